@@ -1,0 +1,40 @@
+"""Transfer curves: signal to light and back."""
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from fenvik.core.types import Floats
+
+BT1886_GAMMA = 2.4
+
+
+def power(fraction: ArrayLike, gamma: float, white: float) -> Floats:
+    """Return luminance of signal fractions, any shape, in ``white``'s unit; nothing below a fraction of 0."""
+    result: Floats = white * np.maximum(np.asarray(fraction, dtype=np.float64), 0.0) ** gamma
+    return result
+
+
+def power_inverse(luminance: ArrayLike, gamma: float, white: float) -> Floats:
+    """Return the signal fraction that a power curve turns into a luminance; 0 for none or less."""
+    result: Floats = (np.maximum(np.asarray(luminance, dtype=np.float64), 0.0) / white) ** (1.0 / gamma)
+    return result
+
+
+def bt1886_terms(white: float, black: float) -> tuple[float, float]:
+    """Return ``a`` and ``b`` of BT.1886 Annex 1 for a measured white and black in cd/m²."""
+    root_white, root_black = white ** (1.0 / BT1886_GAMMA), max(black, 0.0) ** (1.0 / BT1886_GAMMA)
+    return (root_white - root_black) ** BT1886_GAMMA, root_black / (root_white - root_black)
+
+
+def bt1886(fraction: ArrayLike, white: float, black: float) -> Floats:
+    """Return luminance in cd/m² of signal fractions, any shape. Source: BT.1886 Annex 1."""
+    a, b = bt1886_terms(white, black)
+    result: Floats = a * np.maximum(np.asarray(fraction, dtype=np.float64) + b, 0.0) ** BT1886_GAMMA
+    return result
+
+
+def bt1886_inverse(luminance: ArrayLike, white: float, black: float) -> Floats:
+    """Return the signal fraction that BT.1886 turns into a luminance in cd/m²; −b for none or less."""
+    a, b = bt1886_terms(white, black)
+    result: Floats = (np.maximum(np.asarray(luminance, dtype=np.float64), 0.0) / a) ** (1.0 / BT1886_GAMMA) - b
+    return result

@@ -1,0 +1,81 @@
+"""The one module that imports colour-science: what a standard or a data table defines.
+
+The import takes over a second and the library keeps process-wide state, so nothing else touches it.
+"""
+
+import warnings
+from functools import cache
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from fenvik.core.errors import ShapeError
+from fenvik.core.types import Floats
+
+with warnings.catch_warnings():
+    warnings.simplefilter("ignore")  # it warns that its plotting parts are not installed; they are not wanted
+    import colour
+    from colour.temperature import XYZ_to_CCT_Ohno2013
+
+# A saturated colour lies beyond the method's table; it comes out as NaN below, so the library's warning says nothing new.
+colour.utilities.filter_warnings(colour_runtime_warnings=True)
+
+DUV_LIMIT = 0.05  # CIE 15: farther from the locus a CCT has no meaning
+CCT_RANGE_K = (1_000.0, 100_000.0)  # reach of the method's table
+WAVELENGTHS_NM: Floats = np.arange(380.0, 781.0)
+LUMINOUS_EFFICACY = 683.002  # lm/W at 555 nm, CIE 15
+
+
+@cache
+def observer_1931() -> Floats:
+    """Return the CIE 1931 2° colour matching functions at WAVELENGTHS_NM, shape (401, 3). Source: CIE 15."""
+    table = colour.MSDS_CMFS["CIE 1931 2 Degree Standard Observer"].copy()
+    table.align(colour.SpectralShape(380, 780, 1))
+    values = np.asarray(table.values, dtype=np.float64)
+    values.setflags(write=False)
+    return values
+
+
+@cache
+def daylight_65() -> Floats:
+    """Return the relative spectrum of illuminant D65 at WAVELENGTHS_NM, shape (401,). Source: CIE 15."""
+    table = colour.SDS_ILLUMINANTS["D65"].copy()
+    table.align(colour.SpectralShape(380, 780, 1))
+    values = np.asarray(table.values, dtype=np.float64)
+    values.setflags(write=False)
+    return values
+
+
+def spectrum_to_xyz(spectrum: ArrayLike) -> Floats:
+    """Return absolute XYZ in cd/m² of radiance in W/(sr·m²·nm) at WAVELENGTHS_NM, shape (..., 401) to (..., 3)."""
+    spectrum = np.asarray(spectrum, dtype=np.float64)
+    if spectrum.shape[-1:] != (WAVELENGTHS_NM.size,):
+        raise ShapeError(spectrum.shape, "(..., 401)")
+    xyz: Floats = LUMINOUS_EFFICACY * (spectrum @ observer_1931())
+    return xyz
+
+
+def cct_and_duv(xyz: ArrayLike) -> tuple[Floats, Floats]:
+    """Return the correlated colour temperature in kelvin, and the Duv, of readings.
+
+    ``xyz``: absolute XYZ in cd/m², CIE 1931 2°, shape (..., 3); results: shape (...).
+    Both are NaN for a black or missing reading; CCT also beyond DUV_LIMIT or CCT_RANGE_K.
+    Raises ShapeError for any other shape. Source: Ohno (2014), LEUKOS 10(1), 47-55.
+    """
+    xyz = np.asarray(xyz, dtype=np.float64)
+    if xyz.shape[-1:] != (3,):
+        raise ShapeError(xyz.shape, "(..., 3)")
+    cct = np.full(xyz.shape[:-1], np.nan)
+    duv = cct.copy()
+    lit = np.isfinite(xyz).all(axis=-1) & (xyz[..., 1] > 0)
+    if lit.any():
+        cct[lit], duv[lit] = XYZ_to_CCT_Ohno2013(xyz[lit]).T
+    low, high = CCT_RANGE_K
+    known = (np.abs(duv) <= DUV_LIMIT) & (cct >= low) & (cct <= high)
+    return np.where(known, cct, np.nan), duv
+
+
+def reference_delta_e_2000(lab_a: ArrayLike, lab_b: ArrayLike) -> Floats:
+    """Return CIEDE2000 as colour-science computes it: what the tests and the benches hold ours against."""
+    result: Floats = np.asarray(colour.delta_E(lab_a, lab_b, method="CIE 2000"), dtype=np.float64)
+    return result

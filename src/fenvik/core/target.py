@@ -1,0 +1,68 @@
+"""What a tuning aims at: primaries, white, transfer curve, luminance, tolerance."""
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Literal
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from fenvik.core import curves
+from fenvik.core.colourspace import BT709, D65_XY, XY, Primaries, rgb_to_xyz_matrix
+from fenvik.core.types import Floats
+
+Curve = Literal["bt1886", "power"]
+
+
+@dataclass(frozen=True)
+class Target:
+    """A relative (SDR) target. ``gamma`` counts for the curve "power"; ``tolerance`` is in CIEDE2000."""
+
+    name: str
+    primaries: Primaries = BT709
+    white_xy: XY = D65_XY
+    curve: Curve = "bt1886"
+    gamma: float = curves.BT1886_GAMMA
+    tolerance: float = 1.0
+
+    @cached_property
+    def matrix(self) -> Floats:
+        """Linear RGB to XYZ, Y = 1 at white."""
+        return rgb_to_xyz_matrix(self.primaries, self.white_xy)
+
+    @cached_property
+    def inverse_matrix(self) -> Floats:
+        """XYZ to linear RGB."""
+        return np.linalg.inv(self.matrix)
+
+    @cached_property
+    def white(self) -> Floats:
+        """XYZ of the target's white at Y = 1, shape (3,)."""
+        return self.matrix.sum(axis=1)
+
+    def light(self, fraction: ArrayLike, white: float, black: float) -> Floats:
+        """Return each channel's light in cd/m² of white for signal fractions, any shape."""
+        if self.curve == "bt1886":
+            return curves.bt1886(fraction, white, black)
+        return curves.power(fraction, self.gamma, white)
+
+    def fraction(self, light: ArrayLike, white: float, black: float) -> Floats:
+        """Return the signal fraction at which the target's curve gives this light: the inverse of ``light``."""
+        if self.curve == "bt1886":
+            return curves.bt1886_inverse(light, white, black)
+        return curves.power_inverse(light, self.gamma, white)
+
+    def xyz(self, rgb: ArrayLike, white: float, black: float) -> Floats:
+        """Return the absolute XYZ that signal fractions (..., 3) should give, in cd/m².
+
+        ``white``, ``black``: measured luminances of 100 % and 0 %. BT.1886 is applied to each channel.
+        """
+        result: Floats = self.light(rgb, white, black) @ self.matrix.T
+        return result
+
+
+TARGETS = {
+    "bt709-bt1886": Target("bt709-bt1886"),
+    "bt709-2.2": Target("bt709-2.2", curve="power", gamma=2.2),
+    "bt709-2.4": Target("bt709-2.4", curve="power", gamma=2.4),
+}

@@ -1,0 +1,125 @@
+"""One connection to one device: JSON-RPC 2.0, an object a line, a deadline for every request."""
+
+import json
+import socket
+import time
+from typing import Any, NoReturn
+
+from fenvik.link.faults import DeviceError, LinkFault
+
+LONGEST_LINE = 8 * 1024 * 1024
+CONNECT_S = 3.0
+DEADLINE_S = 5.0
+
+
+def _no_constant(text: str) -> NoReturn:
+    raise ValueError(f"{text} is not JSON")
+
+
+class Connection:
+    """Connects when first used and again after a fault. Not to be shared between threads."""
+
+    def __init__(self, host: str, port: int, who: str = "The device") -> None:
+        self.host, self.port, self.who = host, port, who
+        self._socket: socket.socket | None = None
+        self._rest = b""
+        self._number = 0
+
+    @property
+    def where(self) -> str:
+        """Host and port, as shown to a person."""
+        return f"{self.host}:{self.port}"
+
+    def close(self) -> None:
+        """Let go of the socket; the next call makes a new one."""
+        if self._socket is not None:
+            self._socket.close()
+        self._socket, self._rest = None, b""
+
+    def __enter__(self) -> "Connection":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def call(self, method: str, params: dict[str, Any] | None = None, deadline_s: float = DEADLINE_S) -> Any:
+        """Return the result of a call.
+
+        Raises DeviceError where the device refuses, LinkFault for everything that the link does not allow. After a
+        fault the connection is gone, so an answer that comes late can never be taken for the answer to a later call.
+        """
+        self._number += 1
+        request: dict[str, Any] = {"jsonrpc": "2.0", "id": self._number, "method": method}
+        if params is not None:
+            request["params"] = params
+        end = time.monotonic() + deadline_s
+        try:
+            self._send(json.dumps(request, separators=(",", ":")).encode() + b"\n", end, deadline_s)
+            answer = self._parse(self._line(end, deadline_s))
+        except LinkFault:
+            self.close()
+            raise
+        error = answer.get("error")
+        if error is not None:
+            data = error.get("data")
+            raise DeviceError(self.who, error["code"], error["message"], data if isinstance(data, dict) else {})
+        return answer["result"]
+
+    def fault(self, detail: str) -> LinkFault:
+        """Return the fault of an answer of the wrong shape, and let go of the connection."""
+        self.close()
+        return LinkFault("shape", self.who, self.where, detail=detail)
+
+    def _send(self, data: bytes, end: float, deadline_s: float) -> None:
+        fresh = self._socket is None
+        try:
+            if self._socket is None:
+                self._socket = socket.create_connection((self.host, self.port), min(CONNECT_S, deadline_s))
+                self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            self._socket.settimeout(max(end - time.monotonic(), 0.01))
+            self._socket.sendall(data)
+        except OSError as error:
+            kind = "absent" if fresh else "closed"
+            raise LinkFault(kind, self.who, self.where) from error  # type: ignore[arg-type]
+
+    def _line(self, end: float, deadline_s: float) -> bytes:
+        assert self._socket is not None
+        while b"\n" not in self._rest:
+            left = end - time.monotonic()
+            if left <= 0:
+                raise LinkFault("silent", self.who, self.where, seconds=deadline_s)
+            try:
+                self._socket.settimeout(left)
+                piece = self._socket.recv(1 << 16)
+            except TimeoutError:
+                continue
+            except OSError as error:
+                raise LinkFault("closed", self.who, self.where) from error
+            if not piece:
+                raise LinkFault("closed", self.who, self.where)
+            self._rest += piece
+            if len(self._rest) > LONGEST_LINE:
+                raise LinkFault("garbage", self.who, self.where)
+        line, _, self._rest = self._rest.partition(b"\n")
+        return line
+
+    def _parse(self, line: bytes) -> dict[str, Any]:
+        try:
+            answer = json.loads(line.decode("utf-8"), parse_constant=_no_constant)
+        except (ValueError, RecursionError) as error:
+            raise LinkFault("garbage", self.who, self.where) from error
+        if not isinstance(answer, dict) or answer.get("jsonrpc") != "2.0":
+            raise LinkFault("garbage", self.who, self.where)
+        if ("result" in answer) == ("error" in answer):
+            raise LinkFault("shape", self.who, self.where, detail="neither a result nor an error")
+        if answer.get("id") != self._number or isinstance(answer.get("id"), bool):
+            raise LinkFault("shape", self.who, self.where, detail="the answer to another request")
+        error = answer.get("error")
+        if "error" in answer and not (
+            isinstance(error, dict)
+            and isinstance(error.get("code"), int)
+            and not isinstance(error.get("code"), bool)
+            and isinstance(error.get("message"), str)
+        ):
+            raise LinkFault("shape", self.who, self.where, detail="an error without code and message")
+        return answer

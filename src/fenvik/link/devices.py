@@ -1,0 +1,210 @@
+"""Meters, sources and directories as typed objects: every answer is checked before anything believes it."""
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from fenvik.link.connection import DEADLINE_S, Connection
+
+ROLES = ("meter", "source", "display", "directory")
+READ_SLACK_S = 20.0  # added to the time that a meter itself expects
+READ_TIMES = 6.0  # slower efforts and dark patches take several times the middle effort
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One line of a directory."""
+
+    role: str
+    name: str
+    serial: str
+    host: str
+    port: int
+
+
+@dataclass(frozen=True)
+class Description:
+    """What every device says of itself; ``facts`` is the whole answer."""
+
+    role: str
+    maker: str
+    model: str
+    serial: str
+    firmware: str
+    features: tuple[str, ...]
+    facts: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class MeterReading:
+    """One result: XYZ in cd/m², the integration's length and the meter's clock at its end, in seconds."""
+
+    xyz: tuple[float, float, float]
+    seconds: float
+    clock: float
+
+
+def _number(value: object) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool) and math.isfinite(value)
+
+
+def _table(value: object, width: int) -> bool:
+    return (
+        isinstance(value, list)
+        and bool(value)
+        and all(isinstance(row, list) and len(row) == width and all(map(_number, row)) for row in value)
+    )
+
+
+def _texts(value: object) -> bool:
+    return isinstance(value, list) and all(isinstance(item, str) for item in value)
+
+
+class Device:
+    """Any device of the link."""
+
+    def __init__(self, connection: Connection) -> None:
+        self.connection = connection
+
+    def describe(self) -> Description:
+        """Return what the device says of itself. Raises LinkFault where a required member is missing."""
+        facts = self.connection.call("describe", {})
+        if not isinstance(facts, dict) or facts.get("link") != 1 or isinstance(facts.get("link"), bool):
+            raise self.connection.fault("no description of link version 1")
+        if facts.get("role") not in ROLES:
+            raise self.connection.fault("no role")
+        for member in ("maker", "model", "serial", "firmware"):
+            if not isinstance(facts.get(member), str):
+                raise self.connection.fault(f"no {member}")
+        if not _texts(facts.get("features")):
+            raise self.connection.fault("no list of features")
+        _check_role(self.connection, facts)
+        return Description(
+            facts["role"],
+            facts["maker"],
+            facts["model"],
+            facts["serial"],
+            facts["firmware"],
+            tuple(facts["features"]),
+            facts,
+        )
+
+
+def _check_role(connection: Connection, facts: dict[str, Any]) -> None:
+    wanted: dict[str, bool] = {}
+    if facts["role"] == "meter":
+        wanted = {
+            "kind": facts.get("kind") in ("spectroradiometer", "colorimeter"),
+            "floor": _number(facts.get("floor")),
+            "ceiling": _number(facts.get("ceiling")),
+            "efforts": _texts(facts.get("efforts")) and bool(facts.get("efforts")),
+            "typical": _table(facts.get("typical"), 2),
+            "repeatability": _table(facts.get("repeatability"), 4),
+        }
+    elif facts["role"] == "source":
+        rates, bits = facts.get("frame_rates"), facts.get("bits")
+        wanted = {
+            "formats": _texts(facts.get("formats")) and bool(facts.get("formats")),
+            "bits": isinstance(bits, list) and bool(bits) and all(n in (8, 10, 12) for n in bits),
+            "frame_rates": isinstance(rates, list) and bool(rates) and all(map(_number, rates)),
+            "charts": _texts(facts.get("charts")),
+        }
+    elif facts["role"] == "display":
+        wanted = {
+            "technology": isinstance(facts.get("technology"), str),
+            "installs": isinstance(facts.get("installs"), dict),
+        }
+    for member, there in wanted.items():
+        if not there:
+            raise connection.fault(f"{member} missing or of the wrong kind")
+
+
+class Directory(Device):
+    """A list of the devices that can be reached."""
+
+    def list(self) -> list[Entry]:
+        """Return the devices of the directory."""
+        rows = self.connection.call("list", {})
+        if not isinstance(rows, list):
+            raise self.connection.fault("no list of devices")
+        entries = []
+        for row in rows:
+            port = row.get("port") if isinstance(row, dict) else None
+            if (
+                not isinstance(row, dict)
+                or row.get("role") not in ROLES
+                or not all(isinstance(row.get(member), str) for member in ("name", "serial", "host"))
+                or not isinstance(port, int)
+                or isinstance(port, bool)
+                or not 0 < port < 65536
+            ):
+                raise self.connection.fault("a device without role, name, serial, host and port")
+            entries.append(Entry(row["role"], row["name"], row["serial"], row["host"], port))
+        return entries
+
+
+class Meter(Device):
+    """A spectroradiometer or a colorimeter."""
+
+    def read(
+        self, *, effort: str | None = None, average: int = 1, expected_s: float = 5.0
+    ) -> MeterReading:
+        """Read the light. ``expected_s``: what the meter itself expects; the deadline is well beyond it.
+
+        Raises DeviceError (6 too dark, 7 too bright, 5 busy …) and LinkFault.
+        """
+        params: dict[str, Any] = {"average": average}
+        if effort is not None:
+            params["effort"] = effort
+        answer = self.connection.call("read", params, READ_SLACK_S + READ_TIMES * expected_s)
+        xyz = answer.get("xyz") if isinstance(answer, dict) else None
+        if not isinstance(xyz, list) or len(xyz) != 3 or not all(map(_number, xyz)):
+            raise self.connection.fault("a reading without three numbers")
+        seconds, clock = answer.get("seconds"), answer.get("clock")
+        if not _number(seconds) or not _number(clock) or seconds < 0:
+            raise self.connection.fault("a reading without its time")
+        return MeterReading((float(xyz[0]), float(xyz[1]), float(xyz[2])), float(seconds), float(clock))
+
+
+class Source(Device):
+    """A pattern source."""
+
+    def signal(
+        self, *, format_: str, colorimetry: str, bits: int, range_: str, frame_rate: float
+    ) -> None:
+        """Set the signal. Raises DeviceError 10 where the source does not have it."""
+        self._done(
+            "signal",
+            {
+                "format": format_,
+                "colorimetry": colorimetry,
+                "bits": bits,
+                "range": range_,
+                "frame_rate": frame_rate,
+            },
+        )
+
+    def patch(
+        self,
+        rgb: Sequence[int],
+        *,
+        window: float,
+        surround: Sequence[int] | None = None,
+        at: tuple[float, float] | None = None,
+    ) -> None:
+        """Show a patch of code values in a window of so many percent of the screen's area."""
+        params: dict[str, Any] = {"rgb": list(rgb), "window": window}
+        if surround is not None:
+            params["surround"] = list(surround)
+        if at is not None:
+            params["at"] = list(at)
+        self._done("patch", params)
+
+    def blank(self) -> None:
+        """Show black; the signal stays."""
+        self._done("blank", {})
+
+    def _done(self, method: str, params: dict[str, Any]) -> None:
+        if not isinstance(self.connection.call(method, params, DEADLINE_S), dict):
+            raise self.connection.fault(f"{method} without an answer")

@@ -1,0 +1,57 @@
+"""The set of stand-ins that ships: who they are, and how they are put together."""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from fenvik.standins.directory import Directory
+from fenvik.standins.display import Display
+from fenvik.standins.faults import AFTER_CALLS, LASTS_S, ROLE_OF
+from fenvik.standins.lcd import Lcd, lcd_menu
+from fenvik.standins.meter import COLORIMETER, SPECTRORADIOMETER, Meter
+from fenvik.standins.rpc import Device
+from fenvik.standins.source import Source
+from fenvik.standins.world import World
+
+HOST = "127.0.0.1"
+
+
+@dataclass
+class Bench:
+    """All stand-ins of one process."""
+
+    world: World
+    directory: Directory
+    displays: list[Display]
+    meters: list[Meter]
+    sources: list[Source]
+
+    @property
+    def devices(self) -> list[Device]:
+        """Every device but the directory."""
+        return [*self.displays, *self.meters, *self.sources]
+
+    def start_fault(self, kind: str, *, after: int = AFTER_CALLS, lasts_s: float = LASTS_S) -> None:
+        """Arm a fault on every device of the role that it belongs to; meters unless it is another's."""
+        role = ROLE_OF.get(kind, "meter")
+        for device in self.devices:
+            if device.role == role:
+                device.fault.start(kind, after=after, lasts_s=lasts_s)
+
+
+def make_bench(
+    *, haste: float = 1.0, pair_code: str = "", state: Path | None = None, seed: int = 55
+) -> Bench:
+    """Put the stand-ins together; the seed decides the samples, not the models."""
+    world = World(haste)
+    menu = lcd_menu()
+    optics = Lcd(world, menu, seed)
+    kept = None if state is None else state / "orrefall-55.json"
+    display = Display(
+        "Orrefall", "55", "OF55-0417", world=world, menu=menu, optics=optics, pair_code=pair_code, state=kept
+    )
+    meters = [
+        Meter("Pebble", "C1", "PC1-2209", kind=COLORIMETER, world=world, display=display, seed=seed + 1),
+        Meter("Tarn", "S2", "TS2-0031", kind=SPECTRORADIOMETER, world=world, display=display, seed=seed + 2),
+    ]
+    sources = [Source("Brook", "P1", "BP1-1180", world=world)]
+    return Bench(world, Directory(HOST, [display, *meters, *sources]), [display], meters, sources)

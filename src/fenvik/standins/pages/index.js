@@ -1,0 +1,33 @@
+// The list of stand-ins, and the fault that each has.
+function cell(content) {
+  const td = document.createElement("td");
+  td.append(content);
+  return td;
+}
+
+function faultOf(device, kinds) {
+  const select = document.createElement("select");
+  select.setAttribute("aria-label", `Fault of ${device.name}`);
+  for (const [kind, what] of [["", "none"], ...Object.entries(kinds)]) {
+    const option = new Option(kind ? `${kind}: ${what}` : what, kind, false, kind === device.fault);
+    select.append(option);
+  }
+  select.addEventListener("change", () => fetch(`/api/fault/${encodeURIComponent(device.serial)}`, {
+    method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ kind: select.value }),
+  }));
+  return select;
+}
+
+const answer = await fetch("/api/devices");
+const { devices, kinds } = await answer.json();
+for (const device of devices) {
+  const row = document.createElement("tr");
+  let name = device.name;
+  if (device.role === "display") {
+    name = document.createElement("a");
+    name.href = `/display/${encodeURIComponent(device.serial)}`;
+    name.textContent = device.name;
+  }
+  row.append(cell(device.role), cell(name), cell(device.serial), cell(faultOf(device, kinds)));
+  document.getElementById("devices").append(row);
+}

@@ -1,0 +1,104 @@
+"""A pattern source: draws patches and two charts on the cable to the display."""
+
+import asyncio
+from typing import Any
+
+from fenvik.core.signal import Range, encode
+from fenvik.standins.rpc import Device, Params, Refusal, codes, is_number, text, wrong
+from fenvik.standins.world import Picture, Signal, World
+
+FORMATS = ("sdr",)
+BITS = (8, 10)
+FRAME_RATES = (23.976, 24, 25, 29.97, 30, 50, 59.94, 60)
+COLORIMETRY = ("bt709", "p3d65", "bt2020")
+CHARTS = ("alignment", "grey steps")
+RENDER_S = 0.02
+
+
+class Source(Device):
+    """The stand-in pattern source."""
+
+    role = "source"
+
+    def __init__(self, maker: str, model: str, serial: str, *, world: World) -> None:
+        super().__init__(maker, model, serial, "1.4")
+        self.world = world
+        self.methods |= {"signal": self.signal, "patch": self.patch, "chart": self.chart, "blank": self.blank}
+
+    def facts(self) -> dict[str, Any]:
+        """What the link wants to know of a source."""
+        return {
+            "formats": list(FORMATS),
+            "bits": list(BITS),
+            "frame_rates": list(FRAME_RATES),
+            "charts": list(CHARTS),
+        }
+
+    async def signal(self, params: Params) -> dict[str, Any]:
+        """Set the signal; the screen is black until the next picture."""
+        chosen = Signal(text(params, "format"), text(params, "colorimetry"), range=text(params, "range"))
+        for name, known in (("bits", BITS), ("frame_rate", FRAME_RATES)):
+            value = params.get(name)
+            if not is_number(value):
+                raise wrong(f"{name} must be a number.")
+            if value not in known:
+                raise Refusal(10, f"This source does not send {name} {value}.", name=name)
+            setattr(chosen, name, value)
+        for name, value, known_texts in (
+            ("format", chosen.format, FORMATS),
+            ("colorimetry", chosen.colorimetry, COLORIMETRY),
+            ("range", chosen.range, ("limited", "full")),
+        ):
+            if value not in known_texts:
+                raise Refusal(10, f"This source does not send {name} {value[:40]}.", name=name)
+        chosen.bits = int(chosen.bits)
+        self.world.signal = chosen
+        self._show(self._grey(0.0))
+        return {}
+
+    def _range(self) -> Range:
+        return "full" if self.world.signal.range == "full" else "limited"
+
+    def _grey(self, percent: float) -> Picture:
+        code = int(encode(percent, self.world.signal.bits, self._range()))
+        black = int(encode(0.0, self.world.signal.bits, self._range()))
+        return Picture((code, code, code), 100.0, (black, black, black))
+
+    def _show(self, picture: Picture) -> None:
+        if self.fault.now != "stuck":
+            self.world.picture = picture
+
+    async def patch(self, params: Params) -> dict[str, Any]:
+        """Show a patch."""
+        bits = self.world.signal.bits
+        rgb = codes(params, "rgb", bits)
+        surround = codes(params, "surround", bits) if "surround" in params else self._grey(0.0).rgb
+        window = params.get("window")
+        if not isinstance(window, int | float) or not is_number(window) or not 0 < window <= 100:
+            raise wrong("window is a share of the screen's area, above 0 and up to 100 percent.")
+        at = params.get("at", [0.5, 0.5])
+        if not isinstance(at, list) or len(at) != 2 or not all(is_number(a) and 0 <= a <= 1 for a in at):
+            raise wrong("at is two fractions of the screen, from 0 to 1.")
+        await self._render()
+        self._show(Picture(rgb, float(window), surround, (float(at[0]), float(at[1]))))
+        return {}
+
+    async def chart(self, params: Params) -> dict[str, Any]:
+        """Show a chart."""
+        name = text(params, "name")
+        if name not in CHARTS:
+            raise Refusal(4, "This source has no such chart.", name=name[:80])
+        await self._render()
+        picture = self._grey(60.0)
+        picture.window, picture.chart = 10.0, name
+        self._show(picture)
+        return {}
+
+    async def blank(self, _: Params) -> dict[str, Any]:
+        """Show black."""
+        self._show(self._grey(0.0))
+        return {}
+
+    async def _render(self) -> None:
+        if self.world.haste != float("inf"):
+            await asyncio.sleep(RENDER_S)

@@ -1,0 +1,147 @@
+"""The stand-ins' own pages: a display's picture and its menu, worked like a television with its remote; faults."""
+
+import json
+from pathlib import Path
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.exceptions import HTTPException
+from starlette.requests import Request
+from starlette.responses import FileResponse, JSONResponse, Response
+from starlette.routing import Route
+
+from fenvik.standins.bench import Bench
+from fenvik.standins.display import Display
+from fenvik.standins.faults import KINDS
+from fenvik.standins.rpc import Device, Refusal
+
+PAGES = Path(__file__).parent / "pages"
+TYPES = {".html": "text/html; charset=utf-8", ".js": "text/javascript", ".css": "text/css"}
+POLICY = "default-src 'none'; script-src 'self'; style-src 'self'; connect-src 'self'; img-src 'self'; base-uri 'none'"
+
+
+class App:
+    """Handlers over one bench."""
+
+    def __init__(self, bench: Bench) -> None:
+        self.bench = bench
+
+    def routes(self) -> list[Route]:
+        """Return the routes of the pages."""
+        return [
+            Route("/", self.page("index.html")),
+            Route("/display/{serial}", self.page("display.html")),
+            Route("/pages/{name}", self.asset),
+            Route("/api/devices", self.devices),
+            Route("/api/display/{serial}", self.display_state),
+            Route("/api/display/{serial}", self.press, methods=["POST"]),
+            Route("/api/fault/{serial}", self.fault, methods=["POST"]),
+        ]
+
+    def page(self, name: str) -> Any:
+        """Return a handler that sends a page."""
+
+        async def send(_: Request) -> Response:
+            return FileResponse(PAGES / name, media_type=TYPES[".html"])
+
+        return send
+
+    async def asset(self, request: Request) -> Response:
+        """Send a script or a style of the pages."""
+        path = PAGES / Path(request.path_params["name"]).name
+        if path.suffix not in (".js", ".css") or not path.exists():
+            raise HTTPException(404)
+        return FileResponse(path, media_type=TYPES[path.suffix])
+
+    def _display(self, request: Request) -> Display:
+        serial = request.path_params["serial"]
+        for display in self.bench.displays:
+            if display.serial == serial:
+                return display
+        raise HTTPException(404)
+
+    async def devices(self, _: Request) -> Response:
+        """List the devices with their faults."""
+        rows = [
+            {"role": d.role, "name": d.name, "serial": d.serial, "port": d.port, "fault": d.fault.now}
+            for d in self.bench.devices
+        ]
+        return JSONResponse({"devices": rows, "kinds": KINDS})
+
+    async def display_state(self, request: Request) -> Response:
+        """Return the picture and the menu."""
+        return JSONResponse(display_facts(self._display(request), self.bench))
+
+    async def press(self, request: Request) -> Response:
+        """Take what the remote did: a mode, or a control's new value."""
+        display, body = self._display(request), await _body(request)
+        try:
+            if "choose" in body:
+                display.choose_mode(str(body["choose"]))
+            elif display.mode is not None:
+                display.set_control(display.mode, str(body.get("control")), body.get("value"))
+        except Refusal as refusal:
+            return JSONResponse({"error": refusal.message}, status_code=422)
+        return JSONResponse(display_facts(display, self.bench))
+
+    async def fault(self, request: Request) -> Response:
+        """Set or take away a fault."""
+        serial, body = request.path_params["serial"], await _body(request)
+        device: Device | None = next((d for d in self.bench.devices if d.serial == serial), None)
+        kind = str(body.get("kind", ""))
+        if device is None or (kind and kind not in KINDS):
+            raise HTTPException(404)
+        device.fault.start(kind)
+        return JSONResponse({"fault": device.fault.now})
+
+
+async def _body(request: Request) -> dict[str, Any]:
+    # Only a script of these pages can send this type: another site's form cannot, so nobody else turns the controls.
+    if request.headers.get("content-type", "").split(";")[0] != "application/json":
+        raise HTTPException(415)
+    try:
+        body = json.loads(await request.body())
+    except ValueError as error:
+        raise HTTPException(400) from error
+    if not isinstance(body, dict):
+        raise HTTPException(400)
+    return body
+
+
+def display_facts(display: Display, bench: Bench) -> dict[str, Any]:
+    """Return what the display's page draws."""
+    mode, picture = display.mode, bench.world.picture
+    side = (picture.window / 100.0) ** 0.5
+    look = {
+        name: "#" + "".join(f"{round(255 * c):02x}" for c in display.optics.look(mode, rgb))
+        for name, rgb in (("patch", picture.rgb), ("surround", picture.surround))
+    }
+    return {
+        "name": display.name,
+        "mode": mode,
+        "modes": [{"id": m.id, "label": m.label} for m in display.menu.modes.values()],
+        "controls": [] if mode is None else display.menu.described(mode),
+        "code": display.shown_code,
+        "picture": {
+            **look,
+            "side": side,
+            "middle": [picture.middle(a, side) for a in picture.at],
+            "chart": picture.chart,
+        },
+    }
+
+
+def make_app(bench: Bench) -> Starlette:
+    """Return the ASGI application of the pages."""
+    app = Starlette(routes=App(bench).routes())
+
+    async def guarded(scope: Any, receive: Any, send: Any) -> None:
+        async def with_policy(message: Any) -> None:
+            if message["type"] == "http.response.start":
+                message["headers"].append((b"content-security-policy", POLICY.encode()))
+                message["headers"].append((b"cache-control", b"no-store"))
+            await send(message)
+
+        await app(scope, receive, with_policy)
+
+    return guarded  # type: ignore[return-value]

@@ -1,0 +1,61 @@
+"""What the simulated devices have in common: time, the cable between source and display, the room."""
+
+import asyncio
+import math
+import time
+from dataclasses import dataclass, field
+
+
+@dataclass
+class Signal:
+    """What a source says about its pictures."""
+
+    format: str = "sdr"
+    colorimetry: str = "bt709"
+    bits: int = 8
+    range: str = "limited"
+    frame_rate: float = 60.0
+
+
+@dataclass
+class Picture:
+    """What is on the cable: a patch in a surround; ``chart`` names a chart that the source draws."""
+
+    rgb: tuple[int, int, int] = (16, 16, 16)
+    window: float = 100.0
+    surround: tuple[int, int, int] = (16, 16, 16)
+    at: tuple[float, float] = (0.5, 0.5)
+    chart: str = ""
+
+    def covers(self, place: tuple[float, float]) -> bool:
+        """Whether the window covers a place of the screen; it has the screen's own shape."""
+        side = math.sqrt(self.window / 100.0)
+        return all(abs(p - self.middle(a, side)) <= side / 2 for p, a in zip(place, self.at, strict=True))
+
+    @staticmethod
+    def middle(at: float, side: float) -> float:
+        """Return the centre along one axis: a window that would run over the edge is moved in."""
+        return min(max(at, side / 2), 1 - side / 2)
+
+
+@dataclass
+class World:
+    """Time and the cable. ``haste`` divides integration times; the simulated clock stays true to the instruments."""
+
+    haste: float = 1.0
+    signal: Signal = field(default_factory=Signal)
+    picture: Picture = field(default_factory=Picture)
+    room_lux: float = 0.0
+    _started: float = field(default_factory=time.monotonic)
+    _skipped: float = 0.0
+
+    def now(self) -> float:
+        """Simulated seconds since the start: real ones, and those that haste left out."""
+        return time.monotonic() - self._started + self._skipped
+
+    async def spend(self, seconds: float) -> None:
+        """Let so many simulated seconds pass."""
+        real = seconds / self.haste
+        if real > 0:
+            await asyncio.sleep(real)
+        self._skipped += seconds - real
