@@ -148,7 +148,7 @@ class Meter(Device):
     """A spectroradiometer or a colorimeter."""
 
     def read(
-        self, *, effort: str | None = None, average: int = 1, expected_s: float = 5.0
+        self, *, effort: str | None = None, average: int = 1, expected_s: float = 5.0, slack_s: float = READ_SLACK_S
     ) -> MeterReading:
         """Read the light. ``expected_s``: what the meter itself expects; the deadline is well beyond it.
 
@@ -157,7 +157,7 @@ class Meter(Device):
         params: dict[str, Any] = {"average": average}
         if effort is not None:
             params["effort"] = effort
-        answer = self.connection.call("read", params, READ_SLACK_S + READ_TIMES * expected_s)
+        answer = self.connection.call("read", params, slack_s + READ_TIMES * expected_s)
         xyz = answer.get("xyz") if isinstance(answer, dict) else None
         if not isinstance(xyz, list) or len(xyz) != 3 or not all(map(_number, xyz)):
             raise self.connection.fault("a reading without three numbers")

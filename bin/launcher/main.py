@@ -1,0 +1,225 @@
+"""The commands of ./fenvik."""
+
+import fcntl
+import os
+import secrets
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from types import FrameType
+
+from launcher.postgres import HOST, Postgres, free_port
+from launcher.processes import Processes
+from launcher.setup import PYTHON, ROOT, STATE, SetupError, install_packages, make_venv, say
+
+USAGE = """usage: ./fenvik COMMAND [...]
+
+  demo [--fresh] [--port N]   the application with demo data, on loopback; Ctrl-C ends it
+  test [PYTEST ARGUMENTS]     linters and tests; with arguments, those tests alone
+  standins [...]              the simulated devices alone; --help tells more
+  web | worker | manage [...] run it in earnest, from DATABASE_URL and the settings in docs/running.md
+"""
+DEMO_PORT = 8642
+DEMO_HASTE = "20"
+START_S = 40.0
+
+
+def _python(*arguments: str, environment: dict[str, str] | None = None, quiet: bool = False) -> int:
+    return subprocess.run(
+        [str(PYTHON), *arguments],
+        env=os.environ | {"PYTHONPATH": str(ROOT / "src")} | (environment or {}),
+        stdout=subprocess.DEVNULL if quiet else None,
+    ).returncode
+
+
+def _exec(*arguments: str) -> int:
+    """Become another Python program, so signals and exit status are its own."""
+    os.environ["PYTHONPATH"] = str(ROOT / "src")
+    os.execv(str(PYTHON), [str(PYTHON), *arguments])
+
+
+def _secret() -> str:
+    STATE.mkdir(exist_ok=True)
+    path = STATE / "secret"
+    if not path.exists():
+        path.touch(mode=0o600)
+        path.write_text(secrets.token_urlsafe(48))
+    return path.read_text()
+
+
+def _is_free(port: int) -> bool:
+    try:
+        with socket.create_server((HOST, port)):
+            return True
+    except OSError:
+        return False
+
+
+def _kept_port(name: str, wanted: int = 0) -> int:
+    """Return a port that stays the same from start to start where nobody else has taken it."""
+    path = STATE / f"{name}.port"
+    for port in (wanted, int(path.read_text()) if path.exists() else 0):
+        if port and _is_free(port):
+            break
+    else:
+        port = free_port()
+    path.write_text(str(port))
+    return port
+
+
+def demo(arguments: list[str]) -> int:
+    """Run the application with demo data until Ctrl-C."""
+    fresh = "--fresh" in arguments
+    rest = [a for a in arguments if a != "--fresh"]
+    wanted = DEMO_PORT
+    if rest[:1] == ["--port"] and len(rest) == 2 and rest[1].isdigit():
+        wanted, rest = int(rest[1]), []
+    if rest:
+        print(USAGE, file=sys.stderr)
+        return 2
+    STATE.mkdir(exist_ok=True)
+    with (STATE / "demo.lock").open("a+") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            raise SetupError("the demo of this checkout is already running; end it there with Ctrl-C first") from None
+        install_packages(browser=False)
+        make_venv("app")
+        return _run_demo(fresh, wanted)
+
+
+def _run_demo(fresh: bool, wanted: int) -> int:
+    postgres = Postgres("demo")
+    if fresh:
+        postgres.remove()
+        for kept in (STATE / "standins").glob("*.json"):
+            kept.unlink()
+    stopped: list[int] = []
+
+    def on_signal(number: int, _: FrameType | None) -> None:
+        stopped.append(number)
+        processes.stopping.set()
+
+    with (STATE / "demo.log").open("w", encoding="utf-8") as log:
+        processes = Processes(log)
+        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+            signal.signal(number, on_signal)
+        ours = postgres.start()
+        try:
+            address = _start_parts(processes, postgres, wanted)
+            if address:
+                print(f"\nFenvik is at {address}\nSign in as  demo  with the password  lakeside\nCtrl-C ends it.\n", flush=True)
+                processes.stopping.wait()
+        finally:
+            processes.stop()
+            if ours:
+                postgres.stop()
+    if processes.failed or not (address or stopped):
+        say(f"{processes.failed or 'the start'} failed; the last lines of .fenvik/demo.log:")
+        print("\n".join((STATE / "demo.log").read_text(encoding="utf-8").splitlines()[-15:]), file=sys.stderr)
+        return 1
+    return 0
+
+
+def _start_parts(processes: Processes, postgres: Postgres, wanted: int) -> str:
+    environment = {
+        "PYTHONPATH": str(ROOT / "src"),
+        "PYTHONUNBUFFERED": "1",
+        "DATABASE_URL": postgres.url,
+        "FENVIK_SECRET_KEY": _secret(),
+    }
+    port = _kept_port("web", wanted)
+    standins = processes.start(
+        "standins",
+        [str(PYTHON), "-m", "fenvik.cli", "standins", "--haste", DEMO_HASTE, "--port", str(_kept_port("directory")),
+         "--web-port", str(_kept_port("pages")), "--state", str(STATE / "standins")],
+        environment,
+    )
+    if _python("-m", "fenvik.cli", "manage", "migrate", "--verbosity", "0", environment=environment) != 0:
+        return ""
+    directory = processes.wait_line(standins, "directory ", START_S)
+    pages = processes.wait_line(standins, "pages ", START_S)
+    if not directory or processes.stopping.is_set():
+        return ""
+    fill = ["-m", "fenvik.cli", "manage", "fill_demo", "--directory", directory, "--pages", pages]
+    if _python(*fill, environment=environment) != 0:
+        return ""
+    processes.start("worker", [str(PYTHON), "-m", "fenvik.cli", "worker"], environment)
+    processes.start("web", [str(PYTHON), "-m", "fenvik.cli", "web", "--port", str(port)], environment)
+    end = time.monotonic() + START_S
+    while time.monotonic() < end and not processes.stopping.is_set():
+        if not _is_free(port):
+            return f"http://{HOST}:{port}/"
+        time.sleep(0.05)
+    return ""
+
+
+CHECKS = [
+    ("ruff", ["-m", "ruff", "check", "--quiet", "--no-cache", "src", "tests", "bench", "bin"]),
+    ("mypy", ["-m", "mypy", "--no-error-summary"]),
+    ("imports", ["-c", "from importlinter.cli import lint_imports_command as c; c()", "--no-cache"]),
+    ("djlint", ["-m", "djlint", "--quiet", "--lint", "src/fenvik/web/templates"]),
+    ("migrations", ["-m", "fenvik.cli", "manage", "makemigrations", "--check", "--dry-run", "--verbosity", "0"]),
+    ("deploy", ["-m", "fenvik.cli", "manage", "check", "--deploy", "--fail-level", "WARNING"]),
+]
+
+
+def test(arguments: list[str]) -> int:
+    """Run linters and tests on a PostgreSQL of their own."""
+    install_packages(browser=True)
+    make_venv("dev")
+    postgres = Postgres("test", throwaway=True)
+    ours = postgres.start()
+    environment = {"DATABASE_URL": postgres.url, "FENVIK_SECRET_KEY": secrets.token_urlsafe(48)}
+    os.chdir(ROOT)
+    failed = []
+    try:
+        if not arguments:
+            for name, command in CHECKS:
+                say(f"checking: {name}")
+                if _python(*command, environment=environment, quiet=name == "deploy") != 0:
+                    failed.append(name)
+        status = _python("-m", "pytest", *arguments, environment=environment)
+        if status != 0:
+            failed.append("pytest")
+    finally:
+        if ours:
+            postgres.stop()
+    if failed:
+        say(f"failed: {', '.join(failed)}")
+        return 1
+    return 0
+
+
+def _in_earnest(command: str) -> Callable[[list[str]], int]:
+    def run(arguments: list[str]) -> int:
+        make_venv("app")
+        return _exec("-m", "fenvik.cli", command, *arguments)
+
+    return run
+
+
+COMMANDS: dict[str, Callable[[list[str]], int]] = {
+    "demo": demo,
+    "test": test,
+    **{name: _in_earnest(name) for name in ("standins", "web", "worker", "manage")},
+}
+
+
+def main(arguments: list[str]) -> int:
+    """Run a command of the launcher."""
+    if not arguments or arguments[0] not in COMMANDS:
+        print(USAGE, file=sys.stderr)
+        return 0 if arguments[:1] in (["--help"], ["-h"]) else 2
+    try:
+        return COMMANDS[arguments[0]](arguments[1:])
+    except SetupError as error:
+        say(str(error))
+        return 1
+    except KeyboardInterrupt:
+        return 130
+
+

@@ -1,0 +1,34 @@
+"""The commands that run inside the virtual environment: ``python -m fenvik.cli COMMAND``."""
+
+import os
+import sys
+
+
+def main(arguments: list[str]) -> int:
+    """Run a command; each is imported only when it is wanted, so none waits for another's libraries."""
+    command, rest = (arguments[0], arguments[1:]) if arguments else ("", [])
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "fenvik.web.settings")
+    match command:
+        case "standins":
+            from fenvik.cli.standins import run
+
+            return run(rest)
+        case "web":
+            from fenvik.cli.serve import web
+
+            return web(rest)
+        case "worker":
+            from fenvik.cli.serve import worker
+
+            return worker(rest)
+        case "manage":
+            from django.core.management import execute_from_command_line
+
+            execute_from_command_line(["fenvik manage", *rest])
+            return 0
+    print("fenvik: standins, web, worker or manage", file=sys.stderr)
+    return 2
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

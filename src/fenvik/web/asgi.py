@@ -1,0 +1,45 @@
+"""The ASGI application: shipped files by Starlette, everything else by Django."""
+
+import os
+from contextlib import asynccontextmanager
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "fenvik.web.settings")
+
+from django.conf import settings
+from django.core.asgi import get_asgi_application
+from starlette.applications import Starlette
+from starlette.responses import Response
+from starlette.routing import Mount
+from starlette.staticfiles import StaticFiles
+from starlette.types import Scope
+
+django_application = get_asgi_application()
+
+from fenvik.web.live.hub import hub  # noqa: E402 - needs Django's settings
+
+
+class Shipped(StaticFiles):
+    """Files whose address carries a mark of their content may be kept for ever."""
+
+    async def get_response(self, path: str, scope: Scope) -> Response:
+        """Return the file with how long it may be kept."""
+        response = await super().get_response(path, scope)
+        if scope.get("query_string", b"").startswith(b"v="):
+            response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+        response.headers["X-Content-Type-Options"] = "nosniff"
+        return response
+
+
+@asynccontextmanager
+async def _lifespan(_: Starlette):  # type: ignore[no-untyped-def]
+    async with hub.listening():
+        yield
+
+
+application = Starlette(
+    routes=[
+        Mount("/static", Shipped(directory=settings.STATIC_FOLDER)),
+        Mount("/", django_application),
+    ],
+    lifespan=_lifespan,
+)

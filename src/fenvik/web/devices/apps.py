@@ -1,0 +1,7 @@
+"""Meters and sources."""
+
+from django.apps import AppConfig
+
+
+class DevicesConfig(AppConfig):
+    name = "fenvik.web.devices"

@@ -1,0 +1,35 @@
+"""Meters and sources of a firm, and where they are reached."""
+
+from django.core.validators import MaxValueValidator, MinValueValidator
+from django.db import models
+
+from fenvik.web.kit.models import FirmModel
+
+PORT = [MinValueValidator(1), MaxValueValidator(65535)]
+
+
+class DeviceRole(models.TextChoices):
+    METER = "meter", "meter"
+    SOURCE = "source", "source"
+    DISPLAY = "display", "display"
+
+
+class Device(FirmModel):
+    """``facts`` is the device's own description; the address is asked of the directory anew whenever it is used."""
+
+    firm = models.ForeignKey("people.Firm", on_delete=models.PROTECT)
+    role = models.CharField(max_length=8, choices=DeviceRole.choices)
+    name = models.CharField(max_length=120)
+    serial = models.CharField(max_length=120)
+    host = models.CharField(max_length=120)
+    port = models.PositiveIntegerField(validators=PORT)
+    directory_host = models.CharField(max_length=120, blank=True)
+    directory_port = models.PositiveIntegerField(null=True, blank=True, validators=PORT)
+    facts = models.JSONField(default=dict)
+    seen_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["firm", "serial"], name="device_serial_once_a_firm")]
+
+    def __str__(self) -> str:
+        return self.name

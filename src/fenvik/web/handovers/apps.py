@@ -1,0 +1,7 @@
+"""Handovers."""
+
+from django.apps import AppConfig
+
+
+class HandoversConfig(AppConfig):
+    name = "fenvik.web.handovers"

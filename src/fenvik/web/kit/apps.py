@@ -1,0 +1,7 @@
+"""What pages share."""
+
+from django.apps import AppConfig
+
+
+class KitConfig(AppConfig):
+    name = "fenvik.web.kit"

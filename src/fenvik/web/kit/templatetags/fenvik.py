@@ -1,0 +1,76 @@
+"""What templates need: addresses of shipped files, numbers as the look asks for them."""
+
+import hashlib
+import math
+from functools import cache
+
+from django import template
+from django.conf import settings
+
+register = template.Library()
+
+
+@cache
+def _mark(name: str) -> str:
+    return hashlib.sha256((settings.STATIC_FOLDER / name).read_bytes()).hexdigest()[:10]
+
+
+@register.simple_tag
+def asset(name: str) -> str:
+    """Return the address of a shipped file; it changes with the file, so browsers may keep it for ever."""
+    return f"{settings.STATIC_URL}{name}?v={_mark(name)}"
+
+
+def significant(value: float | None, digits: int = 3) -> str:
+    """Return a number with so many significant digits, thousands apart, never as a power of ten."""
+    if value is None or not math.isfinite(value):
+        return "–"
+    if value == 0:
+        return "0"
+    places = max(digits - 1 - math.floor(math.log10(abs(value))), 0)
+    return f"{round(value, places):,.{places}f}"
+
+
+@register.filter
+def luminance(value: float | None) -> str:
+    """Return cd/m² to three significant digits."""
+    return significant(value)
+
+
+@register.filter
+def places(value: float | None, count: int = 1) -> str:
+    """Return a number with so many decimals; a dash where there is none."""
+    if value is None or not math.isfinite(value):
+        return "–"
+    return f"{value:.{count}f}"
+
+
+@register.filter
+def signed(value: float | None, count: int = 1) -> str:
+    """Return a number with its sign, a true minus, and so many decimals."""
+    if value is None or not math.isfinite(value):
+        return "–"
+    shown = f"{abs(value):.{count}f}"
+    if float(shown) == 0:
+        return shown
+    return ("+" if value > 0 else "−") + shown
+
+
+@register.filter
+def setting(value: object) -> str:
+    """Return a control's value as a menu shows it."""
+    if isinstance(value, bool):
+        return "on" if value else "off"
+    if isinstance(value, float):
+        return f"{value:g}"
+    return "–" if value is None else str(value)
+
+
+@register.filter
+def minutes(seconds: float | None) -> str:
+    """Return a length of time as a person says it."""
+    if seconds is None:
+        return "–"
+    if seconds < 90:
+        return f"{max(round(seconds), 1)} s"
+    return f"{round(seconds / 60)} min"

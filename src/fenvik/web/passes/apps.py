@@ -1,0 +1,7 @@
+"""Passes and readings."""
+
+from django.apps import AppConfig
+
+
+class PassesConfig(AppConfig):
+    name = "fenvik.web.passes"

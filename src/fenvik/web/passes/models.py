@@ -1,0 +1,93 @@
+"""Passes and their readings."""
+
+from django.db import models
+
+from fenvik.web.kit.models import FirmModel
+
+
+class PassPurpose(models.TextChoices):
+    FOUND = "found", "as found"
+    CHECK = "check", "check"
+    LEFT = "left", "as left"
+    ADJUST = "adjust", "adjusting"
+
+
+class PassState(models.TextChoices):
+    QUEUED = "queued", "waiting for a worker"
+    RUNNING = "running", "running"
+    PAUSED = "paused", "paused"
+    WAITING = "waiting", "waiting for a device"
+    DONE = "done", "done"
+    STOPPED = "stopped", "stopped"
+
+
+OPEN_STATES = (PassState.QUEUED, PassState.RUNNING, PassState.PAUSED, PassState.WAITING)
+
+
+class Pass(FirmModel):
+    """One run through a list of patches; ``repeat`` reads the one patch of the list until it is stopped.
+
+    ``run_token`` fences workers: only the one that holds it may store readings.
+    """
+
+    firm_path = "tuning__visit__firm_id"
+    tuning = models.ForeignKey("visits.Tuning", on_delete=models.PROTECT, related_name="passes")
+    purpose = models.CharField(max_length=8, choices=PassPurpose.choices)
+    patches = models.JSONField()
+    repeat = models.BooleanField(default=False)
+    meter = models.ForeignKey("devices.Device", on_delete=models.PROTECT, related_name="+")
+    source = models.ForeignKey("devices.Device", on_delete=models.PROTECT, related_name="+")
+    meter_facts = models.JSONField()
+    bits = models.PositiveSmallIntegerField()
+    range = models.CharField(max_length=8, default="limited")
+    window = models.FloatField()
+    settle_s = models.FloatField()
+    average = models.PositiveSmallIntegerField()
+    state = models.CharField(max_length=8, choices=PassState.choices, default=PassState.QUEUED)
+    reason = models.TextField(blank=True)
+    run_token = models.UUIDField(null=True)
+    created_at = models.DateTimeField()
+    created_by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT)
+    started_at = models.DateTimeField(null=True)
+    finished_at = models.DateTimeField(null=True)
+    pause_asked_at = models.DateTimeField(null=True)
+    stop_asked_at = models.DateTimeField(null=True)
+    summary = models.JSONField(null=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["tuning", "-created_at"])]
+        constraints = [
+            # One pass on one meter, one source, one tuning: also for a double click and for two people.
+            models.UniqueConstraint(
+                fields=[field], condition=models.Q(finished_at__isnull=True), name=f"one_open_pass_a_{field}"
+            )
+            for field in ("meter", "source", "tuning")
+        ]
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it still holds its devices."""
+        return self.finished_at is None
+
+
+class Reading(FirmModel):
+    """One result of the meter, uncorrected. Never changed or deleted: the newest of an index counts."""
+
+    firm_path = "pass_of__tuning__visit__firm_id"
+    pass_of = models.ForeignKey(Pass, on_delete=models.PROTECT, related_name="readings", db_column="pass_id")
+    index = models.PositiveIntegerField()
+    label = models.CharField(max_length=80)
+    r = models.IntegerField()
+    g = models.IntegerField()
+    b = models.IntegerField()
+    x = models.FloatField()
+    y = models.FloatField()
+    z = models.FloatField()
+    too_dark = models.BooleanField(default=False)
+    seconds = models.FloatField()
+    clock = models.FloatField()
+    started_at = models.DateTimeField()
+    at = models.DateTimeField()
+
+    class Meta:
+        indexes = [models.Index(fields=["pass_of", "id"])]

@@ -1,0 +1,11 @@
+"""The jobs of the queue."""
+
+from procrastinate.contrib.django import app
+
+
+@app.task(name="run_pass", queue="passes")
+def run_pass(pass_id: int) -> None:
+    """Run a pass, or go on with it after its last stored reading."""
+    from fenvik.web.passes.engine import run
+
+    run(pass_id)

@@ -1,0 +1,70 @@
+"""The worker process: takes jobs from the queue, and picks up what a dead worker left behind."""
+
+import asyncio
+import contextlib
+import signal
+
+import structlog
+from asgiref.sync import sync_to_async
+from django.db import close_old_connections
+from procrastinate.contrib.django import app as queue
+
+from fenvik.web.passes import engine, services
+
+log = structlog.get_logger(__name__)
+HEARTBEAT_S = 1.0
+DEAD_AFTER_S = 4.0
+LOOK_S = 1.0
+GRACE_S = 6.0
+
+
+def _adopt() -> None:
+    close_old_connections()
+    try:
+        for pass_id in services.without_a_job():
+            log.warning("pass without a job taken up again", pass_id=pass_id)
+            services.defer(pass_id)
+    finally:
+        close_old_connections()
+
+
+async def _look_after(worker_queue: object) -> None:
+    """Hand out again what workers that no longer give a sign had in hand."""
+    manager = worker_queue.job_manager  # type: ignore[attr-defined]
+    while True:
+        try:
+            for job in await manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_S):
+                log.warning("job of a dead worker taken up again", job_id=job.id)
+                await manager.retry_job(job)
+            await manager.prune_stalled_workers(DEAD_AFTER_S)
+            await sync_to_async(_adopt, thread_sensitive=False)()
+        except Exception:
+            log.exception("looking after lost jobs failed; it is tried again")
+        await asyncio.sleep(LOOK_S)
+
+
+async def run_worker(*, concurrency: int) -> None:
+    """Work until SIGTERM or SIGINT; passes in hand let go after the reading in flight."""
+    worker_queue = queue.with_connector(queue.connector.get_worker_connector())
+    async with worker_queue.open_async():
+        working = asyncio.create_task(
+            worker_queue.run_worker_async(
+                concurrency=concurrency,
+                install_signal_handlers=False,
+                update_heartbeat_interval=HEARTBEAT_S,
+                stalled_worker_timeout=DEAD_AFTER_S,
+                shutdown_graceful_timeout=GRACE_S,
+                delete_jobs="always",
+            )
+        )
+
+        def end() -> None:
+            engine.stopping.set()
+            working.cancel()
+
+        for number in (signal.SIGINT, signal.SIGTERM):
+            asyncio.get_running_loop().add_signal_handler(number, end)
+        looking = asyncio.create_task(_look_after(worker_queue))
+        with contextlib.suppress(asyncio.CancelledError):
+            await working
+        looking.cancel()

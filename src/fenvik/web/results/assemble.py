@@ -1,0 +1,58 @@
+"""From stored rows to the core's types: what a pass or a tuning has to say."""
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from fenvik.core.analysis import Analysis, Readings, analyse
+from fenvik.core.errors import NoWhiteError
+from fenvik.core.uncertainty import Repeatability
+from fenvik.web.passes.models import Pass, PassPurpose, Reading
+from fenvik.web.visits.models import Tuning
+
+
+def newest_of_each(rows: Iterable[Reading]) -> list[Reading]:
+    """Return the readings that count: the newest of each place in the list, in the list's order."""
+    newest: dict[int, Reading] = {}
+    for row in rows:
+        newest[row.index] = row
+    return [newest[index] for index in sorted(newest)]
+
+
+def core_readings(pass_: Pass, rows: list[Reading]) -> Readings:
+    """Return a pass's readings as the core takes them."""
+    return Readings(
+        codes=np.array([[row.r, row.g, row.b] for row in rows], dtype=np.int64).reshape(-1, 3),
+        xyz=np.array([[row.x, row.y, row.z] for row in rows], dtype=np.float64).reshape(-1, 3),
+        bits=pass_.bits,
+        range="full" if pass_.range == "full" else "limited",
+        labels=tuple(row.label for row in rows),
+        average=np.full(len(rows), float(pass_.average)),
+        repeatability=Repeatability.of(pass_.meter_facts["repeatability"]),
+        floor=float(pass_.meter_facts["floor"]),
+    )
+
+
+def analysis_of(pass_: Pass | None, tuning: Tuning) -> Analysis | None:
+    """Return the analysis of a pass; None without a reading or without a white to hold them against."""
+    if pass_ is None:
+        return None
+    rows = newest_of_each(pass_.readings.order_by("id"))
+    if not rows:
+        return None
+    try:
+        return analyse(core_readings(pass_, rows), tuning.target)
+    except NoWhiteError:
+        return None
+
+
+def latest_pass(tuning: Tuning, *purposes: str) -> Pass | None:
+    """Return the newest pass for one of these purposes that has a reading."""
+    return (
+        tuning.passes.filter(purpose__in=purposes, readings__isnull=False).order_by("-created_at").first()
+    )
+
+
+def found_and_left(tuning: Tuning) -> tuple[Pass | None, Pass | None]:
+    """Return the newest as-found pass and the newest as-left one."""
+    return latest_pass(tuning, PassPurpose.FOUND), latest_pass(tuning, PassPurpose.LEFT)

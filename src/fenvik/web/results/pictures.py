@@ -1,0 +1,271 @@
+"""The pictures of a field: question, answer in a sentence, chart, and the table beside it."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from django.utils.safestring import SafeString, mark_safe
+
+from fenvik.charts import balance, colourmap, error, tone
+from fenvik.core import difference, greyscale, uncertainty
+from fenvik.core.analysis import Analysis
+from fenvik.core.colourspace import xy_to_uv, xyz_to_uv
+from fenvik.core.patches import COLOURS
+from fenvik.web.kit.templatetags.fenvik import places, signed, significant
+from fenvik.web.results import words
+
+
+@dataclass(frozen=True)
+class Table:
+    """Column heads, and rows of texts."""
+
+    head: tuple[str, ...]
+    rows: list[tuple[str, ...]]
+
+
+@dataclass(frozen=True)
+class Picture:
+    """What a field shows."""
+
+    id: str
+    question: str
+    sentence: SafeString
+    svg: SafeString
+    table: Table
+    empty: bool = False
+
+
+@dataclass(frozen=True)
+class Pair:
+    """What is drawn: as found hollow, the other solid. On the stop As found there is only the first."""
+
+    found: Analysis | None
+    left: Analysis | None
+    current: float | None = None  # percent of signal that is worked on
+    levels: tuple[balance.Level, ...] | None = None  # rows of the balance, where they are not the pass's own
+    steps: balance.StepScale | None = None
+    answers: dict[str, SafeString] = field(default_factory=dict)
+
+    @property
+    def said(self) -> Analysis | None:
+        """What the sentences speak of."""
+        return self.left or self.found
+
+
+def _grey_rows(analysis: Analysis | None) -> dict[float, int]:
+    if analysis is None:
+        return {}
+    percent = np.round(analysis.readings.fraction[:, 0] * 100.0)
+    return {float(percent[i]): int(i) for i in np.flatnonzero(analysis.lit_grey)}
+
+
+def _three(values: Sequence[float]) -> tuple[float, float, float]:
+    return float(values[0]), float(values[1]), float(values[2])
+
+
+def balance_levels(pair: Pair) -> list[balance.Level]:
+    """Return the rows of the balance chart."""
+    found, left = _grey_rows(pair.found), _grey_rows(pair.left)
+    base = pair.said
+    if base is None:
+        return []
+    levels = sorted({*found, *left})
+    band = greyscale.tolerance_percent(
+        np.array(levels) / 100.0, base.target, float(base.white[1]), base.black_luminance, base.target.tolerance
+    )
+    rows = []
+    for level, half in zip(levels, band, strict=True):
+        now = left.get(level)
+        was = found.get(level)
+        error_of, at = (pair.left, now) if now is not None else (pair.found, was)
+        rows.append(
+            balance.Level(
+                percent=level,
+                deviation=None if now is None or pair.left is None else _three(pair.left.balance[now] - 100.0),
+                std=None if now is None or pair.left is None else _three(pair.left.balance_std[now]),
+                error=None if error_of is None or at is None else float(error_of.colour_only.value[at]),
+                found=None if was is None or pair.found is None else _three(pair.found.balance[was] - 100.0),
+                tolerance=float(half),
+            )
+        )
+    return rows
+
+
+def _balance(pair: Pair) -> Picture:
+    levels = list(pair.levels) if pair.levels is not None else balance_levels(pair)
+    rows = []
+    for lv in sorted(levels, key=lambda v: -v.percent):
+        shown = lv.deviation or lv.found
+        std = lv.std or (0.0, 0.0, 0.0)
+        cells = tuple(f"{signed(d)} ± {1.96 * s:.1f}" for d, s in zip(shown or (), std, strict=False)) or ("–",) * 3
+        rows.append((f"{lv.percent:g} %", *cells, places(lv.error, 2)))
+    return Picture(
+        "balance",
+        "Does grey stay grey?",
+        pair.answers.get("balance") or words.balance(pair.said),
+        mark_safe(balance.draw(levels, title="Balance of red, green and blue by level", current=pair.current, steps=pair.steps)),  # noqa: S308
+        Table(("level", "red, %", "green, %", "blue, %", "error, colour only"), rows),
+        not levels,
+    )
+
+
+def _tone(pair: Pair) -> Picture:
+    found, left, base = _grey_rows(pair.found), _grey_rows(pair.left), pair.said
+    points, rows = [], []
+    if base is not None:
+        levels = sorted(level for level in {*found, *left})
+        white, black = float(base.white[1]), base.black_luminance
+        band = greyscale.visible_percent(np.array(levels) / 100.0, base.target, white, black)
+        for level, visible in zip(levels, band, strict=True):
+            now, was = left.get(level), found.get(level)
+            shown, at = (pair.left, now) if now is not None else (pair.found, was)
+            assert shown is not None
+            assert at is not None
+            share = float(shown.readings.xyz[at, 1] / shown.white[1])
+            gamma = float(shown.gamma[at])
+            points.append(
+                tone.Point(
+                    percent=level,
+                    deviation=None if now is None or pair.left is None else 100.0 * float(pair.left.luminance_error[now]),
+                    std=100.0 * float(shown.luminance_std[at]),
+                    visible=float(visible),
+                    found=None if was is None or pair.found is None else 100.0 * float(pair.found.luminance_error[was]),
+                    measured=share,
+                    wanted=float(shown.target_xyz[at, 1] / shown.white[1]),
+                    gamma=None if np.isnan(gamma) else gamma,
+                )
+            )
+            rows.append(
+                (
+                    f"{level:g} %",
+                    significant(float(shown.readings.xyz[at, 1])),
+                    significant(float(shown.target_xyz[at, 1])),
+                    signed(100.0 * float(shown.luminance_error[at])),
+                    places(gamma, 2),
+                    places(float(shown.target_gamma[at]), 2),
+                )
+            )
+    return Picture(
+        "tone",
+        "Is every level as bright as it should be?",
+        words.tone(pair.said),
+        mark_safe(tone.draw(points, title="Deviation of luminance by level")),  # noqa: S308
+        Table(("level", "cd/m²", "wanted", "off, %", "gamma", "target's"), list(reversed(rows))),
+        not points,
+    )
+
+
+def own_colour(fraction: Sequence[float]) -> str:
+    """Return #rrggbb of signal fractions, for the mark of a patch."""
+    return "#" + "".join(f"{round(255 * min(max(float(v), 0.0), 1.0)):02x}" for v in fraction)
+
+
+def _by_label(analysis: Analysis | None) -> dict[str, int]:
+    return {} if analysis is None else {label: i for i, label in enumerate(analysis.readings.labels)}
+
+
+def _all_labels(pair: Pair) -> list[str]:
+    return list(dict.fromkeys([*_by_label(pair.found), *_by_label(pair.left)]))
+
+
+def _colour_map(pair: Pair) -> Picture:
+    found, left, base = _by_label(pair.found), _by_label(pair.left), pair.said
+    if base is None:
+        return Picture("colours", "Do colours land where they should?", words.colours(None), mark_safe(""), Table((), []), True)
+    comets, rows = [], []
+    for label in _all_labels(pair):
+        now, was = left.get(label), found.get(label)
+        shown, at = (pair.left, now) if now is not None else (pair.found, was)
+        assert shown is not None
+        assert at is not None
+        if not shown.coloured[at]:
+            continue
+        comets.append(
+            colourmap.Comet(
+                label=label,
+                colour=own_colour(shown.readings.fraction[at]),
+                target=(float(shown.target_uv[at, 0]), float(shown.target_uv[at, 1])),
+                measured=None if now is None or pair.left is None else (float(pair.left.uv[now, 0]), float(pair.left.uv[now, 1])),
+                found=None if was is None or pair.found is None else (float(pair.found.uv[was, 0]), float(pair.found.uv[was, 1])),
+                error=float(shown.whole.value[at]),
+                named=label in COLOURS,
+            )
+        )
+        rows.append(
+            (
+                label,
+                places(shown.xy[at, 0], 4),
+                places(shown.xy[at, 1], 4),
+                significant(float(shown.readings.xyz[at, 1])),
+                places(shown.whole.value[at], 2),
+                places(shown.colour_only.value[at], 2),
+            )
+        )
+    corners = [(float(u), float(v)) for u, v in xy_to_uv(np.array([base.target.primaries.red, base.target.primaries.green, base.target.primaries.blue]))]
+    white = xyz_to_uv(base.target.white)
+    drawn = colourmap.draw(
+        comets, [*_lens(pair.found, found=True), *_lens(pair.left, found=False)], corners, (float(white[0]), float(white[1])),
+        title="Colours in u′v′, and greys around the target white",
+    )
+    head = ("colour", "x", "y", "cd/m²", "error", "colour only")
+    return Picture("colours", "Do colours land where they should?", words.colours(base), mark_safe(drawn), Table(head, rows))  # noqa: S308
+
+
+def _lens(analysis: Analysis | None, *, found: bool) -> list[colourmap.WhitePoint]:
+    if analysis is None:
+        return []
+    points = []
+    white = analysis.target.white * float(analysis.white[1])
+    for level, i in _grey_rows(analysis).items():
+        if level < 20:
+            continue
+        lab = difference.xyz_to_lab(analysis.readings.xyz[i], white)
+        size, error_here = float(np.hypot(lab[1], lab[2])), float(analysis.colour_only.value[i])
+        unit = error_here / size if size > 1e-9 else 0.0
+        points.append(colourmap.WhitePoint(f"{level:g} %", float(lab[1]) * unit, float(lab[2]) * unit, error_here, found))
+    return points
+
+
+def _errors(pair: Pair) -> Picture:
+    found, left = _by_label(pair.found), _by_label(pair.left)
+    rungs, rows = [], []
+    for label in _all_labels(pair):
+        now, was = left.get(label), found.get(label)
+        shown, at = (pair.left, now) if now is not None else (pair.found, was)
+        assert shown is not None
+        assert at is not None
+        value, std = shown.whole.value[at], shown.whole.std[at]
+        low, high = (float(v) for v in uncertainty.interval_95(value, std))
+        rungs.append(
+            error.Rung(
+                label=label,
+                colour=own_colour(shown.readings.fraction[at]),
+                error=None if now is None else float(value),
+                low=low,
+                high=high,
+                found=None if was is None or pair.found is None else float(pair.found.whole.value[was]),
+            )
+        )
+        rows.append((label, places(value, 2), f"{low:.2f}–{high:.2f}", places(shown.colour_only.value[at], 2)))
+    drawn = error.draw(rungs, title="Error by patch") if rungs else ""
+    return Picture(
+        "errors",
+        "How far is each patch from right?",
+        words.errors(pair.said),
+        mark_safe(drawn),  # noqa: S308
+        Table(("patch", "error", "95 % between", "colour only"), rows),
+        not rungs,
+    )
+
+
+VIEWS: dict[str, tuple[str, Callable[[Pair], Picture]]] = {
+    "balance": ("balance", _balance),
+    "tone": ("tone", _tone),
+    "colours": ("colour map", _colour_map),
+    "errors": ("error", _errors),
+}
+
+
+def draw(view: str, pair: Pair) -> Picture:
+    """Return a picture by the name of its view; an unknown name gives the first."""
+    return VIEWS.get(view, VIEWS["balance"])[1](pair)

@@ -1,0 +1,52 @@
+"""The few figures of a pass that lists and trails show, computed once when it ends."""
+
+import math
+from typing import Any
+
+import numpy as np
+
+from fenvik.core.analysis import Analysis
+from fenvik.core.science import cct_and_duv
+from fenvik.core.colourspace import xy_to_xyz
+from fenvik.web.passes.models import Pass
+from fenvik.web.results.assemble import analysis_of
+
+
+def _number(value: float) -> float | None:
+    return float(value) if math.isfinite(value) else None
+
+
+def figures(analysis: Analysis) -> dict[str, Any]:
+    """Return the figures of an analysis; None where there is nothing to say."""
+    grey, coloured = analysis.grey, analysis.coloured
+    colour_only = analysis.colour_only.value
+    lit = analysis.lit_grey
+    cct, duv = cct_and_duv(analysis.white)
+    wanted, _ = cct_and_duv(xy_to_xyz(np.array(analysis.target.white_xy)))
+    contrast = analysis.contrast
+    return {
+        "grey_mean": _number(colour_only[lit].mean()) if lit.any() else None,
+        "grey_max": _number(colour_only[lit].max()) if lit.any() else None,
+        "grey_whole_mean": _number(analysis.whole.value[grey].mean()) if grey.any() else None,
+        "grey_whole_max": _number(analysis.whole.value[grey].max()) if grey.any() else None,
+        "colour_mean": _number(analysis.whole.value[coloured].mean()) if coloured.any() else None,
+        "colour_max": _number(analysis.whole.value[coloured].max()) if coloured.any() else None,
+        "white": _number(analysis.white[1]),
+        "black": None if analysis.black is None else _number(analysis.black[1]),
+        "contrast": None if contrast is None else _number(contrast[0]),
+        "contrast_bound": contrast is not None and contrast[1],
+        "gamma": _number(analysis.mean_gamma),
+        "cct": _number(float(cct)),
+        "duv": _number(float(duv)),
+        "target_cct": _number(float(wanted)),
+        "readings": len(analysis.readings.labels),
+    }
+
+
+def summarise(pass_id: int) -> None:
+    """Store the figures of a pass."""
+    pass_ = Pass.objects.select_related("tuning").get(pk=pass_id)
+    if pass_.repeat:
+        return
+    analysis = analysis_of(pass_, pass_.tuning)
+    Pass.objects.filter(pk=pass_id).update(summary=None if analysis is None else figures(analysis))

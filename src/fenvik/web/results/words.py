@@ -1,0 +1,100 @@
+"""Sentences that a tired person understands: what, how much, which way. Safe HTML; figures are bold."""
+
+import math
+
+from django.utils.html import format_html
+from django.utils.safestring import SafeString
+
+from fenvik.core import findings
+from fenvik.core.analysis import Analysis
+from fenvik.web.kit.templatetags.fenvik import significant
+
+LIGHTS = ("Red", "Green", "Blue")
+WAYS = {
+    ("lightness", 1): "too bright",
+    ("lightness", -1): "too dark",
+    ("chroma", 1): "too saturated",
+    ("chroma", -1): "too pale",
+    ("hue", 1): "turned in hue, anticlockwise on the map",
+    ("hue", -1): "turned in hue, clockwise on the map",
+}
+TRENDS = {
+    "rises": "and more so the brighter the picture",
+    "falls": "and less so the brighter the picture",
+    "level": "and about the same at every level",
+}
+
+
+def balance(analysis: Analysis | None) -> SafeString:
+    """Return what the greys say."""
+    if analysis is None:
+        return format_html("Nothing has been read yet.")
+    found = findings.cast(analysis)
+    if found is None:
+        return format_html("No grey has been read yet.")
+    lit = analysis.lit_grey
+    worst = float(analysis.colour_only.value[lit].max())
+    if worst <= analysis.target.tolerance:
+        return format_html("Yes: no level is off by more than <b>{}</b>, without luminance.", f"{worst:.1f}")
+    side = "high" if found.deviation > 0 else "low"
+    sentence = format_html(
+        "<b>{} is {} % {} at {} %</b> {}",
+        LIGHTS[found.channel],
+        f"{abs(found.deviation):.1f}",
+        side,
+        f"{found.level:g}",
+        TRENDS[found.trend],
+    )
+    if found.unresolved_below is not None:
+        sentence += format_html("; at {} % and below the rest is within what this meter can tell", f"{found.unresolved_below:g}")
+    return sentence + format_html(".")
+
+
+def tone(analysis: Analysis | None) -> SafeString:
+    """Return what the luminances say."""
+    found = None if analysis is None else findings.tone(analysis)
+    if analysis is None or found is None:
+        return format_html("No grey has been read yet.")
+    side = "bright" if found.deviation > 0 else "dark"
+    sentence = format_html("<b>{} % too {} at {} %</b>", f"{abs(found.deviation):.1f}", side, f"{found.level:g}")
+    if math.isfinite(found.gamma) and math.isfinite(found.target_gamma):
+        sentence += format_html(
+            "; the effective gamma averages {} where the target has {}", f"{found.gamma:.2f}", f"{found.target_gamma:.2f}"
+        )
+    return sentence + format_html(". White is {} cd/m².", significant(float(analysis.white[1])))
+
+
+def colours(analysis: Analysis | None) -> SafeString:
+    """Return what the colours say."""
+    found = None if analysis is None else findings.colour(analysis)
+    if analysis is None or found is None:
+        return format_html("No colour has been read yet.")
+    if found.inside == found.count:
+        return format_html("Yes: the farthest is {}, <b>{}</b>.", found.label, f"{found.error:.1f}")
+    return format_html(
+        "{} of {} are within tolerance. The farthest is <b>{}, {}</b>: {}.",
+        found.inside,
+        found.count,
+        found.label,
+        f"{found.error:.1f}",
+        WAYS[(found.way, found.sign)],
+    )
+
+
+def errors(analysis: Analysis | None) -> SafeString:
+    """Return what the whole list says."""
+    if analysis is None:
+        return format_html("Nothing has been read yet.")
+    value = analysis.whole.value
+    above = int((value > analysis.target.tolerance).sum())
+    worst = int(value.argmax())
+    if not above:
+        return format_html("All {} patches are within {}.", len(value), f"{analysis.target.tolerance:g}")
+    return format_html(
+        "<b>{} of {} patches</b> are above {}, luminance included; the worst is {}, {}.",
+        above,
+        len(value),
+        f"{analysis.target.tolerance:g}",
+        analysis.readings.labels[worst],
+        f"{value[worst]:.1f}",
+    )

@@ -1,0 +1,185 @@
+"""Settings, read in one typed place from the environment; a wrong one is a system check with an id and a hint."""
+
+import os
+from pathlib import Path
+from urllib.parse import unquote, urlsplit
+
+import structlog
+from csp.constants import NONE, SELF
+
+BASE = Path(__file__).resolve().parent
+
+_url = urlsplit(os.environ.get("DATABASE_URL", "postgresql://fenvik@127.0.0.1:5432/fenvik"))
+POOL_SIZE = int(os.environ.get("FENVIK_POOL_SIZE", "10"))
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.postgresql",
+        "HOST": _url.hostname or "127.0.0.1",
+        "PORT": _url.port or 5432,
+        "NAME": _url.path.lstrip("/") or "fenvik",
+        "USER": unquote(_url.username or ""),
+        "PASSWORD": unquote(_url.password or ""),
+        # Without the pool every request opens a connection.
+        "OPTIONS": {"pool": {"min_size": 2, "max_size": POOL_SIZE, "timeout": 10}},
+        "TEST": {"NAME": "test_fenvik"},
+    }
+}
+
+SECRET_KEY = os.environ.get("FENVIK_SECRET_KEY", "")
+DEBUG = False
+ALLOWED_HOSTS = os.environ.get("FENVIK_HOSTS", "127.0.0.1 localhost").split()
+CSRF_TRUSTED_ORIGINS = os.environ.get("FENVIK_ORIGINS", "").split()
+
+# Behind TLS everything is strict; the demo speaks plain HTTP on loopback and says so with FENVIK_PLAIN_HTTP unset.
+TLS = os.environ.get("FENVIK_TLS", "") == "1"
+SECURE_SSL_REDIRECT = TLS
+SECURE_HSTS_SECONDS = 31_536_000 if TLS else 0
+SECURE_HSTS_INCLUDE_SUBDOMAINS = TLS
+SECURE_HSTS_PRELOAD = TLS
+SESSION_COOKIE_SECURE = TLS
+CSRF_COOKIE_SECURE = TLS
+CSRF_COOKIE_HTTPONLY = True
+SESSION_COOKIE_AGE = 60 * 60 * 24 * 14
+SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https") if os.environ.get("FENVIK_PROXY") == "1" else None
+X_FRAME_OPTIONS = "DENY"
+SECURE_REFERRER_POLICY = "same-origin"
+
+CONTENT_SECURITY_POLICY = {
+    "DIRECTIVES": {
+        "default-src": [NONE],
+        "script-src": [SELF],
+        "style-src": [SELF],
+        "font-src": [SELF],
+        "img-src": [SELF, "data:"],
+        "connect-src": [SELF],
+        "form-action": [SELF],
+        "frame-ancestors": [NONE],
+        "base-uri": [NONE],
+        "manifest-src": [SELF],
+    }
+}
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "django.contrib.messages",
+    "axes",
+    "csp",
+    "procrastinate.contrib.django",
+    "fenvik.web.people",
+    "fenvik.web.clients",
+    "fenvik.web.menus",
+    "fenvik.web.devices",
+    "fenvik.web.visits",
+    "fenvik.web.passes",
+    "fenvik.web.adjusting",
+    "fenvik.web.handovers",
+    "fenvik.web.kit",
+    "fenvik.web.demo",
+]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "csp.middleware.CSPMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.contrib.auth.middleware.LoginRequiredMiddleware",
+    "django.contrib.messages.middleware.MessageMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "axes.middleware.AxesMiddleware",
+]
+ROOT_URLCONF = "fenvik.web.urls"
+ASGI_APPLICATION = "fenvik.web.asgi.application"
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "DIRS": [BASE / "templates"],
+        "OPTIONS": {
+            "context_processors": [
+                "django.template.context_processors.request",
+                "django.contrib.auth.context_processors.auth",
+                "django.contrib.messages.context_processors.messages",
+            ],
+            "builtins": ["fenvik.web.kit.templatetags.fenvik"],
+            "loaders": [
+                (
+                    "django.template.loaders.cached.Loader",
+                    ["django.template.loaders.filesystem.Loader"],
+                )
+            ],
+        },
+    }
+]
+STATIC_URL = "/static/"
+STATIC_FOLDER = BASE / "static"
+
+AUTH_USER_MODEL = "people.User"
+AUTHENTICATION_BACKENDS = [
+    "axes.backends.AxesStandaloneBackend",
+    "django.contrib.auth.backends.ModelBackend",
+]
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 8}},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+]
+LOGIN_URL = "sign-in"
+LOGIN_REDIRECT_URL = "visits"
+LOGOUT_REDIRECT_URL = "sign-in"
+AXES_FAILURE_LIMIT = 8
+AXES_COOLOFF_TIME = 0.25  # hours
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_LOCKOUT_TEMPLATE = "people/locked.html"
+AXES_VERBOSE = False
+AXES_RESET_ON_SUCCESS = True
+
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+USE_TZ = True
+TIME_ZONE = os.environ.get("FENVIK_TIME_ZONE", "UTC")
+LANGUAGE_CODE = "en-gb"
+USE_I18N = False
+DATA_UPLOAD_MAX_MEMORY_SIZE = 4 * 1024 * 1024
+FORM_RENDERER = "django.forms.renderers.DjangoTemplates"
+
+# Seconds beyond a meter's own expectation before a read counts as hung.
+LINK_SLACK_S = float(os.environ.get("FENVIK_LINK_SLACK_S", "20"))
+# A device that failed is tried again for so long before the pass waits for the person.
+DEVICE_PATIENCE_S = float(os.environ.get("FENVIK_DEVICE_PATIENCE_S", "60"))
+# The address of the stand-ins' pages, shown as a help where a display is a stand-in; empty in earnest.
+STANDIN_PAGES = os.environ.get("FENVIK_STANDIN_PAGES", "")
+
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {
+        "json": {
+            "()": structlog.stdlib.ProcessorFormatter,
+            "processors": [
+                structlog.stdlib.ProcessorFormatter.remove_processors_meta,
+                structlog.processors.format_exc_info,
+                structlog.processors.JSONRenderer(),
+            ],
+            "foreign_pre_chain": [
+                structlog.stdlib.add_log_level,
+                structlog.stdlib.add_logger_name,
+                structlog.processors.TimeStamper(fmt="iso", utc=True),
+            ],
+        }
+    },
+    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "json"}},
+    "root": {"handlers": ["console"], "level": os.environ.get("FENVIK_LOG_LEVEL", "INFO")},
+    "loggers": {"procrastinate": {"level": "WARNING"}, "axes": {"level": "WARNING"}},
+}
+structlog.configure(
+    processors=[
+        structlog.contextvars.merge_contextvars,
+        structlog.stdlib.add_log_level,
+        structlog.stdlib.add_logger_name,
+        structlog.processors.TimeStamper(fmt="iso", utc=True),
+        structlog.processors.StackInfoRenderer(),
+        structlog.stdlib.ProcessorFormatter.wrap_for_formatter,
+    ],
+    logger_factory=structlog.stdlib.LoggerFactory(),
+    cache_logger_on_first_use=True,
+)

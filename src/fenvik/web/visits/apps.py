@@ -1,0 +1,7 @@
+"""Visits and tunings."""
+
+from django.apps import AppConfig
+
+
+class VisitsConfig(AppConfig):
+    name = "fenvik.web.visits"

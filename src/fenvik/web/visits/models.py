@@ -1,0 +1,78 @@
+"""Visits and tunings: the units of work."""
+
+from django.core.validators import MaxValueValidator, MinValueValidator
+from django.db import models
+
+from fenvik.core.target import TARGETS, Target
+from fenvik.web.kit.models import FirmModel
+
+TARGET_LABELS = {
+    "bt709-bt1886": "BT.709, BT.1886, D65",
+    "bt709-2.2": "BT.709, gamma 2.2, D65",
+    "bt709-2.4": "BT.709, gamma 2.4, D65",
+}
+
+
+class Visit(FirmModel):
+    firm = models.ForeignKey("people.Firm", on_delete=models.PROTECT)
+    client = models.ForeignKey("clients.Client", on_delete=models.PROTECT, related_name="visits")
+    on = models.DateField()
+    starts = models.TimeField(null=True, blank=True)
+    calibrator = models.ForeignKey("people.User", null=True, blank=True, on_delete=models.PROTECT)
+    notes = models.TextField(blank=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["firm", "-on"])]
+
+
+class Purpose(models.TextChoices):
+    NIGHT = "night", "night"
+    DAY = "day", "day"
+    GAME = "game", "game"
+    FILM = "film", "film"
+
+
+class Tuning(FirmModel):
+    firm_path = "visit__firm_id"
+    visit = models.ForeignKey(Visit, on_delete=models.PROTECT, related_name="tunings")
+    display = models.ForeignKey("clients.Display", on_delete=models.PROTECT, related_name="tunings")
+    name = models.CharField(max_length=80)
+    picture_mode = models.CharField(max_length=60)
+    signal = models.CharField(max_length=8, choices=[("sdr", "SDR")], default="sdr")
+    purpose = models.CharField(max_length=8, choices=Purpose.choices, default=Purpose.NIGHT)
+    target_name = models.CharField(max_length=24, choices=list(TARGET_LABELS.items()), default="bt709-bt1886")
+    tolerance = models.FloatField(default=1.0, validators=[MinValueValidator(0.1), MaxValueValidator(10.0)])
+    luminance = models.FloatField(null=True, blank=True, validators=[MinValueValidator(5.0), MaxValueValidator(5000.0)])
+    created_at = models.DateTimeField(auto_now_add=True)
+    # How it is measured.
+    meter = models.ForeignKey("devices.Device", null=True, blank=True, on_delete=models.PROTECT, related_name="+")
+    source = models.ForeignKey("devices.Device", null=True, blank=True, on_delete=models.PROTECT, related_name="+")
+    window = models.FloatField(default=10.0, validators=[MinValueValidator(1.0), MaxValueValidator(100.0)])
+    settle_s = models.FloatField(default=0.5, validators=[MinValueValidator(0.0), MaxValueValidator(30.0)])
+    average = models.PositiveSmallIntegerField(default=1, validators=[MinValueValidator(1), MaxValueValidator(64)])
+    bits = models.PositiveSmallIntegerField(default=8, choices=[(8, "8 bit"), (10, "10 bit")])
+    high_level = models.FloatField(default=80.0, validators=[MinValueValidator(1.0), MaxValueValidator(100.0)])
+    low_level = models.FloatField(default=30.0, validators=[MinValueValidator(1.0), MaxValueValidator(100.0)])
+    working_end = models.CharField(max_length=4, choices=[("high", "high"), ("low", "low")], default="high")
+
+    class Meta:
+        indexes = [models.Index(fields=["visit"])]
+        constraints = [
+            models.CheckConstraint(condition=models.Q(tolerance__gt=0), name="tolerance_above_zero"),
+            models.CheckConstraint(condition=models.Q(window__gt=0, window__lte=100), name="window_within_screen"),
+            models.CheckConstraint(condition=models.Q(high_level__gt=models.F("low_level")), name="high_above_low"),
+        ]
+
+    @property
+    def target(self) -> Target:
+        """The core's target."""
+        return TARGETS[self.target_name]
+
+    @property
+    def target_label(self) -> str:
+        """The target in words, with its luminance where one was set."""
+        label = TARGET_LABELS[self.target_name]
+        return label if self.luminance is None else f"{label}, {self.luminance:.0f} cd/m²"
+
+    def __str__(self) -> str:
+        return self.name
