@@ -144,7 +144,8 @@ def _start_parts(processes: Processes, postgres: Postgres, wanted: int) -> str:
     pages = processes.wait_line(standins, "pages ", START_S)
     if not directory or processes.stopping.is_set():
         return ""
-    fill = ["-m", "fenvik.cli", "manage", "fill_demo", "--directory", directory, "--pages", pages]
+    environment["FENVIK_STANDIN_PAGES"] = pages
+    fill = ["-m", "fenvik.cli", "manage", "fill_demo", "--directory", directory]
     if _python(*fill, environment=environment) != 0:
         return ""
     processes.start("worker", [str(PYTHON), "-m", "fenvik.cli", "worker"], environment)

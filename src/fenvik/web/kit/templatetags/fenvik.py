@@ -2,6 +2,7 @@
 
 import hashlib
 import math
+import uuid
 from functools import cache
 
 from django import template
@@ -74,3 +75,55 @@ def minutes(seconds: float | None) -> str:
     if seconds < 90:
         return f"{max(round(seconds), 1)} s"
     return f"{round(seconds / 60)} min"
+
+
+@register.filter
+def figure(value: float | None, count: int) -> str:
+    """Return a number with so many decimals; 0 means three significant digits, −1 a whole number."""
+    if count == 0:
+        return significant(value)
+    if count < 0:
+        return "–" if value is None else f"{value:,.0f}"
+    return places(value, count)
+
+
+@register.filter
+def at(mapping: dict[str, object] | None, key: str) -> object:
+    """Return what a dict has under a key; nothing where there is no dict."""
+    return mapping.get(key) if isinstance(mapping, dict) else None
+
+
+@register.filter
+def typed_value(typed: dict[str, str], control: str) -> str:
+    """Return what a person typed for a control."""
+    return typed.get(f"value-{control}", "")
+
+
+@register.filter
+def times(value: float, factor: float) -> float:
+    """Return a product."""
+    return value * float(factor)
+
+
+@register.filter
+def size(value: float) -> str:
+    """Return a number without its sign."""
+    return f"{abs(value):g}"
+
+
+@register.filter
+def light(channel: int) -> str:
+    """Return the name of a light by its number."""
+    return ("red", "green", "blue")[channel]
+
+
+@register.filter
+def stop_of(purpose: str) -> str:
+    """Return the stop at which a pass belongs."""
+    return {"found": "found", "left": "left"}.get(purpose, "adjust")
+
+
+@register.simple_tag
+def new_group() -> str:
+    """Return a mark that makes a form harmless when it is sent twice."""
+    return str(uuid.uuid4())

@@ -1,0 +1,270 @@
+"""Everything that the stop Adjust knows at a moment: computed from readings and changes, never kept."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+
+from fenvik.charts.balance import Level as ChartLevel
+from fenvik.core import difference, greyscale, uncertainty
+from fenvik.core.nudge import Level, Nudge, Surroundings, clipping_channels, propose
+from fenvik.core.response import Control, Response, light
+from fenvik.core.signal import decode
+from fenvik.core.state import GreyReading, learn_from, levels_now
+from fenvik.core.types import Floats
+from fenvik.core.uncertainty import Repeatability
+from fenvik.web.adjusting.learned import prior_of
+from fenvik.web.adjusting.models import ControlChange
+from fenvik.web.menus.values import Values
+from fenvik.web.passes.models import Pass, PassPurpose, Reading
+from fenvik.web.visits.models import Tuning
+
+MOST_READINGS = 400
+CHANNEL = {"red": 0, "green": 1, "blue": 2}
+
+
+@dataclass(frozen=True)
+class GreyRow:
+    """A grey reading with what was known of the controls when it was begun."""
+
+    row: Reading
+    level: float  # fraction of signal
+    epoch: int  # how many groups of changes had been made before it was begun
+    adjust: bool
+
+
+@dataclass(frozen=True)
+class Desk:
+    """The state of two-point adjusting."""
+
+    tuning: Tuning
+    values: Values
+    controls: list[Control]
+    surroundings: Surroundings | None
+    repeatability: Repeatability | None
+    greys: list[GreyRow]
+    levels: list[Level]
+    response: Response | None
+    nudge: Nudge | None
+    basis: GreyRow | None  # the reading that the nudge stands on
+    newest: GreyRow | None  # the newest at the level that is worked on
+    open_pass: Pass | None
+
+    @property
+    def end(self) -> str:
+        """Gain or offset: what is turned at the end that is worked on."""
+        return "gain" if self.tuning.working_end == "high" else "offset"
+
+    @property
+    def percent(self) -> float:
+        """The level that is worked on, in percent."""
+        return self.tuning.high_level if self.tuning.working_end == "high" else self.tuning.low_level
+
+    @property
+    def is_stale(self) -> bool:
+        """Whether the controls were turned after the newest reading at this level."""
+        return self.newest is None or self.newest.epoch < epochs(self.values.changes)
+
+    def live(self) -> tuple[Floats, Floats, float, float] | None:
+        """Return balance, its std, error and its std of the newest reading at this level."""
+        if self.newest is None or self.surroundings is None or self.repeatability is None:
+            return None
+        row, around = self.newest.row, self.surroundings
+        xyz = np.array([row.x, row.y, row.z])
+        covariance = self.repeatability.covariance(xyz, np.asarray(float(self.tuning.average)))
+
+
+        target, white = around.target, around.target.white * around.white
+        wanted = target.xyz(np.full((1, 3), self.newest.level), around.white, around.black)
+
+        def error(values: Floats) -> Floats:
+            return difference.colour_only(wanted, values, white).total
+
+        std = uncertainty.length_std(error, xyz[None], covariance[None])
+        balance = greyscale.balance(xyz, target)
+        balance_std = uncertainty.propagate(lambda v: greyscale.balance(v, target), xyz[None], covariance[None])[0]
+        return balance, balance_std, float(error(xyz[None])[0]), float(std[0])
+
+    def chart_levels(self, found: dict[float, Floats], tolerance: float) -> tuple[ChartLevel, ...]:
+        """Return the rows of the balance chart as the display should stand now; ``found``: balance by percent."""
+        if self.surroundings is None or not self.levels:
+            return ()
+        around = self.surroundings
+        at = np.array([level.level for level in self.levels])
+        drives = np.array([level.drive for level in self.levels])
+        xyz = light(drives, around.target, around.white, around.black)
+        balance = greyscale.balance(xyz, around.target) - 100.0
+        errors = around.errors(at, drives)
+        band = greyscale.tolerance_percent(at, around.target, around.white, around.black, tolerance)
+        rows = []
+        for i, level in enumerate(self.levels):
+            # d(ln light) is the curve's slope times the drive's change; the mean of the three carries no balance.
+            slope = _log_slope(around, level)
+            std = 100.0 * slope * np.sqrt(np.maximum(np.diag(level.covariance), 0.0))
+            percent = round(float(at[i]) * 100.0)
+            was = found.get(float(percent))
+            rows.append(
+                ChartLevel(
+                    percent=float(percent),
+                    deviation=(float(balance[i, 0]), float(balance[i, 1]), float(balance[i, 2])),
+                    std=(float(std[0]), float(std[1]), float(std[2])),
+                    error=float(errors[i]),
+                    found=None if was is None else (float(was[0]), float(was[1]), float(was[2])),
+                    tolerance=float(band[i]),
+                )
+            )
+        return tuple(rows)
+
+
+def _log_slope(around: Surroundings, level: Level) -> Floats:
+    step = 1e-4
+    up = around.target.light(level.drive + step, around.white, around.black)
+    down = around.target.light(level.drive - step, around.white, around.black)
+    result: Floats = (up - down) / (2 * step) / np.maximum(0.5 * (up + down), 1e-9)
+    return result
+
+
+def epochs(changes: Sequence[ControlChange]) -> int:
+    """Return how many groups of changes there are."""
+    return len({change.group for change in changes})
+
+
+def core_controls(values: Values) -> list[Control]:
+    """Return the two-point controls of a menu whose value is known."""
+    made = []
+    for control in values.controls:
+        role = (control.get("role") or "").split(".")
+        if len(role) != 3 or role[0] != "white" or role[1] not in ("gain", "offset") or control["kind"] != "range":
+            continue
+        value = values.now.get(control["id"])
+        if value is None:
+            continue
+        made.append(
+            Control(
+                control["id"], control["label"], role[1], CHANNEL[role[2]],  # type: ignore[arg-type]
+                float(value), float(control["min"]), float(control["max"]), float(control["step"]),
+            )
+        )  # fmt: skip
+    return made
+
+
+def _epoch_starts(changes: Sequence[ControlChange]) -> list[tuple[datetime, dict[str, Any]]]:
+    """Return, for each group in order, when it was made and the values it set."""
+    starts: dict[Any, tuple[datetime, dict[str, Any]]] = {}
+    for change in changes:
+        at, values = starts.setdefault(change.group, (change.at, {}))
+        values[change.control] = change.after
+    return list(starts.values())
+
+
+def _grey_rows(tuning: Tuning, starts: list[tuple[datetime, dict[str, Any]]]) -> list[GreyRow]:
+    rows = (
+        Reading.objects.filter(pass_of__tuning=tuning, too_dark=False)
+        .select_related("pass_of")
+        .order_by("-id")[:MOST_READINGS]
+    )
+    made = []
+    for row in reversed(rows):
+        if not row.r == row.g == row.b or row.y <= 0:
+            continue
+        pass_ = row.pass_of
+        level = float(decode(row.r, pass_.bits, "full" if pass_.range == "full" else "limited"))
+        epoch = sum(at <= row.started_at for at, _ in starts)
+        made.append(GreyRow(row, level, epoch, pass_.purpose == PassPurpose.ADJUST))
+    return made
+
+
+def at_rest(greys: Sequence[GreyRow]) -> list[GreyRow]:
+    """Return the readings that can be relied on: while reading continuously, the first of each state of the controls.
+
+    The later ones may have been taken while the person was turning, before Fenvik was told.
+    """
+    seen = set()
+    kept = []
+    for grey in greys:
+        key = (grey.row.pass_of_id, grey.epoch, grey.level)
+        if grey.row.pass_of.repeat and key in seen:
+            continue
+        seen.add(key)
+        kept.append(grey)
+    return kept
+
+
+def _surroundings(tuning: Tuning, greys: Sequence[GreyRow], black: float) -> Surroundings | None:
+    """Return white and black that errors are counted against: of the first whole pass, so that learning has one scale."""
+    whites = [grey for grey in greys if grey.level == 1.0]
+    if whites:
+        return Surroundings(tuning.target, whites[0].row.y, black)
+    if greys:
+        brightest = max(greys, key=lambda grey: grey.level)
+        share = float(tuning.target.light(brightest.level, 1.0, 0.0))
+        return Surroundings(tuning.target, brightest.row.y / max(share, 1e-6), 0.0)
+    return None
+
+
+def _black(tuning: Tuning) -> float:
+    row = (
+        Reading.objects.filter(pass_of__tuning=tuning, r=16, g=16, b=16, pass_of__bits=8).order_by("id").first()
+        or Reading.objects.filter(pass_of__tuning=tuning, r=64, g=64, b=64, pass_of__bits=10).order_by("id").first()
+    )
+    return max(row.y, 0.0) if row is not None else 0.0
+
+
+def lay_out(tuning: Tuning, values: Values, open_pass: Pass | None) -> Desk:
+    """Return the desk of a tuning."""
+    controls = core_controls(values)
+    starts = _epoch_starts(values.changes)
+    greys = _grey_rows(tuning, starts)
+    around = _surroundings(tuning, greys, _black(tuning))
+    meter = greys[-1].row.pass_of.meter_facts if greys else None
+    repeatability = None if meter is None else Repeatability.of(meter["repeatability"])
+    percent = tuning.high_level if tuning.working_end == "high" else tuning.low_level
+    here = [grey for grey in greys if abs(grey.level * 100.0 - percent) < 0.5]
+    newest = here[-1] if here else None
+    levels: list[Level] = []
+    response = nudge = basis = None
+    if controls and around is not None and repeatability is not None:
+        states = _states(values, controls, starts)
+        rest = at_rest(greys)
+        readings = [
+            GreyReading(
+                grey.level, np.array([grey.row.x, grey.row.y, grey.row.z]), grey.row.pass_of.average,
+                states[grey.epoch], fresh=grey.adjust,
+            )
+            for grey in rest
+        ]  # fmt: skip
+        prior = prior_of(tuning, controls)
+        response = learn_from(readings, controls, around, repeatability, prior)
+        levels = levels_now(readings, controls, around, repeatability, response)
+        rest_here = [grey for grey in rest if abs(grey.level * 100.0 - percent) < 0.5]
+        basis = rest_here[-1] if rest_here else None
+        if levels and basis is not None:
+            end = "gain" if tuning.working_end == "high" else "offset"
+            nudge = propose(
+                levels=levels,
+                controls=controls,
+                response=response,
+                surroundings=around,
+                allowed=[control.id for control in controls if control.end == end],
+                clipping=_clipping(levels),
+            )
+    return Desk(tuning, values, controls, around, repeatability, greys, levels, response, nudge, basis, newest, open_pass)
+
+
+def _states(
+    values: Values, controls: Sequence[Control], starts: list[tuple[datetime, dict[str, Any]]]
+) -> list[tuple[float, ...]]:
+    """Return the controls' values in each epoch."""
+    found = values.found or {}
+    current = {control.id: float(found.get(control.id, control.value)) for control in controls}
+    states = [tuple(current[control.id] for control in controls)]
+    for _, changed in starts:
+        current |= {name: float(value) for name, value in changed.items() if name in current}
+        states.append(tuple(current[control.id] for control in controls))
+    return states
+
+
+def _clipping(levels: Sequence[Level]) -> tuple[int, ...]:
+    return clipping_channels(np.array([lv.level for lv in levels]), np.array([lv.drive for lv in levels]))

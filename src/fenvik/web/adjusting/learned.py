@@ -1,0 +1,52 @@
+"""What was learned of a model's controls, kept for its next sample."""
+
+from collections.abc import Sequence
+from datetime import datetime
+
+import numpy as np
+
+from fenvik.core.response import Control, Response
+from fenvik.web.adjusting.models import LearnedResponse
+from fenvik.web.visits.models import Tuning
+
+
+def prior_of(tuning: Tuning, controls: Sequence[Control]) -> Response:
+    """Return the belief to start from: an earlier tuning's with the same menu map, widened, or the usual one."""
+    usual = Response.prior(controls)
+    if tuning.display.menu_map_id is None:
+        return usual
+    kept = (
+        LearnedResponse.objects.filter(menu_map=tuning.display.menu_map_id, picture_mode=tuning.picture_mode)
+        .exclude(tuning=tuning)
+        .order_by("-at")
+        .first()
+    )
+    if kept is None or tuple(kept.controls) != usual.controls:
+        return usual
+    earlier = Response(
+        usual.controls,
+        np.array(kept.mean),
+        np.array(kept.covariance),
+        usual.usual,
+        tuple(kept.observed),
+    )
+    return earlier.carried()
+
+
+def keep(*, tuning: Tuning, response: Response, now: datetime) -> None:
+    """Keep what a tuning taught; once more replaces it."""
+    if tuning.display.menu_map_id is None or not any(response.observed):
+        return
+    LearnedResponse.objects.update_or_create(
+        tuning=tuning,
+        defaults={
+            "menu_map_id": tuning.display.menu_map_id,
+            "display": tuning.display,
+            "picture_mode": tuning.picture_mode,
+            "controls": list(response.controls),
+            "mean": response.mean.tolist(),
+            "covariance": response.covariance.tolist(),
+            "observed": list(response.observed),
+            "at": now,
+        },
+    )

@@ -1,0 +1,78 @@
+"""One listener a process: what PostgreSQL tells goes to every page of that tuning which is open here."""
+
+import asyncio
+import contextlib
+import json
+from collections import defaultdict
+from collections.abc import AsyncIterator, Iterator
+
+import psycopg
+import structlog
+from django.db import connections
+
+from fenvik.web.kit.notify import CHANNEL
+
+log = structlog.get_logger(__name__)
+AGAIN_S = 0.5
+QUEUE_LENGTH = 64
+
+
+class Hub:
+    """Hands notifications to subscribers."""
+
+    def __init__(self) -> None:
+        self._queues: dict[int, set[asyncio.Queue[int]]] = defaultdict(set)
+        self.count = 0  # of notifications: whoever renders for one number need not render again
+
+    @contextlib.contextmanager
+    def subscribe(self, tuning_id: int) -> Iterator[asyncio.Queue[int]]:
+        """Return a queue that gets a number for every notification of a tuning."""
+        queue: asyncio.Queue[int] = asyncio.Queue(QUEUE_LENGTH)
+        self._queues[tuning_id].add(queue)
+        try:
+            yield queue
+        finally:
+            self._queues[tuning_id].discard(queue)
+            if not self._queues[tuning_id]:
+                del self._queues[tuning_id]
+
+    def tell(self, tuning_id: int) -> None:
+        """Hand a notification on; a page that is slow misses numbers, never the newest state."""
+        self.count += 1
+        for queue in self._queues.get(tuning_id, ()):
+            if not queue.full():
+                queue.put_nowait(self.count)
+
+    def tell_all(self) -> None:
+        """Let every page look again: something may have been missed."""
+        for tuning_id in list(self._queues):
+            self.tell(tuning_id)
+
+    @contextlib.asynccontextmanager
+    async def listening(self) -> AsyncIterator[None]:
+        """Listen while the block runs."""
+        task = asyncio.create_task(self._listen())
+        try:
+            yield
+        finally:
+            task.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await task
+
+    async def _listen(self) -> None:
+        parameters = connections["default"].get_connection_params()
+        wanted = {key: parameters[key] for key in ("host", "port", "dbname", "user", "password") if key in parameters}
+        while True:
+            try:
+                connection = await psycopg.AsyncConnection.connect(**wanted, autocommit=True)
+                async with connection:
+                    await connection.execute(f"LISTEN {CHANNEL}")
+                    self.tell_all()
+                    async for note in connection.notifies():
+                        self.tell(int(json.loads(note.payload)["tuning"]))
+            except (psycopg.Error, OSError, ValueError, KeyError) as error:
+                log.warning("listening was interrupted", error=str(error))
+            await asyncio.sleep(AGAIN_S)
+
+
+hub = Hub()

@@ -1,0 +1,87 @@
+"""Forms of the office: clients, visits, tunings with their displays."""
+
+from django import forms
+
+from fenvik.web.clients.models import Client, Display, Technology
+from fenvik.web.menus.models import MenuMap
+from fenvik.web.menus.shapes import SHAPES
+from fenvik.web.visits.models import TARGET_LABELS, Purpose, Visit
+
+
+class ClientForm(forms.ModelForm):
+    """A client."""
+
+    class Meta:
+        model = Client
+        fields = ["name", "contact", "notes"]
+        widgets = {"notes": forms.Textarea(attrs={"rows": 3})}
+
+
+class VisitForm(forms.ModelForm):
+    """A visit: to a client who is known, or to a new one."""
+
+    new_client = forms.CharField(max_length=120, required=False, label="or a new client")
+
+    class Meta:
+        model = Visit
+        fields = ["client", "on", "starts", "notes"]
+        labels = {"on": "Day", "starts": "Time"}
+        widgets = {
+            "on": forms.DateInput(attrs={"type": "date"}, format="%Y-%m-%d"),
+            "starts": forms.TimeInput(attrs={"type": "time"}, format="%H:%M"),
+            "notes": forms.Textarea(attrs={"rows": 2}),
+        }
+
+    field_order = ["client", "new_client", "on", "starts", "notes"]
+
+    def __init__(self, *args, firm_id: int, **kwargs) -> None:  # type: ignore[no-untyped-def]
+        super().__init__(*args, **kwargs)
+        self.firm_id = firm_id
+        self.fields["client"].queryset = Client.objects.of_firm(firm_id).order_by("name")
+        self.fields["client"].required = False
+        self.fields["client"].empty_label = "choose"
+
+    def clean(self) -> dict[str, object]:
+        """Want one client, known or new."""
+        cleaned = super().clean() or {}
+        known, new = cleaned.get("client"), (cleaned.get("new_client") or "").strip()
+        if known is None and not new:
+            self.add_error("client", "Choose a client, or type the name of a new one.")
+        if new and Client.objects.of_firm(self.firm_id).filter(name=new).exists():
+            self.add_error("new_client", f"{new} is a client already: choose it from the list.")
+        return cleaned
+
+
+class TuningForm(forms.Form):
+    """A tuning, of a display that is known or of a new one."""
+
+    display = forms.ModelChoiceField(Display.objects.none(), required=False, empty_label="a new one, below")
+    room = forms.CharField(max_length=80, required=False)
+    maker = forms.CharField(max_length=60, required=False)
+    model = forms.CharField(max_length=60, required=False)
+    serial = forms.CharField(max_length=60, required=False)
+    technology = forms.ChoiceField(choices=Technology.choices, initial=Technology.LCD)
+    menu = forms.ChoiceField(label="Menu")
+    picture_mode = forms.CharField(max_length=60, label="Picture mode", help_text="as the display calls it")
+    purpose = forms.ChoiceField(choices=Purpose.choices)
+    target_name = forms.ChoiceField(choices=list(TARGET_LABELS.items()), label="Target")
+    luminance = forms.FloatField(
+        required=False, min_value=5, max_value=5000, label="White, cd/m²", help_text="100–120 at night, about 200 by day"
+    )
+    tolerance = forms.FloatField(min_value=0.1, max_value=10, initial=1.0, help_text="CIEDE2000")
+
+    def __init__(self, *args, visit: Visit, **kwargs) -> None:  # type: ignore[no-untyped-def]
+        super().__init__(*args, **kwargs)
+        self.fields["display"].queryset = Display.objects.filter(room__client=visit.client).select_related("room")
+        self.fields["display"].label_from_instance = lambda d: f"{d.room.name}: {d.name}"
+        known = [(f"map-{m.pk}", f"as before: {m}") for m in MenuMap.objects.of_firm(visit.firm_id).order_by("maker", "model")]
+        self.fields["menu"].choices = [*known, *((f"shape-{s.id}", s.label) for s in SHAPES.values())]
+
+    def clean(self) -> dict[str, object]:
+        """Want a display, known or with room and model."""
+        cleaned = super().clean() or {}
+        if cleaned.get("display") is None:
+            for name, words in (("room", "the room it stands in"), ("model", "its model")):
+                if not (cleaned.get(name) or "").strip():
+                    self.add_error(name, f"A new display needs {words}.")
+        return cleaned

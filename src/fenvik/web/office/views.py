@@ -1,0 +1,195 @@
+"""The office: visits, clients, instruments, and finding anything."""
+
+from collections import defaultdict
+from datetime import date, timedelta
+from typing import Any
+
+from django.contrib import messages
+from django.core.paginator import Paginator
+from django.db.models import Count, Max, Prefetch, Q
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.utils import timezone
+from django.views.decorators.http import require_GET, require_http_methods
+
+from fenvik.core.errors import FenvikError
+from fenvik.web.clients.models import Client, Display
+from fenvik.web.devices.models import Device
+from fenvik.web.devices.services import take_up
+from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.office.forms import ClientForm, TuningForm, VisitForm
+from fenvik.web.office.services import add_tuning, plan_visit
+from fenvik.web.trail.facts import trail_of, with_trails
+from fenvik.web.visits.models import Tuning, Visit
+
+PAGE = 12
+
+
+def day_words(day: date, today: date) -> str:
+    """Return a day as a person says it."""
+    named = f"{day:%A} {day.day} {day:%B}"
+    away = (day - today).days
+    if away in (0, 1, -1):
+        return f"{('Today', 'Tomorrow', 'Yesterday')[away]}, {named}"
+    return named if day.year == today.year else f"{named} {day.year}"
+
+
+def _rows(visits: list[Visit]) -> list[dict[str, Any]]:
+    tunings = defaultdict(list)
+    for tuning in with_trails(Tuning.objects.filter(visit__in=visits)).order_by("pk"):
+        tunings[tuning.visit_id].append({"tuning": tuning, "trail": trail_of(tuning)})
+    rows = []
+    for visit in visits:
+        mine = tunings[visit.pk]
+        going = next((t for t in mine if t["trail"].next.id != "handover" or not t["trail"].next.done), None)
+        rows.append({"visit": visit, "tunings": mine, "going": going, "rooms": sorted({t["tuning"].display.room.name for t in mine})})
+    return rows
+
+
+@require_GET
+def visits(request: HttpRequest) -> HttpResponse:
+    """List the visits by day: today and what comes, then what was."""
+    firm_id, today = request.user.firm_id, timezone.localdate()
+    chosen = Visit.objects.of_firm(firm_id).select_related("client").order_by("-on", "starts", "pk")
+    page = Paginator(chosen, PAGE).get_page(request.GET.get("page"))
+    days: dict[date, list[dict[str, Any]]] = {}
+    for row in _rows(list(page)):
+        days.setdefault(row["visit"].on, []).append(row)
+    ordered = sorted(days, key=lambda d: (d < today, d if d >= today else date.max - (d - date.min)))
+    mine = Device.objects.of_firm(firm_id).exclude(role="display").order_by("role", "name")
+    last_seen = (
+        Display.objects.of_firm(firm_id)
+        .annotate(last=Max("tunings__visit__on"))
+        .filter(last__lt=today - timedelta(days=365))
+        .select_related("room__client")
+        .order_by("last")[:5]
+    )
+    today_count = sum(visit.on == today for visit in page)
+    context = {
+        "days": [(day_words(day, today), days[day]) for day in ordered],
+        "page": page,
+        "devices": mine,
+        "due": last_seen,
+        "today_count": today_count,
+        "year": _year(firm_id, today),
+    }
+    return render(request, "office/visits.html", context)
+
+
+def _year(firm_id: int, today: date) -> dict[str, Any]:
+    from fenvik.web.passes.models import Pass, PassPurpose
+
+    done = (
+        Pass.objects.of_firm(firm_id)
+        .filter(purpose__in=(PassPurpose.FOUND, PassPurpose.LEFT), summary__isnull=False, tuning__visit__on__year=today.year)
+        .order_by("tuning_id", "created_at")
+        .values_list("tuning_id", "purpose", "summary__grey_mean")
+    )
+    found: dict[int, float] = {}
+    left: dict[int, float] = {}
+    for tuning_id, purpose, mean in done:
+        if mean is not None:
+            (found if purpose == PassPurpose.FOUND else left)[tuning_id] = mean
+    both = [t for t in left if t in found]
+    if not both:
+        return {}
+    return {
+        "count": len(both),
+        "found": sum(found[t] for t in both) / len(both),
+        "left": sum(left[t] for t in both) / len(both),
+    }
+
+
+@require_http_methods(["GET", "POST"])
+def new_visit(request: HttpRequest) -> HttpResponse:
+    """Plan a visit."""
+    firm_id = request.user.firm_id
+    initial = {"on": timezone.localdate(), "client": request.GET.get("client")}
+    form = VisitForm(request.POST or None, firm_id=firm_id, initial=initial)
+    if request.method == "POST" and form.is_valid():
+        visit = plan_visit(actor=request.user, cleaned=form.cleaned_data)
+        return redirect("visit", pk=visit.pk)
+    return render(request, "office/form.html", {"form": form, "title": "Plan a visit", "act": "Plan it", "back": "visits"})
+
+
+@require_http_methods(["GET", "POST"])
+def visit(request: HttpRequest, pk: int) -> HttpResponse:
+    """Show a visit with its tunings, and add one."""
+    shown = of_firm_or_404(Visit, request.user.firm_id, pk, "client")
+    form = TuningForm(request.POST or None, visit=shown)
+    if request.method == "POST" and form.is_valid():
+        tuning = add_tuning(visit_id=pk, actor=request.user, cleaned=form.cleaned_data)
+        return redirect("tuning", pk=tuning.pk)
+    row = _rows([shown])[0]
+    context = {"visit": shown, "row": row, "form": form, "day": day_words(shown.on, timezone.localdate()), "open_form": request.method == "POST" or not row["tunings"]}
+    return render(request, "office/visit.html", context)
+
+
+@require_GET
+def clients(request: HttpRequest) -> HttpResponse:
+    """List the clients."""
+    chosen = (
+        Client.objects.of_firm(request.user.firm_id)
+        .annotate(display_count=Count("rooms__displays", distinct=True), last=Max("visits__on"))
+        .order_by("name")
+    )
+    page = Paginator(chosen, 40).get_page(request.GET.get("page"))
+    return render(request, "office/clients.html", {"page": page})
+
+
+@require_http_methods(["GET", "POST"])
+def client(request: HttpRequest, pk: int | None = None) -> HttpResponse:
+    """Show a client, change it, or take up a new one."""
+    shown = None if pk is None else of_firm_or_404(Client, request.user.firm_id, pk)
+    form = ClientForm(request.POST or None, instance=shown or Client(firm_id=request.user.firm_id))
+    if request.method == "POST" and form.is_valid():
+        name = form.cleaned_data["name"]
+        if Client.objects.of_firm(request.user.firm_id).filter(name=name).exclude(pk=pk).exists():
+            form.add_error("name", f"There is a client called {name} already.")
+        else:
+            saved = form.save()
+            return redirect("client", pk=saved.pk)
+    context: dict[str, Any] = {"form": form, "client": shown}
+    if shown is not None:
+        context["displays"] = Display.objects.filter(room__client=shown).select_related("room", "menu_map").order_by("room__name")
+        context["rows"] = _rows(list(Visit.objects.filter(client=shown).select_related("client").order_by("-on")[:20]))
+    return render(request, "office/client.html", context)
+
+
+@require_http_methods(["GET", "POST"])
+def instruments(request: HttpRequest) -> HttpResponse:
+    """List the firm's meters and sources, and look for more through a directory."""
+    address = request.POST.get("address", "")[:200]
+    if request.method == "POST":
+        try:
+            found = take_up(actor=request.user, address=address, now=timezone.now())
+        except FenvikError as problem:
+            messages.error(request, str(problem))
+        else:
+            for sentence in found.problems:
+                messages.error(request, sentence)
+            return redirect("instruments")
+    devices = Device.objects.of_firm(request.user.firm_id).order_by("role", "name")
+    return render(request, "office/instruments.html", {"devices": devices, "address": address})
+
+
+@require_GET
+def find(request: HttpRequest) -> HttpResponse:
+    """Find clients, displays and tunings by any part of their names."""
+    firm_id, words = request.user.firm_id, request.GET.get("q", "").strip()[:80]
+    found: dict[str, Any] = {}
+    if words:
+        found["clients"] = Client.objects.of_firm(firm_id).filter(Q(name__icontains=words) | Q(contact__icontains=words)).order_by("name")[:12]
+        found["displays"] = (
+            Display.objects.of_firm(firm_id)
+            .filter(Q(maker__icontains=words) | Q(model__icontains=words) | Q(serial__icontains=words) | Q(room__name__icontains=words))
+            .select_related("room__client")
+            .prefetch_related(Prefetch("tunings", Tuning.objects.order_by("-pk")))[:12]
+        )
+        found["tunings"] = (
+            Tuning.objects.of_firm(firm_id)
+            .filter(Q(name__icontains=words) | Q(picture_mode__icontains=words))
+            .select_related("visit__client", "display")
+            .order_by("-pk")[:12]
+        )
+    return render(request, "office/find.html", {"words": words, "found": found, "nothing": bool(words) and not any(found.values())})

@@ -1,0 +1,29 @@
+"""Signing in, and the pages for what is not there."""
+
+from typing import Any
+
+from django.contrib.auth.decorators import login_not_required
+from django.contrib.auth.views import LoginView
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.utils.decorators import method_decorator
+
+
+@method_decorator(login_not_required, name="dispatch")
+class SignInView(LoginView):
+    """The way in; wrong tries are counted and slowed down."""
+
+    template_name = "people/sign_in.html"
+    redirect_authenticated_user = True
+
+
+@login_not_required
+def not_there(request: HttpRequest, exception: Any = None) -> HttpResponse:
+    """Say that there is nothing here, or nothing of this firm's."""
+    return render(request, "people/not_there.html", status=404)
+
+
+@login_not_required
+def own_mistake(request: HttpRequest) -> HttpResponse:
+    """Say that Fenvik itself failed; needs no database."""
+    return render(request, "people/own_mistake.html", status=500)

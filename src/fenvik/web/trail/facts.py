@@ -1,0 +1,196 @@
+"""The trail: seven stops, each with one fact in words, computed from the data and never ticked by hand."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from django.db.models import Count, Prefetch, QuerySet
+
+from fenvik.web.adjusting.models import ControlChange
+from fenvik.web.handovers.models import Handover
+from fenvik.web.menus.models import Moment, SettingsSheet
+from fenvik.web.passes.models import Pass, PassPurpose, PassState
+
+STOPS = {
+    "arrival": "Arrival",
+    "groundwork": "Groundwork",
+    "instruments": "Instruments",
+    "found": "As found",
+    "adjust": "Adjust",
+    "left": "As left",
+    "handover": "Handover",
+}
+
+
+@dataclass(frozen=True)
+class Stop:
+    """One stop: whether what it is for is there, and its fact."""
+
+    id: str
+    name: str
+    done: bool
+    fact: str
+
+
+@dataclass(frozen=True)
+class Trail:
+    """The stops of a tuning; ``next`` is the first that still wants something."""
+
+    stops: list[Stop]
+    found: dict[str, Any] | None
+    left: dict[str, Any] | None
+
+    @property
+    def next(self) -> Stop:
+        """The stop where the next useful act is."""
+        return next((stop for stop in self.stops if not stop.done), self.stops[-1])
+
+
+def with_trails(tunings: QuerySet) -> QuerySet:
+    """Add to tunings what their trails need: a number of queries that does not grow with the rows."""
+    return (
+        tunings.select_related("visit__client", "display__room", "display__menu_map", "meter", "source")
+        .prefetch_related(
+            Prefetch(
+                "sheets",
+                SettingsSheet.objects.filter(moment=Moment.FOUND).order_by("-at"),
+                to_attr="found_sheets",
+            ),
+            Prefetch(
+                "passes",
+                Pass.objects.exclude(purpose=PassPurpose.ADJUST, finished_at__isnull=False)
+                .annotate(read=Count("readings__index", distinct=True))
+                .order_by("-created_at")
+                .defer("meter_facts"),
+                to_attr="main_passes",
+            ),
+            Prefetch("changes", ControlChange.objects.order_by("id"), to_attr="ordered_changes"),
+            Prefetch(
+                "visit__handovers",
+                Handover.objects.filter(withdrawn_at__isnull=True).order_by("-created_at").only("id", "visit_id", "created_at", "content"),
+                to_attr="standing_handovers",
+            ),
+        )
+    )
+
+
+def _newest(passes: Iterable[Pass], *purposes: str) -> Pass | None:
+    return next((p for p in passes if p.purpose in purposes and p.read), None)
+
+
+def _current(tuning: Any) -> dict[str, Any]:
+    values = dict(tuning.found_sheets[0].values) if tuning.found_sheets else {}
+    for change in tuning.ordered_changes:
+        values[change.control] = change.after
+    return values
+
+
+def processing_on(tuning: Any, values: dict[str, Any]) -> list[dict[str, Any]]:
+    """Return the processing controls of the menu that are not off, as far as is known."""
+    menu = tuning.display.menu_map
+    return [
+        control
+        for control in (menu.controls if menu else [])
+        if (control.get("role") or "").startswith("process.")
+        and control["id"] in values
+        and values[control["id"]] != control.get("off")
+    ]
+
+
+def white_words(summary: dict[str, Any]) -> str:
+    """Return how white is off, in words."""
+    cct, wanted = summary.get("cct"), summary.get("target_cct")
+    if cct is None or wanted is None:
+        return "white far from any daylight"
+    off = cct - wanted
+    if abs(off) < 75:
+        return f"white at {cct:.0f} K"
+    return f"white {abs(off):.0f} K too {'blue' if off > 0 else 'red'}"
+
+
+def _mean(summary: dict[str, Any] | None) -> str:
+    value = None if summary is None else summary.get("grey_mean")
+    return "–" if value is None else f"{value:.1f}"
+
+
+def _pass_words(pass_: Pass) -> str:
+    words = {
+        PassState.QUEUED: "about to start",
+        PassState.RUNNING: "reading",
+        PassState.PAUSED: "paused",
+        PassState.WAITING: "waiting for a device",
+    }
+    return f"{words.get(pass_.state, pass_.state)}: {pass_.read} of {len(pass_.patches)}"
+
+
+def trail_of(tuning: Any) -> Trail:
+    """Return the trail of a tuning that came through ``with_trails``."""
+    passes = tuning.main_passes
+    found, left = _newest(passes, PassPurpose.FOUND), _newest(passes, PassPurpose.LEFT)
+    open_pass = next((p for p in passes if p.is_open), None)
+    values = _current(tuning)
+    sheet = tuning.found_sheets[0] if tuning.found_sheets else None
+    handover = next(
+        (h for h in tuning.visit.standing_handovers if any(t["id"] == tuning.pk for t in h.content["tunings"])), None
+    )
+    stops = [
+        Stop("arrival", STOPS["arrival"], sheet is not None,
+             f"{len(sheet.values)} settings noted as found" if sheet else "settings not noted yet"),
+        _groundwork(tuning, values, sheet is not None),
+        _instruments(tuning),
+        _measured("found", found, open_pass, PassPurpose.FOUND),
+        _adjust(tuning, open_pass, left),
+        _measured("left", left, open_pass, PassPurpose.LEFT),
+        Stop("handover", STOPS["handover"], handover is not None,
+             "made, link is open" if handover else "not made yet"),
+    ]  # fmt: skip
+    return Trail(stops, None if found is None else found.summary, None if left is None else left.summary)
+
+
+def _groundwork(tuning: Any, values: dict[str, Any], noted: bool) -> Stop:
+    menu = tuning.display.menu_map
+    checks = [c for c in (menu.controls if menu else []) if (c.get("role") or "").startswith("process.")]
+    if not noted:
+        return Stop("groundwork", STOPS["groundwork"], False, "waits for the settings")
+    on = processing_on(tuning, values)
+    if on:
+        return Stop("groundwork", STOPS["groundwork"], False, f"{on[0]['label']} is still at {values[on[0]['id']]}")
+    unknown = [c for c in checks if c["id"] not in values]
+    if unknown:
+        return Stop("groundwork", STOPS["groundwork"], False, f"{unknown[0]['label']} not looked at yet")
+    fact = f"{checks[0]['label']} off" if checks else "nothing in this menu to switch off"
+    return Stop("groundwork", STOPS["groundwork"], True, fact)
+
+
+def _instruments(tuning: Any) -> Stop:
+    if tuning.meter is None or tuning.source is None:
+        lacking = "no meter chosen" if tuning.meter is None else "no source chosen"
+        return Stop("instruments", STOPS["instruments"], False, lacking)
+    return Stop("instruments", STOPS["instruments"], True, f"{tuning.meter.name}, uncorrected; {tuning.source.name}")
+
+
+def _measured(stop: str, pass_: Pass | None, open_pass: Pass | None, purpose: str) -> Stop:
+    if open_pass is not None and open_pass.purpose == purpose:
+        return Stop(stop, STOPS[stop], False, _pass_words(open_pass))
+    if pass_ is None:
+        return Stop(stop, STOPS[stop], False, "not measured yet")
+    if pass_.summary is None:
+        return Stop(stop, STOPS[stop], False, f"{pass_.read} patches read, no white among them")
+    complete = pass_.read >= len(pass_.patches)
+    fact = f"{white_words(pass_.summary)}, average error {_mean(pass_.summary)}"
+    if not complete:
+        fact = f"stopped after {pass_.read} of {len(pass_.patches)}; {fact}"
+    return Stop(stop, STOPS[stop], True, fact)
+
+
+def _adjust(tuning: Any, open_pass: Pass | None, left: Pass | None) -> Stop:
+    undone = {c.undoes_id for c in tuning.ordered_changes if c.undoes_id}
+    standing = [c for c in tuning.ordered_changes if c.undoes_id is None and c.pk not in undone]
+    if open_pass is not None and open_pass.purpose == PassPurpose.ADJUST:
+        return Stop("adjust", STOPS["adjust"], False, f"reading {open_pass.patches[0]['label']}")
+    if not standing:
+        fact = "nothing turned" if left is not None else "not begun"
+        return Stop("adjust", STOPS["adjust"], left is not None, fact)
+    controls = len({c.control for c in standing})
+    fact = f"{controls} control{'s' if controls > 1 else ''} turned in {len({c.group for c in standing})} moves"
+    return Stop("adjust", STOPS["adjust"], left is not None, fact.replace("in 1 moves", "in 1 move"))

@@ -1,0 +1,69 @@
+"""How far a pass is, and how long it will still take."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+import numpy as np
+
+from fenvik.core.signal import decode
+from fenvik.web.passes.models import Pass, PassState
+
+OVERHEAD_S = 0.05  # showing the patch, storing, telling
+FIRST_GUESS_CD_M2 = 100.0
+
+
+@dataclass(frozen=True)
+class Progress:
+    """What the hand shows of an open pass."""
+
+    pass_: Pass
+    done: int
+    count: int
+    left_s: float | None
+    now: str  # label of the patch that is being read
+
+    @property
+    def percent(self) -> int:
+        """Done, in percent."""
+        return round(100 * self.done / max(self.count, 1))
+
+    @property
+    def is_paused(self) -> bool:
+        """Whether it waits for the person."""
+        return self.pass_.state == PassState.PAUSED
+
+    @property
+    def is_waiting(self) -> bool:
+        """Whether it waits for a device."""
+        return self.pass_.state == PassState.WAITING
+
+    @property
+    def is_pausing(self) -> bool:
+        """Whether it will pause after the reading in flight."""
+        return self.pass_.pause_asked_at is not None and not self.is_paused
+
+
+def expected_s(pass_: Pass, white: float = FIRST_GUESS_CD_M2) -> list[float]:
+    """Return how long each patch of a pass should take by the meter's own account, in simulated or real seconds."""
+    typical = sorted((float(a), float(b)) for a, b in pass_.meter_facts["typical"])
+    levels, times = np.log([a for a, _ in typical]), [b for _, b in typical]
+    range_ = "full" if pass_.range == "full" else "limited"
+    codes = np.array([patch["rgb"] for patch in pass_.patches], dtype=np.float64)
+    fraction = np.clip(decode(codes, pass_.bits, range_), 0.0, 1.0)  # type: ignore[arg-type]
+    luminance = np.maximum(white * (fraction**2.3) @ np.array([0.21, 0.72, 0.07]), 1e-3)
+    reading = np.interp(np.log(luminance), levels, times) * pass_.average
+    return [float(v) + pass_.settle_s + OVERHEAD_S for v in reading]
+
+
+def progress_of(pass_: Pass, done: set[int], last_at: datetime | None) -> Progress:
+    """Return the progress; the meter's own account is corrected by how long the patches so far really took."""
+    count = len(pass_.patches)
+    expected = expected_s(pass_)
+    left = [i for i in range(count) if i not in done]
+    guess = sum(expected[i] for i in left)
+    if len(done) >= 2 and last_at is not None and pass_.started_at is not None:
+        spent = (last_at - pass_.started_at).total_seconds()
+        told = sum(expected[i] for i in done)
+        guess *= min(max(spent / told, 0.02), 5.0)
+    now = pass_.patches[left[0]]["label"] if left else ""
+    return Progress(pass_, len(done), count, None if pass_.repeat else guess, now)

@@ -1,0 +1,264 @@
+"""What a stop shows: the trail, the head line, the field, the hand and the tape."""
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from django.conf import settings
+from django.utils.html import format_html
+from django.utils.safestring import mark_safe
+
+from fenvik.charts import balance as balance_chart
+from fenvik.charts import levers
+from fenvik.core.analysis import Analysis
+from fenvik.web.adjusting.desk import Desk, lay_out
+from fenvik.web.adjusting.services import last_to_undo
+from fenvik.web.devices.models import Device, DeviceRole
+from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.menus.values import Values, values_of
+from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.results import pictures
+from fenvik.web.results.assemble import analysis_of, latest_pass
+from fenvik.web.trail.facts import STOPS, Trail, processing_on, trail_of, with_trails
+from fenvik.web.trail.forms import MeasureForm
+from fenvik.web.trail.progress import Progress, expected_s, progress_of
+from fenvik.web.trail.tape import TapeRow, tape_of
+from fenvik.web.trail.verdict import Verdict, verdict_of
+from fenvik.web.visits.models import Tuning
+
+
+
+@dataclass(frozen=True)
+class Options:
+    """What the address asks for beside the stop."""
+
+    view: str = "balance"
+    table: bool = False
+    ask: str = ""  # "undo": the hand asks to turn something back
+
+    @property
+    def query(self) -> str:
+        """The same as the end of an address."""
+        parts = [f"view={self.view}"] if self.view != "balance" else []
+        parts += ["table=1"] if self.table else []
+        return ("?" + "&".join(parts)) if parts else ""
+
+
+@dataclass
+class Scene:
+    """Everything that the templates of a stop need."""
+
+    tuning: Any
+    stop: str
+    options: Options
+    trail: Trail
+    values: Values
+    tape: list[TapeRow]
+    open_pass: Pass | None
+    progress: Progress | None
+    found_pass: Pass | None
+    left_pass: Pass | None
+    found: Analysis | None
+    left: Analysis | None
+    picture: pictures.Picture | None = None
+    desk: Desk | None = None
+    verdict: Verdict | None = None
+    extra: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def stop_name(self) -> str:
+        """The stop as it is written."""
+        return STOPS[self.stop]
+
+    @property
+    def views(self) -> list[tuple[str, str, str]]:
+        """Key, id and name of each picture."""
+        return [(str(i + 1), name, label) for i, (name, (label, _)) in enumerate(pictures.VIEWS.items())]
+
+    @property
+    def elsewhere(self) -> Progress | None:
+        """An open pass that belongs to another stop than this one."""
+        if self.progress is None:
+            return None
+        home = {"found": PassPurpose.FOUND, "left": PassPurpose.LEFT, "adjust": PassPurpose.ADJUST}
+        return None if home.get(self.stop) == self.progress.pass_.purpose else self.progress
+
+
+def load_tuning(firm_id: int, pk: int) -> Any:
+    """Return a tuning of a firm with what its trail needs, or answer 404."""
+    of_firm_or_404(Tuning, firm_id, pk)
+    return with_trails(Tuning.objects.of_firm(firm_id)).get(pk=pk)
+
+
+def make_scene(firm_id: int, pk: int, stop: str, options: Options) -> Scene:
+    """Return the scene of a stop."""
+    tuning = load_tuning(firm_id, pk)
+    values = values_of(tuning)
+    open_pass = next((p for p in tuning.main_passes if p.is_open), None)
+    if open_pass is not None:
+        open_pass = Pass.objects.get(pk=open_pass.pk)
+    found_pass, left_pass = latest_pass(tuning, PassPurpose.FOUND), latest_pass(tuning, PassPurpose.LEFT)
+    found, left = analysis_of(found_pass, tuning), analysis_of(left_pass, tuning)
+    base = left or found
+    scene = Scene(
+        tuning=tuning,
+        stop=stop,
+        options=options,
+        trail=trail_of(tuning),
+        values=values,
+        tape=tape_of(tuning, None if base is None else float(base.white[1]), 0.0 if base is None else base.black_luminance),
+        open_pass=open_pass,
+        progress=_progress(open_pass),
+        found_pass=found_pass,
+        left_pass=left_pass,
+        found=found,
+        left=left,
+    )
+    _FILL[stop](scene)
+    return scene
+
+
+def _progress(open_pass: Pass | None) -> Progress | None:
+    if open_pass is None:
+        return None
+    rows = list(open_pass.readings.order_by("id").values_list("index", "at"))
+    done = set() if open_pass.repeat else {index for index, _ in rows}
+    return progress_of(open_pass, done, rows[-1][1] if rows else None)
+
+
+def _arrival(scene: Scene) -> None:
+    groups: dict[str, list[dict[str, Any]]] = {}
+    for row in scene.values.rows:
+        groups.setdefault(row["group"], []).append(row)
+    scene.extra["groups"] = groups
+
+
+def _groundwork(scene: Scene) -> None:
+    scene.extra["on"] = processing_on(scene.tuning, scene.values.now)
+    scene.extra["pages"] = settings.STANDIN_PAGES
+    scene.extra["checks"] = [r for r in scene.values.rows if (r.get("role") or "").startswith("process.")]
+
+
+def _instruments(scene: Scene) -> None:
+    devices = list(Device.objects.of_firm(scene.tuning.visit.firm_id).order_by("name"))
+    scene.extra["meters"] = [d for d in devices if d.role == DeviceRole.METER]
+    scene.extra["sources"] = [d for d in devices if d.role == DeviceRole.SOURCE]
+    scene.extra["measure_form"] = MeasureForm(instance=scene.tuning)
+
+
+def _found(scene: Scene) -> None:
+    scene.picture = pictures.draw(scene.options.view, pictures.Pair(scene.found, None))
+    if scene.tuning.meter is not None:
+        from fenvik.core.patches import first_list
+
+        listed = [patch.as_json() for patch in first_list(scene.tuning.bits, "limited")]
+        planned = Pass(
+            patches=listed, meter_facts=scene.tuning.meter.facts, bits=scene.tuning.bits, range="limited",
+            settle_s=scene.tuning.settle_s, average=scene.tuning.average,
+        )  # fmt: skip
+        scene.extra["expected_s"] = sum(expected_s(planned))
+
+
+def _left(scene: Scene) -> None:
+    _found(scene)
+    scene.picture = pictures.draw(scene.options.view, pictures.Pair(scene.found, scene.left))
+    scene.verdict = verdict_of(scene.found, scene.left, scene.values)
+
+
+def _adjust(scene: Scene) -> None:
+    desk = lay_out(scene.tuning, scene.values, scene.open_pass)
+    scene.desk = desk
+    found_balance: dict[float, Any] = {}
+    if scene.found is not None:
+        percent = np.round(scene.found.readings.fraction[:, 0] * 100.0)
+        found_balance = {float(percent[i]): scene.found.balance[i] - 100.0 for i in np.flatnonzero(scene.found.lit_grey)}
+    rows = desk.chart_levels(found_balance, scene.tuning.target.tolerance)
+    pair = pictures.Pair(
+        scene.found, None, current=desk.percent, levels=rows or None, steps=_step_scale(desk),
+        answers={"balance": _now_words(desk)} if rows else {},
+    )  # fmt: skip
+    scene.picture = pictures.draw(scene.options.view, pair)
+    live = desk.live()
+    if live is not None:
+        deviation, std, error, error_std = live
+        three = [float(v) - 100.0 for v in deviation]
+        scene.extra |= {
+            "error": error,
+            "error_pm": 1.96 * error_std,
+            "within": error <= scene.tuning.target.tolerance,
+            "levers": mark_safe(  # noqa: S308 - made by the chart kit
+                levers.draw((three[0], three[1], three[2]), (float(std[0]), float(std[1]), float(std[2])), title="Red, green and blue now")
+            ),
+        }
+    scene.extra["undo"] = last_to_undo(scene.values.changes) if scene.options.ask == "undo" else []
+    scene.extra["can_undo"] = bool(last_to_undo(scene.values.changes))
+    if desk.nudge is not None:
+        at = desk.nudge.at(desk.percent / 100.0)
+        scene.extra |= {
+            "after": float(desk.nudge.after[at]),
+            "after_pm": 1.96 * float(desk.nudge.after_std[at]),
+            "overall_after": desk.nudge.overall_after,
+            "overall_now": desk.nudge.overall_now,
+        }
+    scene.extra["pages"] = settings.STANDIN_PAGES
+    scene.extra["log"] = _log(scene.values)
+
+
+def _log(values: Values) -> list[dict[str, Any]]:
+    undone = {c.undoes_id for c in values.changes if c.undoes_id}
+    return [{"change": c, "undone": c.pk in undone} for c in reversed(values.changes)][:40]
+
+
+def _now_words(desk: Desk) -> Any:
+    """Return what the levels as they should stand now say."""
+    assert desk.surroundings is not None
+    at = np.array([level.level for level in desk.levels])
+    drives = np.array([level.drive for level in desk.levels])
+    errors = desk.surroundings.errors(at, drives)
+    worst = int(np.argmax(errors))
+    if float(errors[worst]) <= desk.tuning.target.tolerance:
+        return format_html("No level is off by more than <b>{}</b> as the controls stand now.", f"{float(errors[worst]):.1f}")
+    neutral = drives - drives.mean(axis=1, keepdims=True)
+    channel = int(np.argmax(np.abs(neutral[worst])))
+    name = ("Red", "Green", "Blue")[channel]
+    side = "much" if neutral[worst, channel] > 0 else "little"
+    return format_html(
+        "<b>Too {} {} at {} %</b>, error {}, as the controls stand now.",
+        side,
+        name.lower(),
+        f"{at[worst] * 100:.0f}",
+        f"{float(errors[worst]):.1f}",
+    )
+
+
+def _step_scale(desk: Desk) -> balance_chart.StepScale | None:
+    """Return the second scale of the balance: the control of the light that is farthest off at this end."""
+    if desk.response is None or desk.live() is None or desk.surroundings is None:
+        return None
+    live = desk.live()
+    assert live is not None
+    channel = int(np.argmax(np.abs(live[0] - 100.0)))
+    control = next((c for c in desk.controls if c.end == desk.end and c.channel == channel), None)
+    if control is None or not desk.response.observed[desk.controls.index(control)]:
+        return None
+    level = desk.percent / 100.0
+    effect = float(desk.response.jacobian(level)[channel, desk.controls.index(control)])
+    gamma = 2.3 / max(level, 0.05)
+    return balance_chart.StepScale(control.label, channel, 100.0 * effect * gamma)
+
+
+def _handover(scene: Scene) -> None:
+    scene.extra["handovers"] = list(scene.tuning.visit.standing_handovers)
+    scene.extra["ready"] = scene.left is not None and scene.found is not None
+    scene.picture = pictures.draw("errors", pictures.Pair(scene.found, scene.left))
+
+
+_FILL = {
+    "arrival": _arrival,
+    "groundwork": _groundwork,
+    "instruments": _instruments,
+    "found": _found,
+    "adjust": _adjust,
+    "left": _left,
+    "handover": _handover,
+}

@@ -1,0 +1,94 @@
+"""The verdict of As left: against the tolerance, with its uncertainty, and what could not be reached."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from fenvik.core.analysis import Analysis, Errors
+from fenvik.core.types import Bools
+from fenvik.core.uncertainty import interval_95
+from fenvik.web.menus.values import Values
+from fenvik.web.results.summary import figures
+
+
+@dataclass(frozen=True)
+class Row:
+    """One line of found and left; ``places`` decimals or, with 0, three significant digits."""
+
+    name: str
+    found: float | None
+    left: float | None
+    places: int
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """A sentence, the figures, and what could not be reached with its reason."""
+
+    sentence: str
+    rows: list[Row]
+    unreached: list[str]
+    better: bool
+
+
+def _outside(errors: Errors, which: Bools, tolerance: float) -> tuple[int, int]:
+    """Return how many are surely outside, and how many cannot be told."""
+    low, high = interval_95(errors.value[which], errors.std[which])
+    return int((low > tolerance).sum()), int(((low <= tolerance) & (high > tolerance)).sum())
+
+
+def verdict_of(found: Analysis | None, left: Analysis | None, values: Values) -> Verdict | None:
+    """Return the verdict on a tuning; None while nothing was measured as left."""
+    if left is None:
+        return None
+    tolerance = left.target.tolerance
+    lit = left.lit_grey
+    outside, unsure = _outside(left.colour_only, lit, tolerance)
+    count = int(lit.sum())
+    if outside:
+        sentence = f"{outside} of {count} greys are outside {tolerance:g}."
+    elif unsure:
+        sentence = f"Grey is within {tolerance:g} as far as this meter can tell; {unsure} of {count} levels are too close to call."
+    else:
+        sentence = f"Every grey is within {tolerance:g}."
+    before, after = ({} if found is None else figures(found)), figures(left)
+    names = (
+        ("grey, average", "grey_mean", 1),
+        ("grey, worst", "grey_max", 1),
+        ("colours, average", "colour_mean", 1),
+        ("colours, worst", "colour_max", 1),
+        ("gamma, average", "gamma", 2),
+        ("white, kelvin", "cct", -1),
+        ("white, cd/m²", "white", 0),
+        ("black, cd/m²", "black", 0),
+        ("contrast", "contrast", 0),
+    )
+    rows = [Row(name, before.get(key), after.get(key), places) for name, key, places in names]
+    return Verdict(sentence, rows, _unreached(left, values), _better(before.get("grey_mean"), after.get("grey_mean")))
+
+
+def _better(found: float | None, left: float | None) -> bool:
+    return found is not None and left is not None and left < found
+
+
+def _unreached(left: Analysis, values: Values) -> list[str]:
+    tolerance = left.target.tolerance
+    sentences = []
+    roles = {(control.get("role") or "").split(".")[0] for control in values.controls}
+    coloured = left.coloured
+    if coloured.any():
+        low, _ = interval_95(left.whole.value[coloured], left.whole.std[coloured])
+        names = [left.readings.labels[i] for i in np.flatnonzero(coloured)[low > tolerance]]
+        if names and "colour" not in roles:
+            sentences.append(f"{_listed(names)} above {tolerance:g}: this menu map has no control for single colours.")
+    grey = np.flatnonzero(left.lit_grey)
+    low, _ = interval_95(left.colour_only.value[grey], left.colour_only.std[grey])
+    levels = [f"{left.readings.fraction[i, 0] * 100:.0f} %" for i in grey[low > tolerance]]
+    multi = any((control.get("role") or "").startswith("white.at.") for control in values.controls)
+    if levels and not multi:
+        sentences.append(f"Grey at {_listed(levels)} above {tolerance:g}: two-point balance cannot bend single levels.")
+    return sentences
+
+
+def _listed(names: list[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
