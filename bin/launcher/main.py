@@ -119,7 +119,8 @@ def _run_demo(fresh: bool, wanted: int) -> int:
                 postgres.stop()
     if processes.failed or not (address or stopped):
         say(f"{processes.failed or 'the start'} failed; the last lines of .fenvik/demo.log:")
-        print("\n".join((STATE / "demo.log").read_text(encoding="utf-8").splitlines()[-15:]), file=sys.stderr)
+        tail = (STATE / "demo.log").read_text(encoding="utf-8").splitlines()[-12:]
+        print("\n".join(line[:400] for line in tail), file=sys.stderr)
         return 1
     return 0
 
@@ -146,7 +147,7 @@ def _start_parts(processes: Processes, postgres: Postgres, wanted: int) -> str:
         return ""
     environment["FENVIK_STANDIN_PAGES"] = pages
     fill = ["-m", "fenvik.cli", "manage", "fill_demo", "--directory", directory]
-    if _python(*fill, environment=environment) != 0:
+    if _python(*fill, environment=environment | {"FENVIK_LOG_LEVEL": "WARNING"}) != 0:
         return ""
     processes.start("worker", [str(PYTHON), "-m", "fenvik.cli", "worker"], environment)
     processes.start("web", [str(PYTHON), "-m", "fenvik.cli", "web", "--port", str(port)], environment)

@@ -48,10 +48,11 @@ class Processes:
         """Start a part and keep it running."""
         part = Part(name, command, environment)
         self.parts.append(part)
-        self._launch(part)
+        # The thread that starts a process must outlive it: the kernel takes its end for the parent's death.
+        threading.Thread(target=self._keep, args=(part,), daemon=True).start()
         return part
 
-    def _launch(self, part: Part) -> None:
+    def _launch(self, part: Part) -> subprocess.Popen[str]:
         part.started = time.monotonic()
         part.process = subprocess.Popen(
             part.command,
@@ -63,25 +64,23 @@ class Processes:
             start_new_session=True,  # Ctrl-C reaches the launcher alone, which ends them in order
             preexec_fn=_die_with_parent if sys.platform == "linux" else None,
         )
-        threading.Thread(target=self._follow, args=(part, part.process), daemon=True).start()
+        return part.process
 
-    def _follow(self, part: Part, process: subprocess.Popen[str]) -> None:
-        assert process.stdout is not None
-        for line in process.stdout:
-            part.lines.append(line.rstrip("\n"))
-            del part.lines[:-200]
-            self.log.write(f"{part.name} | {line}")
-            self.log.flush()
-        process.wait()
-        if self.stopping.is_set():
-            return
-        quick = time.monotonic() - part.started < QUICK_DEATH_S
-        part.quick_deaths = part.quick_deaths + 1 if quick else 0
-        if part.quick_deaths >= MOST_QUICK_DEATHS:
-            self.failed = part.name
-            self.stopping.set()
-            return
-        self._launch(part)
+    def _keep(self, part: Part) -> None:
+        while not self.stopping.is_set():
+            process = self._launch(part)
+            assert process.stdout is not None
+            for line in process.stdout:
+                part.lines.append(line.rstrip("\n"))
+                del part.lines[:-200]
+                self.log.write(f"{part.name} | {line}")
+                self.log.flush()
+            process.wait()
+            quick = time.monotonic() - part.started < QUICK_DEATH_S
+            part.quick_deaths = part.quick_deaths + 1 if quick else 0
+            if part.quick_deaths >= MOST_QUICK_DEATHS and not self.stopping.is_set():
+                self.failed = part.name
+                self.stopping.set()
 
     def wait_line(self, part: Part, start: str, timeout_s: float) -> str:
         """Return the rest of the first line of a part that begins so; an empty text when none came in time."""

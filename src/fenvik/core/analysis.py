@@ -1,6 +1,6 @@
 """What the readings of a pass say, against a target: the figures behind every chart and sentence."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -88,13 +88,16 @@ class Analysis:
     target_gamma: Floats
     luminance_error: Floats  # fraction
     luminance_std: Floats
-    cct: Floats = field(repr=False)
-    duv: Floats = field(repr=False)
 
     @property
     def black_luminance(self) -> float:
         """The black that BT.1886 counts with: measured, or 0."""
         return 0.0 if self.black is None else max(float(self.black[1]), 0.0)
+
+    @cached_property
+    def cct_and_duv(self) -> tuple[Floats, Floats]:
+        """CCT in kelvin and Duv of each reading; computed when asked for, since it costs more than all the rest."""
+        return cct_and_duv(self.readings.xyz)
 
     @cached_property
     def xy(self) -> Floats:
@@ -186,7 +189,6 @@ def analyse(
         luminance_std = np.where(
             target_xyz[:, 1] > 0, np.sqrt(covariance[:, 1, 1]) / target_xyz[:, 1], np.nan
         )
-    cct, duv = cct_and_duv(xyz)
     return Analysis(
         readings=readings,
         target=target,
@@ -202,6 +204,4 @@ def analyse(
         target_gamma=greyscale.effective_gamma(target_xyz[:, 1], grey_level, white_y),
         luminance_error=luminance_error,
         luminance_std=luminance_std,
-        cct=cct,
-        duv=duv,
     )

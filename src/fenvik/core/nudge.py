@@ -21,7 +21,7 @@ CONTROL_PRICE = 0.004  # squared error: a third control must earn its walk throu
 AT_MOST = 3  # controls at a time for a person
 METRIC_STEP = 0.004  # of signal: near the size of one step of a usual control
 MOVE_LIMIT = 0.15  # of signal: beyond it the local metric says nothing
-WORTH_A_MOVE = 0.003  # squared error: less than this nobody sees
+WORTH_A_MOVE = 0.06  # error over all levels: for less nobody should have to walk through a menu
 POLISH_ROUNDS = 40
 CLIP_SHARE = 0.5  # of the rise that the last stretch of the greyscale should have: below it a channel clips
 
@@ -272,9 +272,11 @@ def propose(
     moves = np.unique(np.array(tries), axis=0)
     best = problem.polish(moves[int(np.argmin(problem.cost(moves, plan)))], plan)
     saved, trifle = problem.saving(best, plan)
-    if saved <= max(trifle, WORTH_A_MOVE):
-        best = np.zeros(k)
     nothing = np.zeros(k)
+    now, after = np.sqrt(problem.square_errors(np.array([nothing, best]), plan))
+    gained = float(np.sqrt(now**2 @ problem.weight) - np.sqrt(after**2 @ problem.weight))
+    if saved <= trifle or gained < WORTH_A_MOVE:
+        best = nothing
     now, after = np.sqrt(problem.square_errors(np.array([nothing, best]), nothing))
     noise_square = problem.noise_square
     unknown = np.einsum("k,nkl,l->n", best, problem.doubts, best)

@@ -22,16 +22,18 @@ class GreyReading:
     fresh: bool = True  # read while adjusting, at a level that the person works on
 
 
-def _drive_covariance(
-    reading: GreyReading, surroundings: Surroundings, meter: Repeatability
+def _drives(
+    readings: Sequence[GreyReading], surroundings: Surroundings, meter: Repeatability
 ) -> tuple[Floats, Floats]:
-    covariance = meter.covariance(reading.xyz, np.asarray(reading.average))
+    """Return the drives (n, 3) of readings and their covariances (n, 3, 3)."""
+    xyz = np.array([reading.xyz for reading in readings])
+    covariance = meter.covariance(xyz, np.array([float(reading.average) for reading in readings]))
     size, axes = np.linalg.eigh(covariance)
-    steps = 0.5 * np.sqrt(np.maximum(size, 0.0)) * axes  # columns
-    points = np.concatenate([reading.xyz[None], reading.xyz + steps.T, reading.xyz - steps.T])
+    steps = np.swapaxes(0.5 * np.sqrt(np.maximum(size, 0.0))[:, None, :] * axes, -1, -2)  # (n, axis, 3)
+    points = np.concatenate([xyz[:, None], xyz[:, None] + steps, xyz[:, None] - steps], axis=1)
     drives = drive(points, surroundings.target, surroundings.white, surroundings.black)
-    slope = drives[1:4] - drives[4:7]
-    return drives[0], slope.T @ slope
+    slope = drives[:, 1:4] - drives[:, 4:7]
+    return drives[:, 0], np.swapaxes(slope, -1, -2) @ slope
 
 
 def steps_between(before: Sequence[float], after: Sequence[float], controls: Sequence[Control]) -> Floats:
@@ -54,8 +56,9 @@ def learn_from(
     """
     response = prior
     last: dict[float, tuple[GreyReading, Floats, Floats]] = {}
-    for reading in readings:
-        here, covariance = _drive_covariance(reading, surroundings, meter)
+    if not readings:
+        return response
+    for reading, here, covariance in zip(readings, *_drives(readings, surroundings, meter), strict=True):
         if reading.level in last:
             earlier, before, before_covariance = last[reading.level]
             steps = steps_between(earlier.settings, reading.settings, controls)
@@ -81,10 +84,13 @@ def levels_now(
     for reading in readings:
         if reading.level >= least_level:
             newest[reading.level] = reading
+    if not newest:
+        return []
     now = [control.value for control in controls]
     result = []
-    for level, reading in sorted(newest.items()):
-        here, covariance = _drive_covariance(reading, surroundings, meter)
+    ordered = [newest[level] for level in sorted(newest)]
+    for reading, here, covariance in zip(ordered, *_drives(ordered, surroundings, meter), strict=True):
+        level = reading.level
         steps = steps_between(reading.settings, now, controls)
         result.append(
             Level(

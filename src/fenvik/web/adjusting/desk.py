@@ -21,7 +21,6 @@ from fenvik.web.menus.values import Values
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
 
-MOST_READINGS = 400
 CHANNEL = {"red": 0, "green": 1, "blue": 2}
 
 
@@ -159,14 +158,9 @@ def _epoch_starts(changes: Sequence[ControlChange]) -> list[tuple[datetime, dict
     return list(starts.values())
 
 
-def _grey_rows(tuning: Tuning, starts: list[tuple[datetime, dict[str, Any]]]) -> list[GreyRow]:
-    rows = (
-        Reading.objects.filter(pass_of__tuning=tuning, too_dark=False)
-        .select_related("pass_of")
-        .order_by("-id")[:MOST_READINGS]
-    )
+def _grey_rows(rows: list[Reading], starts: list[tuple[datetime, dict[str, Any]]]) -> list[GreyRow]:
     made = []
-    for row in reversed(rows):
+    for row in rows:
         if not row.r == row.g == row.b or row.y <= 0:
             continue
         pass_ = row.pass_of
@@ -192,9 +186,10 @@ def at_rest(greys: Sequence[GreyRow]) -> list[GreyRow]:
     return kept
 
 
-def _surroundings(tuning: Tuning, greys: Sequence[GreyRow], black: float) -> Surroundings | None:
+def _surroundings(tuning: Tuning, greys: Sequence[GreyRow]) -> Surroundings | None:
     """Return white and black that errors are counted against: of the first whole pass, so that learning has one scale."""
     whites = [grey for grey in greys if grey.level == 1.0]
+    black = next((max(grey.row.y, 0.0) for grey in greys if grey.level == 0.0), 0.0)
     if whites:
         return Surroundings(tuning.target, whites[0].row.y, black)
     if greys:
@@ -204,20 +199,12 @@ def _surroundings(tuning: Tuning, greys: Sequence[GreyRow], black: float) -> Sur
     return None
 
 
-def _black(tuning: Tuning) -> float:
-    row = (
-        Reading.objects.filter(pass_of__tuning=tuning, r=16, g=16, b=16, pass_of__bits=8).order_by("id").first()
-        or Reading.objects.filter(pass_of__tuning=tuning, r=64, g=64, b=64, pass_of__bits=10).order_by("id").first()
-    )
-    return max(row.y, 0.0) if row is not None else 0.0
-
-
-def lay_out(tuning: Tuning, values: Values, open_pass: Pass | None) -> Desk:
-    """Return the desk of a tuning."""
+def lay_out(tuning: Tuning, values: Values, rows: list[Reading], open_pass: Pass | None = None) -> Desk:
+    """Return the desk of a tuning; ``rows`` are its recent readings, oldest first."""
     controls = core_controls(values)
     starts = _epoch_starts(values.changes)
-    greys = _grey_rows(tuning, starts)
-    around = _surroundings(tuning, greys, _black(tuning))
+    greys = _grey_rows(rows, starts)
+    around = _surroundings(tuning, greys)
     meter = greys[-1].row.pass_of.meter_facts if greys else None
     repeatability = None if meter is None else Repeatability.of(meter["repeatability"])
     percent = tuning.high_level if tuning.working_end == "high" else tuning.low_level

@@ -26,6 +26,7 @@ from fenvik.web.menus.services import note_found
 from fenvik.web.menus.values import values_of
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
+from fenvik.web.passes.recent import recent_readings
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import Firm, Role, User
 from fenvik.web.visits.models import Purpose, Tuning, Visit
@@ -83,7 +84,7 @@ class Hand:
     def desk(self) -> Desk:
         """Look at the screen."""
         self.tuning.refresh_from_db()
-        return lay_out(self.tuning, values_of(self.tuning), None)
+        return lay_out(self.tuning, values_of(self.tuning), recent_readings(self.tuning))
 
     def measure(self, purpose: str, now: datetime) -> Pass:
         """Run a whole pass here."""

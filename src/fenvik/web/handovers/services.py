@@ -1,5 +1,6 @@
 """Making a handover: a frozen copy of what was found and left, behind a private link."""
 
+from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -52,7 +53,7 @@ def frozen_analysis(tuning: dict[str, Any], which: str) -> Analysis:
         bits=kept["bits"], range=kept["range"], average=kept["average"], meter_facts=kept["meter"], patches=[]
     )
     readings: Readings = core_readings(shell, [_row(i, row) for i, row in enumerate(kept["readings"])])
-    return analyse(readings, TARGETS[tuning["target"]])
+    return analyse(readings, replace(TARGETS[tuning["target"]], tolerance=tuning["tolerance"]))
 
 
 def _row(index: int, row: dict[str, Any]) -> Any:

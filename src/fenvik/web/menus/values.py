@@ -51,9 +51,13 @@ class Values:
 
 def values_of(tuning: Tuning) -> Values:
     """Return the settings of a tuning: two queries, whatever their number."""
-    menu = tuning.display.menu_map
     sheet = SettingsSheet.objects.filter(tuning=tuning, moment=Moment.FOUND).order_by("-at", "-id").first()
-    changes = list(ControlChange.objects.filter(tuning=tuning).order_by("id"))
+    return values_from(tuning, sheet, list(ControlChange.objects.filter(tuning=tuning).order_by("id")))
+
+
+def values_from(tuning: Tuning, sheet: SettingsSheet | None, changes: list[ControlChange]) -> Values:
+    """Return the settings of a tuning from rows that were fetched already."""
+    menu = tuning.display.menu_map
     now = dict(sheet.values) if sheet else {}
     for change in changes:
         now[change.control] = change.after

@@ -1,5 +1,6 @@
 """From stored rows to the core's types: what a pass or a tuning has to say."""
 
+from collections import OrderedDict
 from collections.abc import Iterable
 
 import numpy as np
@@ -33,10 +34,29 @@ def core_readings(pass_: Pass, rows: list[Reading]) -> Readings:
     )
 
 
-def analysis_of(pass_: Pass | None, tuning: Tuning) -> Analysis | None:
-    """Return the analysis of a pass; None without a reading or without a white to hold them against."""
+_kept: OrderedDict[tuple[int, int, str, float], Analysis | None] = OrderedDict()
+MOST_KEPT = 256
+
+
+def analysis_of(pass_: Pass | None, tuning: Tuning, last_reading: int | None = None) -> Analysis | None:
+    """Return the analysis of a pass; None without a reading or without a white to hold them against.
+
+    Readings are only ever added, so ``last_reading``, the newest one's id, says whether an earlier analysis still holds.
+    """
     if pass_ is None:
         return None
+    key = (pass_.pk, last_reading or 0, tuning.target_name, tuning.tolerance)
+    if last_reading is not None and key in _kept:
+        return _kept[key]
+    analysis = _analysed(pass_, tuning)
+    if last_reading is not None:
+        _kept[key] = analysis
+        while len(_kept) > MOST_KEPT:
+            _kept.popitem(last=False)
+    return analysis
+
+
+def _analysed(pass_: Pass, tuning: Tuning) -> Analysis | None:
     rows = newest_of_each(pass_.readings.order_by("id"))
     if not rows:
         return None
@@ -51,8 +71,3 @@ def latest_pass(tuning: Tuning, *purposes: str) -> Pass | None:
     return (
         tuning.passes.filter(purpose__in=purposes, readings__isnull=False).order_by("-created_at").first()
     )
-
-
-def found_and_left(tuning: Tuning) -> tuple[Pass | None, Pass | None]:
-    """Return the newest as-found pass and the newest as-left one."""
-    return latest_pass(tuning, PassPurpose.FOUND), latest_pass(tuning, PassPurpose.LEFT)

@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from django.db.models import Count, Prefetch, QuerySet
+from django.db.models import Count, Max, Prefetch, QuerySet
 
 from fenvik.web.adjusting.models import ControlChange
 from fenvik.web.handovers.models import Handover
@@ -59,9 +59,8 @@ def with_trails(tunings: QuerySet) -> QuerySet:
             Prefetch(
                 "passes",
                 Pass.objects.exclude(purpose=PassPurpose.ADJUST, finished_at__isnull=False)
-                .annotate(read=Count("readings__index", distinct=True))
-                .order_by("-created_at")
-                .defer("meter_facts"),
+                .annotate(read=Count("readings__index", distinct=True), last_reading=Max("readings__id"))
+                .order_by("-created_at"),
                 to_attr="main_passes",
             ),
             Prefetch("changes", ControlChange.objects.order_by("id"), to_attr="ordered_changes"),
@@ -74,7 +73,8 @@ def with_trails(tunings: QuerySet) -> QuerySet:
     )
 
 
-def _newest(passes: Iterable[Pass], *purposes: str) -> Pass | None:
+def newest_pass(passes: Iterable[Any], *purposes: str) -> Any:
+    """Return the newest pass for one of these purposes that has a reading, or None; newest first they come."""
     return next((p for p in passes if p.purpose in purposes and p.read), None)
 
 
@@ -126,7 +126,7 @@ def _pass_words(pass_: Pass) -> str:
 def trail_of(tuning: Any) -> Trail:
     """Return the trail of a tuning that came through ``with_trails``."""
     passes = tuning.main_passes
-    found, left = _newest(passes, PassPurpose.FOUND), _newest(passes, PassPurpose.LEFT)
+    found, left = newest_pass(passes, PassPurpose.FOUND), newest_pass(passes, PassPurpose.LEFT)
     open_pass = next((p for p in passes if p.is_open), None)
     values = _current(tuning)
     sheet = tuning.found_sheets[0] if tuning.found_sheets else None

@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 from django.conf import settings
+from django.shortcuts import get_object_or_404
 from django.utils.html import format_html
 from django.utils.safestring import mark_safe
 
@@ -14,12 +15,12 @@ from fenvik.core.analysis import Analysis
 from fenvik.web.adjusting.desk import Desk, lay_out
 from fenvik.web.adjusting.services import last_to_undo
 from fenvik.web.devices.models import Device, DeviceRole
-from fenvik.web.kit.models import of_firm_or_404
-from fenvik.web.menus.values import Values, values_of
-from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.menus.values import Values, values_from
+from fenvik.web.passes.models import Pass, PassPurpose, Reading
+from fenvik.web.passes.recent import recent_readings
 from fenvik.web.results import pictures
-from fenvik.web.results.assemble import analysis_of, latest_pass
-from fenvik.web.trail.facts import STOPS, Trail, processing_on, trail_of, with_trails
+from fenvik.web.results.assemble import analysis_of
+from fenvik.web.trail.facts import STOPS, Trail, newest_pass, processing_on, trail_of, with_trails
 from fenvik.web.trail.forms import MeasureForm
 from fenvik.web.trail.progress import Progress, expected_s, progress_of
 from fenvik.web.trail.tape import TapeRow, tape_of
@@ -60,6 +61,7 @@ class Scene:
     left_pass: Pass | None
     found: Analysis | None
     left: Analysis | None
+    recent: list[Reading]
     picture: pictures.Picture | None = None
     desk: Desk | None = None
     verdict: Verdict | None = None
@@ -86,19 +88,20 @@ class Scene:
 
 def load_tuning(firm_id: int, pk: int) -> Any:
     """Return a tuning of a firm with what its trail needs, or answer 404."""
-    of_firm_or_404(Tuning, firm_id, pk)
-    return with_trails(Tuning.objects.of_firm(firm_id)).get(pk=pk)
+    return get_object_or_404(with_trails(Tuning.objects.of_firm(firm_id)), pk=pk)
 
 
 def make_scene(firm_id: int, pk: int, stop: str, options: Options) -> Scene:
     """Return the scene of a stop."""
     tuning = load_tuning(firm_id, pk)
-    values = values_of(tuning)
-    open_pass = next((p for p in tuning.main_passes if p.is_open), None)
-    if open_pass is not None:
-        open_pass = Pass.objects.get(pk=open_pass.pk)
-    found_pass, left_pass = latest_pass(tuning, PassPurpose.FOUND), latest_pass(tuning, PassPurpose.LEFT)
-    found, left = analysis_of(found_pass, tuning), analysis_of(left_pass, tuning)
+    sheet = tuning.found_sheets[0] if tuning.found_sheets else None
+    values = values_from(tuning, sheet, tuning.ordered_changes)
+    passes = tuning.main_passes
+    open_pass = next((p for p in passes if p.is_open), None)
+    found_pass, left_pass = newest_pass(passes, PassPurpose.FOUND), newest_pass(passes, PassPurpose.LEFT)
+    found = analysis_of(found_pass, tuning, found_pass and found_pass.last_reading)
+    left = analysis_of(left_pass, tuning, left_pass and left_pass.last_reading)
+    recent = recent_readings(tuning)
     base = left or found
     scene = Scene(
         tuning=tuning,
@@ -106,13 +109,14 @@ def make_scene(firm_id: int, pk: int, stop: str, options: Options) -> Scene:
         options=options,
         trail=trail_of(tuning),
         values=values,
-        tape=tape_of(tuning, None if base is None else float(base.white[1]), 0.0 if base is None else base.black_luminance),
+        tape=tape_of(tuning, recent, None if base is None else float(base.white[1]), 0.0 if base is None else base.black_luminance),
         open_pass=open_pass,
         progress=_progress(open_pass),
         found_pass=found_pass,
         left_pass=left_pass,
         found=found,
         left=left,
+        recent=recent,
     )
     _FILL[stop](scene)
     return scene
@@ -166,7 +170,7 @@ def _left(scene: Scene) -> None:
 
 
 def _adjust(scene: Scene) -> None:
-    desk = lay_out(scene.tuning, scene.values, scene.open_pass)
+    desk = lay_out(scene.tuning, scene.values, scene.recent, scene.open_pass)
     scene.desk = desk
     found_balance: dict[float, Any] = {}
     if scene.found is not None:

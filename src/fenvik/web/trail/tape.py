@@ -28,9 +28,9 @@ class TapeRow:
     too_dark: bool
 
 
-def tape_of(tuning: Tuning, white: float | None, black: float) -> list[TapeRow]:
-    """Return the last readings of a tuning; ``white`` in cd/m² is what errors are counted against."""
-    rows = list(Reading.objects.filter(pass_of__tuning=tuning).select_related("pass_of").order_by("-id")[: ROWS * 3])
+def tape_of(tuning: Tuning, recent: list[Reading], white: float | None, black: float) -> list[TapeRow]:
+    """Return the tape of recent readings, oldest first; ``white`` in cd/m² is what errors are counted against."""
+    rows = recent[: -ROWS * 3 - 1 : -1]
     errors = _errors(rows, tuning, white, black)
     made = []
     for i, row in enumerate(rows[:ROWS]):

@@ -23,6 +23,7 @@ from fenvik.web.menus.services import SheetError, note_found
 from fenvik.web.menus.values import SettingError, values_of
 from fenvik.web.passes import services as passes
 from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.passes.recent import recent_readings
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.trail.forms import MeasureForm
 from fenvik.web.trail.scenes import Options, load_tuning, make_scene
@@ -175,7 +176,7 @@ def _start(purpose: PassPurpose) -> Act:
 
 def _keep_learned(request: HttpRequest, pk: int) -> None:
     tuning = load_tuning(request.user.firm_id, pk)
-    desk = lay_out(tuning, values_of(tuning), None)
+    desk = lay_out(tuning, values_of(tuning), recent_readings(tuning))
     if desk.response is not None:
         keep(tuning=tuning, response=desk.response, now=timezone.now())
 

@@ -1,5 +1,7 @@
 """Visits and tunings: the units of work."""
 
+from dataclasses import replace
+
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 
@@ -65,8 +67,8 @@ class Tuning(FirmModel):
 
     @property
     def target(self) -> Target:
-        """The core's target."""
-        return TARGETS[self.target_name]
+        """The core's target, with this tuning's tolerance."""
+        return replace(TARGETS[self.target_name], tolerance=self.tolerance)
 
     @property
     def target_label(self) -> str:

@@ -4,6 +4,7 @@ import hashlib
 import math
 import uuid
 from functools import cache
+from pathlib import Path
 
 from django import template
 from django.conf import settings
@@ -13,7 +14,8 @@ register = template.Library()
 
 @cache
 def _mark(name: str) -> str:
-    return hashlib.sha256((settings.STATIC_FOLDER / name).read_bytes()).hexdigest()[:10]
+    # A template's text is a subclass of str, which pathlib does not take as a part: the f-string makes it plain.
+    return hashlib.sha256(Path(f"{settings.STATIC_FOLDER}/{name}").read_bytes()).hexdigest()[:10]
 
 
 @register.simple_tag

@@ -1,0 +1,18 @@
+"""The last readings of a tuning, fetched once for everything that a page makes of them."""
+
+from fenvik.web.passes.models import Pass, Reading
+from fenvik.web.visits.models import Tuning
+
+MOST = 400
+
+
+def recent_readings(tuning: Tuning) -> list[Reading]:
+    """Return the last readings, oldest first, each with its pass: two queries.
+
+    The lists of patches stay in the database; without that each row would bring its pass's whole list along.
+    """
+    passes = {pass_.pk: pass_ for pass_ in Pass.objects.filter(tuning=tuning).defer("patches", "summary")}
+    rows = list(Reading.objects.filter(pass_of__in=passes).order_by("-id")[:MOST])
+    for row in rows:
+        row.pass_of = passes[row.pass_of_id]
+    return rows[::-1]
