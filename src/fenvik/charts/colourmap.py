@@ -12,8 +12,8 @@ from fenvik.core.science import WAVELENGTHS_NM, observer_1931
 
 WIDTH, HEIGHT = 708.0, 596.0
 U0, V0 = 0.0, 0.03  # at the left and at the foot
-SCALE = 1132.0  # units a u′
-LENS_X, LENS_Y, LENS_R = 588.0, 448.0, 106.0
+SCALE = 985.0  # units a u′
+LENS_X, LENS_Y, LENS_R = 592.0, 430.0, 112.0
 LOCUS_STEP_NM = 5
 
 

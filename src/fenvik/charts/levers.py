@@ -21,5 +21,6 @@ def draw(deviation: tuple[float, float, float], std: tuple[float, float, float],
         arm = svg.line(LEFT, y + rise, RIGHT, y - rise, f"arm {name}") + svg.shape(c, RIGHT, y - rise, 6.0, "left")
         words = f"{name} {svg.signed(deviation[c])} % ± {1.96 * std[c]:.1f}"
         parts.append(svg.mark(arm, words))
-        parts.append(svg.text(0, y - 9 if share <= 0.02 else y - 5, svg.signed(deviation[c]) + " %", "lever-figure"))
+        # Beside the arm's left end, on the side that it leaves free.
+        parts.append(svg.text(0, y + 17 if share < 0 else y - 8, svg.signed(deviation[c]) + " %", "lever-figure"))
     return svg.picture(WIDTH, 26 + ROW * 2 + 24, title, *parts)

@@ -21,8 +21,10 @@ CONTROL_PRICE = 0.004  # squared error: a third control must earn its walk throu
 AT_MOST = 3  # controls at a time for a person
 METRIC_STEP = 0.004  # of signal: near the size of one step of a usual control
 MOVE_LIMIT = 0.15  # of signal: beyond it the local metric says nothing
-WORTH_A_MOVE = 0.06  # error over all levels: for less nobody should have to walk through a menu
+WORTH_A_MOVE = 0.08  # error over all levels: for less nobody should have to walk through a menu
 POLISH_ROUNDS = 40
+# A move that is read again afterwards may be bold: what it gets wrong is learned from and mended by the next one.
+DOUBT_PRICE = 0.25
 CLIP_SHARE = 0.5  # of the rise that the last stretch of the greyscale should have: below it a channel clips
 
 
@@ -149,10 +151,17 @@ class _Problem:
         result: Floats = error**2 + unknown
         return result
 
+    def charged(self, moves: Floats, plan: Floats) -> Floats:
+        """Square errors (m, n) with doubt at the price of a move that the next reading will check."""
+        error = self.surroundings.errors(self.at, self.ahead(moves + plan))
+        unknown = np.einsum("mk,nkl,ml->mn", moves, self.doubts, moves)
+        result: Floats = error**2 + DOUBT_PRICE * unknown
+        return result
+
     def cost(self, moves: Floats, plan: Floats) -> Floats:
         """What is minimised, (m,)."""
         price = STEP_PRICE * np.abs(moves).sum(axis=1) + CONTROL_PRICE * (moves != 0).sum(axis=1)
-        result: Floats = self.square_errors(moves, plan) @ self.weight + price
+        result: Floats = self.charged(moves, plan) @ self.weight + price
         return result
 
     def optimum(self, chosen: Sequence[int], plan: Floats) -> Floats:
@@ -164,7 +173,7 @@ class _Problem:
         error = np.einsum("nij,nj->ni", roots, drives - drives.mean(axis=-1, keepdims=True)).ravel()
         part = np.einsum("nij,njk->nik", roots, self.jacobians[:, :, chosen]).reshape(error.size, -1)
         doubt = np.einsum("n,nkl->kl", self.weight, self.doubts)[np.ix_(chosen, chosen)]
-        normal = part.T @ part + doubt + np.eye(len(chosen)) * 1e-9
+        normal = part.T @ part + DOUBT_PRICE * doubt + np.eye(len(chosen)) * 1e-9
         best = np.linalg.solve(normal, -part.T @ error)
         low = np.array([max(self.room[i][0], -MOVE_LIMIT / self.reach[i]) for i in chosen])
         high = np.array([min(self.room[i][1], MOVE_LIMIT / self.reach[i]) for i in chosen])
@@ -273,7 +282,7 @@ def propose(
     best = problem.polish(moves[int(np.argmin(problem.cost(moves, plan)))], plan)
     saved, trifle = problem.saving(best, plan)
     nothing = np.zeros(k)
-    now, after = np.sqrt(problem.square_errors(np.array([nothing, best]), plan))
+    now, after = np.sqrt(problem.charged(np.array([nothing, best]), plan))
     gained = float(np.sqrt(now**2 @ problem.weight) - np.sqrt(after**2 @ problem.weight))
     if saved <= trifle or gained < WORTH_A_MOVE:
         best = nothing

@@ -20,7 +20,7 @@ from fenvik.core.types import Floats
 End = Literal["gain", "offset"]
 CHANNELS = ("red", "green", "blue")
 FULL_EFFECT = {"gain": 0.20, "offset": 0.10}  # of the signal, at a control's end of range: what menus of this kind do
-OWN_DOUBT = 0.9  # std of a control's effect on its own light, as a share of the effect itself
+OWN_DOUBT = 0.7  # std of a control's effect on its own light, as a share of the effect itself
 CROSS_DOUBT = 0.18  # std of its effect on the other lights and against its kind
 BEND = 0.06  # std of what the two shares leave out, as a share of the change: gamma errors, panel steps
 CARRIED_DOUBT = 0.35  # std added, as a share, when another sample of the model lends what it learned

@@ -20,6 +20,7 @@ class GreyReading:
     average: int
     settings: tuple[float, ...]  # of the controls, in their order, in the display's own values
     fresh: bool = True  # read while adjusting, at a level that the person works on
+    era: int = 0  # how often something else was turned before it, such as the light: across that nothing is learned
 
 
 def _drives(
@@ -62,7 +63,8 @@ def learn_from(
         if reading.level in last:
             earlier, before, before_covariance = last[reading.level]
             steps = steps_between(earlier.settings, reading.settings, controls)
-            response = response.learn(reading.level, steps, here - before, covariance + before_covariance)
+            if earlier.era == reading.era:
+                response = response.learn(reading.level, steps, here - before, covariance + before_covariance)
         last[reading.level] = (reading, here, covariance)
     return response
 

@@ -47,7 +47,8 @@ def make_bench(
     optics = Lcd(world, menu, seed)
     kept = None if state is None else state / "orrefall-55.json"
     display = Display(
-        "Orrefall", "55", "OF55-0417", world=world, menu=menu, optics=optics, pair_code=pair_code, state=kept
+        "Orrefall", "55", "OF55-0417", world=world, menu=menu, optics=optics, pair_code=pair_code, state=kept,
+        start_mode="m2",
     )
     meters = [
         Meter("Pebble", "C1", "PC1-2209", kind=COLORIMETER, world=world, display=display, seed=seed + 1),

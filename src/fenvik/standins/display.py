@@ -22,14 +22,15 @@ class Display(Device):
     role = "display"
 
     def __init__(
-        self, maker: str, model: str, serial: str, *, world: World, menu: Menu, optics: Lcd, pair_code: str, state: Path | None
+        self, maker: str, model: str, serial: str, *, world: World, menu: Menu, optics: Lcd, pair_code: str, state: Path | None,
+        start_mode: str,
     ) -> None:
         super().__init__(maker, model, serial, "3.2.1")
         self.world, self.menu, self.optics = world, menu, optics
         self._fixed_code, self.shown_code, self._tries = pair_code, "", 0
         self._tokens: set[str] = set()
         self._state = state
-        self.wanted_mode = next(iter(menu.modes))
+        self.wanted_mode = start_mode
         self.notices: list[str] = []
         self._restore()
         self.methods |= {

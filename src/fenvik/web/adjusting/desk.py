@@ -214,11 +214,12 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading], open_pass: Pass
     response = nudge = basis = None
     if controls and around is not None and repeatability is not None:
         states = _states(values, controls, starts)
+        eras = _eras(controls, starts)
         rest = at_rest(greys)
         readings = [
             GreyReading(
                 grey.level, np.array([grey.row.x, grey.row.y, grey.row.z]), grey.row.pass_of.average,
-                states[grey.epoch], fresh=grey.adjust,
+                states[grey.epoch], fresh=grey.adjust, era=eras[grey.epoch],
             )
             for grey in rest
         ]  # fmt: skip
@@ -251,6 +252,15 @@ def _states(
         current |= {name: float(value) for name, value in changed.items() if name in current}
         states.append(tuple(current[control.id] for control in controls))
     return states
+
+
+def _eras(controls: Sequence[Control], starts: list[tuple[datetime, dict[str, Any]]]) -> list[int]:
+    """Return, for each epoch, how many groups before it turned anything but two-point controls."""
+    mine = {control.id for control in controls}
+    eras = [0]
+    for _, changed in starts:
+        eras.append(eras[-1] + any(name not in mine for name in changed))
+    return eras
 
 
 def _clipping(levels: Sequence[Level]) -> tuple[int, ...]:

@@ -125,7 +125,7 @@ def whole_job(tuning: Tuning, actor: User, bench: Bench, now: datetime) -> Hand:
     bench.displays[0].choose_mode(MODE)
     note_found(tuning_id=tuning.pk, actor=actor, typed=factory_sheet(), now=now)
     hand = Hand(tuning, actor, bench)
-    hand.turn({"eco-1": "Off"}, now)
+    hand.turn({"eco-1": "Off", "pic-1": 28}, now)
     hand.measure(PassPurpose.FOUND, now)
     hand.follow("high", now)
     hand.follow("low", now)

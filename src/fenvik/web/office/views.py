@@ -66,6 +66,7 @@ def visits(request: HttpRequest) -> HttpResponse:
     )
     today_count = sum(visit.on == today for visit in page)
     context = {
+        "here": "visits",
         "days": [(day_words(day, today), days[day]) for day in ordered],
         "page": page,
         "devices": mine,
@@ -109,7 +110,7 @@ def new_visit(request: HttpRequest) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         visit = plan_visit(actor=request.user, cleaned=form.cleaned_data)
         return redirect("visit", pk=visit.pk)
-    return render(request, "office/form.html", {"form": form, "title": "Plan a visit", "act": "Plan it", "back": "visits"})
+    return render(request, "office/form.html", {"form": form, "title": "Plan a visit", "act": "Plan it", "back": "visits", "here": "visits"})
 
 
 @require_http_methods(["GET", "POST"])
@@ -121,7 +122,7 @@ def visit(request: HttpRequest, pk: int) -> HttpResponse:
         tuning = add_tuning(visit_id=pk, actor=request.user, cleaned=form.cleaned_data)
         return redirect("tuning", pk=tuning.pk)
     row = _rows([shown])[0]
-    context = {"visit": shown, "row": row, "form": form, "day": day_words(shown.on, timezone.localdate()), "open_form": request.method == "POST" or not row["tunings"]}
+    context = {"here": "visits", "visit": shown, "row": row, "form": form, "day": day_words(shown.on, timezone.localdate()), "open_form": request.method == "POST" or not row["tunings"]}
     return render(request, "office/visit.html", context)
 
 
@@ -134,7 +135,7 @@ def clients(request: HttpRequest) -> HttpResponse:
         .order_by("name")
     )
     page = Paginator(chosen, 40).get_page(request.GET.get("page"))
-    return render(request, "office/clients.html", {"page": page})
+    return render(request, "office/clients.html", {"page": page, "here": "clients"})
 
 
 @require_http_methods(["GET", "POST"])
@@ -149,7 +150,7 @@ def client(request: HttpRequest, pk: int | None = None) -> HttpResponse:
         else:
             saved = form.save()
             return redirect("client", pk=saved.pk)
-    context: dict[str, Any] = {"form": form, "client": shown}
+    context: dict[str, Any] = {"form": form, "client": shown, "here": "clients"}
     if shown is not None:
         context["displays"] = Display.objects.filter(room__client=shown).select_related("room", "menu_map").order_by("room__name")
         context["rows"] = _rows(list(Visit.objects.filter(client=shown).select_related("client").order_by("-on")[:20]))
@@ -170,7 +171,7 @@ def instruments(request: HttpRequest) -> HttpResponse:
                 messages.error(request, sentence)
             return redirect("instruments")
     devices = Device.objects.of_firm(request.user.firm_id).order_by("role", "name")
-    return render(request, "office/instruments.html", {"devices": devices, "address": address})
+    return render(request, "office/instruments.html", {"devices": devices, "address": address, "here": "instruments"})
 
 
 @require_GET

@@ -147,7 +147,7 @@ def _tone(pair: Pair) -> Picture:
             )
     return Picture(
         "tone",
-        "Is every level as bright as it should be?",
+        "Does brightness rise as it should?",
         words.tone(pair.said),
         mark_safe(tone.draw(points, title="Deviation of luminance by level")),  # noqa: S308
         Table(("level", "cd/m²", "wanted", "off, %", "gamma", "target's"), list(reversed(rows))),
@@ -156,8 +156,9 @@ def _tone(pair: Pair) -> Picture:
 
 
 def own_colour(fraction: Sequence[float]) -> str:
-    """Return #rrggbb of signal fractions, for the mark of a patch."""
-    return "#" + "".join(f"{round(255 * min(max(float(v), 0.0), 1.0)):02x}" for v in fraction)
+    """Return #rrggbb of signal fractions, for the mark of a patch: toned down, so that no mark glares in the dim room."""
+    toned = (0.86 * min(max(float(v), 0.0), 1.0) + 0.05 for v in fraction)
+    return "#" + "".join(f"{round(255 * v):02x}" for v in toned)
 
 
 def _by_label(analysis: Analysis | None) -> dict[str, int]:

@@ -42,11 +42,11 @@ def balance(analysis: Analysis | None) -> SafeString:
         LIGHTS[found.channel],
         f"{abs(found.deviation):.1f}",
         side,
-        f"{found.level:g}",
+        f"{found.level:.0f}",
         TRENDS[found.trend],
     )
     if found.unresolved_below is not None:
-        sentence += format_html("; at {} % and below the rest is within what this meter can tell", f"{found.unresolved_below:g}")
+        sentence += format_html("; at {} % and below the rest is within what this meter can tell", f"{found.unresolved_below:.0f}")
     return sentence + format_html(".")
 
 
@@ -56,7 +56,7 @@ def tone(analysis: Analysis | None) -> SafeString:
     if analysis is None or found is None:
         return format_html("No grey has been read yet.")
     side = "bright" if found.deviation > 0 else "dark"
-    sentence = format_html("<b>{} % too {} at {} %</b>", f"{abs(found.deviation):.1f}", side, f"{found.level:g}")
+    sentence = format_html("<b>{} % too {} at {} %</b>", f"{abs(found.deviation):.1f}", side, f"{found.level:.0f}")
     if math.isfinite(found.gamma) and math.isfinite(found.target_gamma):
         sentence += format_html(
             "; the effective gamma averages {} where the target has {}", f"{found.gamma:.2f}", f"{found.target_gamma:.2f}"

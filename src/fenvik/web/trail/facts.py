@@ -185,7 +185,10 @@ def _measured(stop: str, pass_: Pass | None, open_pass: Pass | None, purpose: st
 
 def _adjust(tuning: Any, open_pass: Pass | None, left: Pass | None) -> Stop:
     undone = {c.undoes_id for c in tuning.ordered_changes if c.undoes_id}
-    standing = [c for c in tuning.ordered_changes if c.undoes_id is None and c.pk not in undone]
+    menu = tuning.display.menu_map
+    groundwork = {c["id"] for c in (menu.controls if menu else []) if (c.get("role") or "").startswith("process.")}
+    changes = [c for c in tuning.ordered_changes if c.control not in groundwork]
+    standing = [c for c in changes if c.undoes_id is None and c.pk not in undone]
     if open_pass is not None and open_pass.purpose == PassPurpose.ADJUST:
         return Stop("adjust", STOPS["adjust"], False, f"reading {open_pass.patches[0]['label']}")
     if not standing:

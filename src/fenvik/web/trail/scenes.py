@@ -24,7 +24,7 @@ from fenvik.web.trail.facts import STOPS, Trail, newest_pass, processing_on, tra
 from fenvik.web.trail.forms import MeasureForm
 from fenvik.web.trail.progress import Progress, expected_s, progress_of
 from fenvik.web.trail.tape import TapeRow, tape_of
-from fenvik.web.trail.verdict import Verdict, verdict_of
+from fenvik.web.trail.verdict import Verdict, light_words, verdict_of
 from fenvik.web.visits.models import Tuning
 
 
@@ -152,6 +152,8 @@ def _instruments(scene: Scene) -> None:
 
 def _found(scene: Scene) -> None:
     scene.picture = pictures.draw(scene.options.view, pictures.Pair(scene.found, None))
+    if scene.found is not None:
+        scene.extra["advice"] = light_words(scene.found, scene.tuning.luminance, scene.values)
     if scene.tuning.meter is not None:
         from fenvik.core.patches import first_list
 
@@ -166,7 +168,7 @@ def _found(scene: Scene) -> None:
 def _left(scene: Scene) -> None:
     _found(scene)
     scene.picture = pictures.draw(scene.options.view, pictures.Pair(scene.found, scene.left))
-    scene.verdict = verdict_of(scene.found, scene.left, scene.values)
+    scene.verdict = verdict_of(scene.found, scene.left, scene.values, scene.tuning.luminance)
 
 
 def _adjust(scene: Scene) -> None:

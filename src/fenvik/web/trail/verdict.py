@@ -11,6 +11,9 @@ from fenvik.web.menus.values import Values
 from fenvik.web.results.summary import figures
 
 
+LIGHT_TOLERANCE_PERCENT = 8.0  # less is hardly seen from one evening to the next
+
+
 @dataclass(frozen=True)
 class Row:
     """One line of found and left; ``places`` decimals or, with 0, three significant digits."""
@@ -37,8 +40,8 @@ def _outside(errors: Errors, which: Bools, tolerance: float) -> tuple[int, int]:
     return int((low > tolerance).sum()), int(((low <= tolerance) & (high > tolerance)).sum())
 
 
-def verdict_of(found: Analysis | None, left: Analysis | None, values: Values) -> Verdict | None:
-    """Return the verdict on a tuning; None while nothing was measured as left."""
+def verdict_of(found: Analysis | None, left: Analysis | None, values: Values, luminance: float | None) -> Verdict | None:
+    """Return the verdict on a tuning; ``luminance`` in cd/m² is wanted. None while nothing was measured as left."""
     if left is None:
         return None
     tolerance = left.target.tolerance
@@ -64,11 +67,26 @@ def verdict_of(found: Analysis | None, left: Analysis | None, values: Values) ->
         ("contrast", "contrast", 0),
     )
     rows = [Row(name, before.get(key), after.get(key), places) for name, key, places in names]
-    return Verdict(sentence, rows, _unreached(left, values), _better(before.get("grey_mean"), after.get("grey_mean")))
+    wishes = [*_unreached(left, values), *light_words(left, luminance, values)]
+    return Verdict(sentence, rows, wishes, _better(before.get("grey_mean"), after.get("grey_mean")))
 
 
 def _better(found: float | None, left: float | None) -> bool:
     return found is not None and left is not None and left < found
+
+
+def light_words(analysis: Analysis, luminance: float | None, values: Values) -> list[str]:
+    """Return what there is to say of the light, where the tuning wants a luminance that white does not have."""
+    if luminance is None:
+        return []
+    white = float(analysis.white[1])
+    off = 100.0 * (white / luminance - 1.0)
+    if abs(off) <= LIGHT_TOLERANCE_PERCENT:
+        return []
+    control = next((c for c in values.controls if c.get("role") == "light"), None)
+    side = "above" if off > 0 else "below"
+    turn = "" if control is None else f" Turn {control['label']} {'down' if off > 0 else 'up'}: it is the light."
+    return [f"White is {white:.0f} cd/m², {abs(off):.0f} % {side} the {luminance:.0f} that are wanted.{turn}"]
 
 
 def _unreached(left: Analysis, values: Values) -> list[str]:
@@ -80,13 +98,13 @@ def _unreached(left: Analysis, values: Values) -> list[str]:
         low, _ = interval_95(left.whole.value[coloured], left.whole.std[coloured])
         names = [left.readings.labels[i] for i in np.flatnonzero(coloured)[low > tolerance]]
         if names and "colour" not in roles:
-            sentences.append(f"{_listed(names)} above {tolerance:g}: this menu map has no control for single colours.")
+            sentences.append(f"Not reachable: {_listed(names)} above {tolerance:g}; this menu has no control for single colours.")
     grey = np.flatnonzero(left.lit_grey)
     low, _ = interval_95(left.colour_only.value[grey], left.colour_only.std[grey])
     levels = [f"{left.readings.fraction[i, 0] * 100:.0f} %" for i in grey[low > tolerance]]
     multi = any((control.get("role") or "").startswith("white.at.") for control in values.controls)
     if levels and not multi:
-        sentences.append(f"Grey at {_listed(levels)} above {tolerance:g}: two-point balance cannot bend single levels.")
+        sentences.append(f"Not reachable: grey at {_listed(levels)} above {tolerance:g}; two-point cannot bend single levels.")
     return sentences
 
 

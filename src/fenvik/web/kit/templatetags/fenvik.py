@@ -64,8 +64,8 @@ def setting(value: object) -> str:
     """Return a control's value as a menu shows it."""
     if isinstance(value, bool):
         return "on" if value else "off"
-    if isinstance(value, float):
-        return f"{value:g}"
+    if isinstance(value, int | float):
+        return f"{value:g}".replace("-", "−")
     return "–" if value is None else str(value)
 
 
