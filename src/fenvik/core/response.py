@@ -20,11 +20,12 @@ from fenvik.core.types import Floats
 End = Literal["gain", "offset"]
 CHANNELS = ("red", "green", "blue")
 FULL_EFFECT = {"gain": 0.20, "offset": 0.10}  # of the signal, at a control's end of range: what menus of this kind do
-OWN_DOUBT = 0.7  # std of a control's effect on its own light, as a share of the effect itself
+OWN_DOUBT = 0.5  # std of a control's effect on its own light, as a share of the effect itself
 CROSS_DOUBT = 0.18  # std of its effect on the other lights and against its kind
 BEND = 0.06  # std of what the two shares leave out, as a share of the change: gamma errors, panel steps
 CARRIED_DOUBT = 0.35  # std added, as a share, when another sample of the model lends what it learned
-NOTHING = 0.15  # of the usual effect: below it, and known that well, a control does nothing
+SAME_AS_ZERO = 1.5  # standard deviations within which an effect cannot be told from none
+AT_MOST = 0.65  # of the usual effect: a control whose effect is surely below it, and cannot be told from none, is dead
 
 
 class ControlError(FenvikError):
@@ -169,5 +170,5 @@ class Response:
         """Whether readings have shown that a control has no effect worth a step."""
         i = self.controls.index(control.id)
         effect, std = self.own_effect(control)
-        limit = NOTHING * self.usual[i]
-        return self.observed[i] > 0 and abs(effect) < limit and std < limit
+        probed = self.observed[i] > 0 and abs(effect) + 2.0 * std < AT_MOST * self.usual[i]
+        return probed and abs(effect) < SAME_AS_ZERO * std

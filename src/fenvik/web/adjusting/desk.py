@@ -47,6 +47,7 @@ class Desk:
     levels: list[Level]
     response: Response | None
     nudge: Nudge | None
+    other: Nudge | None  # of the other end, once this end has nothing left: turning one end moves the other a little
     basis: GreyRow | None  # the reading that the nudge stands on
     newest: GreyRow | None  # the newest at the level that is worked on
     open_pass: Pass | None
@@ -65,6 +66,16 @@ class Desk:
     def is_stale(self) -> bool:
         """Whether the controls were turned after the newest reading at this level."""
         return self.newest is None or self.newest.epoch < epochs(self.values.changes)
+
+    @property
+    def other_percent(self) -> float:
+        """The level of the other end, in percent."""
+        return self.tuning.low_level if self.tuning.working_end == "high" else self.tuning.high_level
+
+    @property
+    def other_was_read(self) -> bool:
+        """Whether the other end was worked on already."""
+        return any(grey.adjust and abs(grey.level * 100.0 - self.other_percent) < 0.5 for grey in self.greys)
 
     def live(self) -> tuple[Floats, Floats, float, float] | None:
         """Return balance, its std, error and its std of the newest reading at this level."""
@@ -211,7 +222,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading], open_pass: Pass
     here = [grey for grey in greys if abs(grey.level * 100.0 - percent) < 0.5]
     newest = here[-1] if here else None
     levels: list[Level] = []
-    response = nudge = basis = None
+    response = nudge = other = basis = None
     if controls and around is not None and repeatability is not None:
         states = _states(values, controls, starts)
         eras = _eras(controls, starts)
@@ -229,16 +240,21 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading], open_pass: Pass
         rest_here = [grey for grey in rest if abs(grey.level * 100.0 - percent) < 0.5]
         basis = rest_here[-1] if rest_here else None
         if levels and basis is not None:
-            end = "gain" if tuning.working_end == "high" else "offset"
-            nudge = propose(
-                levels=levels,
-                controls=controls,
-                response=response,
-                surroundings=around,
-                allowed=[control.id for control in controls if control.end == end],
-                clipping=_clipping(levels),
+            ends = ("gain", "offset") if tuning.working_end == "high" else ("offset", "gain")
+            nudge, other = (
+                propose(
+                    levels=levels,
+                    controls=controls,
+                    response=response,
+                    surroundings=around,
+                    allowed=[control.id for control in controls if control.end == end],
+                    clipping=_clipping(levels),
+                )
+                for end in ends
             )
-    return Desk(tuning, values, controls, around, repeatability, greys, levels, response, nudge, basis, newest, open_pass)
+    return Desk(
+        tuning, values, controls, around, repeatability, greys, levels, response, nudge, other, basis, newest, open_pass
+    )
 
 
 def _states(

@@ -127,9 +127,11 @@ def whole_job(tuning: Tuning, actor: User, bench: Bench, now: datetime) -> Hand:
     hand = Hand(tuning, actor, bench)
     hand.turn({"eco-1": "Off", "pic-1": 28}, now)
     hand.measure(PassPurpose.FOUND, now)
-    hand.follow("high", now)
-    hand.follow("low", now)
-    desk = hand.desk()
+    for end in ("high", "low") * 2:
+        hand.follow(end, now)
+        desk = hand.desk()
+        if end == "low" and (desk.other is None or not desk.other.moves):
+            break
     if desk.response is not None:
         keep(tuning=tuning, response=desk.response, now=now)
     hand.measure(PassPurpose.LEFT, now)

@@ -1,0 +1,83 @@
+"""A display in numbers only, whose truth the tests know: not the stand-ins, so that nothing is fitted to them."""
+
+import numpy as np
+
+from fenvik.core.nudge import Surroundings, propose
+from fenvik.core.response import Control, Response
+from fenvik.core.state import GreyReading, learn_from, levels_now
+from fenvik.core.target import TARGETS
+from fenvik.core.uncertainty import Repeatability
+
+METER = Repeatability.of([[0.01, 0.05, 0.005, 0.005], [1, 0.004, 0.001, 0.001], [100, 0.001, 0.0003, 0.0003]])
+LEVELS = np.array([0.05, *np.arange(1, 11) / 10])
+AROUND = Surroundings(TARGETS["bt709-bt1886"], 120.0, 0.05)
+
+
+class Display:
+    """Gains and offsets with cross-talk on a drive that is off in scale, shift and bend."""
+
+    def __init__(self, seed, *, dead=(), backwards=()):
+        draw = np.random.default_rng(seed)
+        self.draw = draw
+        self.gain, self.offset = draw.uniform(0.0015, 0.008, 3), draw.uniform(0.0006, 0.003, 3)
+        for channel in dead:
+            self.gain[channel] = 0.0
+        for channel in backwards:
+            self.gain[channel] *= -1
+        self.cross = draw.normal(0, 0.05, (3, 3))
+        np.fill_diagonal(self.cross, 0)
+        self.scale, self.shift = 1 + draw.normal(0, 0.03, 3), draw.normal(0, 0.01, 3)
+        self.bend = draw.normal(0, 0.004, 3)
+        self.values = [0.0] * 6
+        self.clip = np.inf
+
+    def controls(self):
+        return [
+            Control(f"{end}{c}", f"{end} {c}", end, c, self.values[c + 3 * (end == "offset")], -50, 50, 1)
+            for end in ("gain", "offset")
+            for c in range(3)
+        ]
+
+    def drive(self, level, values=None):
+        values = self.values if values is None else values
+        gains, offsets = self.gain * np.array(values[:3]), self.offset * np.array(values[3:])
+        gains, offsets = gains + self.cross @ gains, offsets + self.cross @ offsets
+        drive = level * (self.scale + gains) + (1 - level) * (self.shift + offsets)
+        return np.minimum(drive + self.bend * np.sin(np.pi * level), self.clip)
+
+    def read(self, level, *, fresh=True):
+        clean = AROUND.target.xyz(np.maximum(self.drive(level), 0), AROUND.white, AROUND.black)
+        noisy = self.draw.multivariate_normal(clean, METER.covariance(clean))
+        return GreyReading(float(level), noisy, 1, tuple(self.values), fresh)
+
+    def errors(self, values=None):
+        return AROUND.errors(LEVELS, np.array([self.drive(v, values) for v in LEVELS]))
+
+
+def pass_of(display):
+    return [display.read(level, fresh=False) for level in LEVELS]
+
+
+def follow(display, readings, *, ends=("gain", "offset", "gain", "offset"), most=8):
+    """Do what the nudges say, and come back to an end once; return how many moves each end took, and the last nudge."""
+    moves = dict.fromkeys(ends, 0)
+    prior = Response.prior(display.controls())
+    nudge = None
+    for end in ends:
+        level = 0.8 if end == "gain" else 0.3
+        readings.append(display.read(level))
+        for _ in range(most):
+            controls = display.controls()
+            response = learn_from(readings, controls, AROUND, METER, prior)
+            nudge = propose(
+                levels=levels_now(readings, controls, AROUND, METER, response),
+                controls=controls, response=response, surroundings=AROUND,
+                allowed=[c.id for c in controls if c.end == end],
+            )  # fmt: skip
+            if not nudge.moves:
+                break
+            for move in nudge.moves:
+                display.values[[c.id for c in controls].index(move.control.id)] = move.value
+            moves[end] += 1
+            readings.append(display.read(level))
+    return moves, nudge
