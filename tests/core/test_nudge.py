@@ -11,7 +11,7 @@ from fenvik.core.response import Control, Response, drive, light
 from fenvik.core.state import GreyReading, learn_from, levels_now, steps_between
 from tests.core.simulated import AROUND, LEVELS, METER, Display, follow, pass_of
 
-SEEDS = range(12)
+SEEDS = range(8)
 
 
 def best_possible(display):

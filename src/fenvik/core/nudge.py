@@ -144,13 +144,6 @@ class _Problem:
         result: Floats = self.drives + np.einsum("nck,mk->mnc", self.jacobians, moves)
         return result
 
-    def square_errors(self, moves: Floats, plan: Floats) -> Floats:
-        """Expected square errors (m, n) of whole-step moves (m, k) when the plan (k,) is carried out later."""
-        error = self.surroundings.errors(self.at, self.ahead(moves + plan))
-        unknown = np.einsum("mk,nkl,ml->mn", moves, self.doubts, moves)
-        result: Floats = error**2 + unknown
-        return result
-
     def charged(self, moves: Floats, plan: Floats) -> Floats:
         """Square errors (m, n) with doubt at the price of a move that the next reading will check."""
         error = self.surroundings.errors(self.at, self.ahead(moves + plan))
@@ -286,7 +279,7 @@ def propose(
     gained = float(np.sqrt(now**2 @ problem.weight) - np.sqrt(after**2 @ problem.weight))
     if saved <= trifle or gained < WORTH_A_MOVE:
         best = nothing
-    now, after = np.sqrt(problem.square_errors(np.array([nothing, best]), nothing))
+    now, after = np.sqrt(problem.charged(np.array([nothing, best]), nothing))
     noise_square = problem.noise_square
     unknown = np.einsum("k,nkl,l->n", best, problem.doubts, best)
     steps = [round(float(step)) for step in best]

@@ -1,0 +1,79 @@
+"""What tests share: stand-ins on real sockets, a firm with a tuning, and a worker's engine run in place."""
+
+import datetime as dt
+
+import pytest
+
+from fenvik.standins.bench import make_bench
+
+
+@pytest.fixture
+def bench():
+    """Stand-ins without waiting, served on loopback; ``bench.address`` is the directory's."""
+    from fenvik.web.demo.build import served
+
+    made = make_bench(haste=float("inf"), pair_code="4711", seed=55)
+    with served(made) as address:
+        made.address = address
+        yield made
+
+
+@pytest.fixture
+def now():
+    return dt.datetime.now(dt.UTC)
+
+
+@pytest.fixture
+def person(db):
+    from fenvik.web.people.models import Firm, Role, User
+
+    firm = Firm.objects.create(name="A firm")
+    user = User(username="ina", firm=firm, role=Role.OWNER, first_name="Ina", last_name="Reed")
+    user.set_password("quiet water")
+    user.save()
+    return user
+
+
+@pytest.fixture
+def stranger(db):
+    from fenvik.web.people.models import Firm, User
+
+    firm = Firm.objects.create(name="Another firm")
+    return User.objects.create_user(username="olof", password="other water", firm=firm)
+
+
+@pytest.fixture
+def tuning(person, now):
+    """A tuning of the stand-in display's film mode, without instruments."""
+    from fenvik.web.clients.models import Client, Display, Room
+    from fenvik.web.demo.build import standin_menu_map
+    from fenvik.web.visits.models import Tuning, Visit
+
+    client = Client.objects.create(firm=person.firm, name="A client")
+    room = Room.objects.create(client=client, name="Snug")
+    display = Display.objects.create(room=room, maker="Orrefall", model="55", menu_map=standin_menu_map(person.firm))
+    visit = Visit.objects.create(firm=person.firm, client=client, on=now.date(), calibrator=person)
+    return Tuning.objects.create(visit=visit, display=display, name="Snug, night", picture_mode="Film", settle_s=0)
+
+
+@pytest.fixture
+def equipped(tuning, person, bench, now):
+    """The tuning with the stand-ins' spectroradiometer and source, its settings noted."""
+    from fenvik.web.demo.build import factory_sheet
+    from fenvik.web.devices.services import take_up
+    from fenvik.web.menus.services import note_found
+
+    found = take_up(actor=person, address=bench.address, now=now)
+    assert found.problems == []
+    tuning.meter = next(d for d in found.devices if d.facts.get("kind") == "spectroradiometer")
+    tuning.source = next(d for d in found.devices if d.role == "source")
+    tuning.save()
+    note_found(tuning_id=tuning.pk, actor=person, typed=factory_sheet(), now=now)
+    bench.displays[0].set_control("m2", "eco-1", "Off")
+    return tuning
+
+
+@pytest.fixture
+def signed_in(client, person):
+    client.force_login(person, backend="django.contrib.auth.backends.ModelBackend")
+    return client
