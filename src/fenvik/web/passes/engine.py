@@ -101,6 +101,7 @@ class Runner:
         self.source: Source | None = None
         self.next = plan.first
         self.patches = plan.patches
+        self.failing_since: float | None = None  # since when no reading has come through
 
     def let_go(self) -> None:
         """Close the connections."""
@@ -166,6 +167,7 @@ class Runner:
             taken = self._read(patch, expected, show=patch != shown)
             shown = patch
             asked = self.store.add(taken)
+            self.failing_since = None
             if not self.plan.pass_.repeat:
                 self.next += 1
             self._heed(asked)
@@ -199,7 +201,9 @@ class Runner:
             self.store.set_state(PassState.PAUSED, str(problem))
             raise _Ended
         self.store.set_state(PassState.WAITING, str(problem))
-        end = time.monotonic() + settings.DEVICE_PATIENCE_S
+        # Patience is counted from the last reading: a device that can be reached but does not read is not back.
+        self.failing_since = self.failing_since or time.monotonic()
+        end = self.failing_since + settings.DEVICE_PATIENCE_S
         while time.monotonic() < end:
             again = time.monotonic() + RETRY_S
             while time.monotonic() < again:

@@ -1,0 +1,217 @@
+"""Two-point adjusting from the stored rows: learning, undoing, and what a typed value may be."""
+
+import datetime as dt
+import uuid
+
+import pytest
+
+from fenvik.web.adjusting.desk import lay_out
+from fenvik.web.adjusting.learned import keep, prior_of
+from fenvik.web.adjusting.models import ControlChange, LearnedResponse
+from fenvik.web.adjusting.services import (
+    ChangedMeanwhileError,
+    NothingToUndoError,
+    last_to_undo,
+    log_changes,
+    undo,
+    work_at,
+)
+from fenvik.web.demo.build import Hand, whole_job
+from fenvik.web.menus.models import SettingsSheet
+from fenvik.web.menus.services import SheetError, note_found
+from fenvik.web.menus.values import SettingError, typed_value, values_of
+from fenvik.web.passes.models import PassPurpose
+from fenvik.web.passes.recent import recent_readings
+from fenvik.web.results.assemble import analysis_of, latest_pass
+from fenvik.web.trail.verdict import verdict_of
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+def desk_of(tuning):
+    tuning.refresh_from_db()
+    return lay_out(tuning, values_of(tuning), recent_readings(tuning))
+
+
+def log(tuning, person, now, seen=None, group=None, **values):
+    typed = {name.replace("_", "-"): str(value) for name, value in values.items()}
+    seen = ControlChange.objects.filter(tuning=tuning).count() if seen is None else seen
+    return log_changes(
+        tuning_id=tuning.pk, actor=person, typed=typed, seen=seen, now=now, group=group or uuid.uuid4()
+    )
+
+
+def test_a_person_who_follows_the_nudges_is_done_in_four_moves_at_each_end(equipped, person, now, bench):
+    hand = whole_job(equipped, person, bench, now)
+    found = analysis_of(latest_pass(equipped, PassPurpose.FOUND), equipped)
+    left = analysis_of(latest_pass(equipped, PassPurpose.LEFT), equipped)
+    before, after = (a.colour_only.value[a.lit_grey].mean() for a in (found, left))
+    assert before > 1.5
+    assert after < 0.5
+    assert left.colour_only.value[left.lit_grey].max() < 1.0
+    assert hand.moves["high"] <= 4
+    assert hand.moves["low"] <= 4
+    verdict = verdict_of(found, left, values_of(equipped), None)
+    assert verdict.better
+    assert "Every grey is within 1" in verdict.sentence or "as far as this meter can tell" in verdict.sentence
+    reached = not any("no control for single colours" in sentence for sentence in verdict.unreached)
+    assert reached != bool(
+        (left.whole.value[left.coloured] > 1.2).any()
+    )
+
+
+def test_what_was_learned_is_kept_for_the_next_sample_of_the_model(equipped, person, now, bench):
+    whole_job(equipped, person, bench, now)
+    desk = desk_of(equipped)
+    keep(tuning=equipped, response=desk.response, now=now)
+    keep(tuning=equipped, response=desk.response, now=now)
+    assert LearnedResponse.objects.count() == 1
+    equipped.pk = None
+    equipped.save()
+    prior = prior_of(equipped, desk.controls)
+    assert prior.own_effect(desk.controls[0])[0] == pytest.approx(desk.response.own_effect(desk.controls[0])[0])
+    assert prior.observed == (0,) * 6
+
+
+def test_a_nudge_stands_on_the_reading_before_the_person_turned(equipped, person, now, bench):
+    hand = Hand(equipped, person, bench)
+    hand.measure(PassPurpose.FOUND, now)
+    hand.read(now)
+    desk = desk_of(equipped)
+    first = desk.basis.row.pk
+    assert desk.nudge.moves
+    assert not desk.is_stale
+    hand.turn({move.control.id: round(move.value) for move in desk.nudge.moves}, dt.datetime.now(dt.UTC), first)
+    assert desk_of(equipped).is_stale
+    change = ControlChange.objects.first()
+    assert change.reading_before_id == first
+
+
+def test_readings_that_were_taken_while_turning_teach_nothing(equipped, person, now, bench):
+    """Reading continuously, a person turns first and says so afterwards."""
+    from fenvik.web.passes import engine
+    from fenvik.web.passes.services import ask_to_stop, start_pass
+    from fenvik.core.patches import grey
+    from tests.web.test_passes import in_thread, until
+
+    engine.stopping.clear()
+    Hand(equipped, person, bench).measure(PassPurpose.FOUND, now)
+    patch = grey(80, 8, "limited")
+    live = start_pass(
+        tuning_id=equipped.pk, actor=person, now=now, purpose=PassPurpose.ADJUST, patches=[patch], repeat=True
+    )
+    thread = in_thread(live)
+    until(lambda: live.readings.count() >= 2)
+    bench.displays[0].set_control("m2", "wb-gb", -12)
+    seen = live.readings.count()
+    until(lambda: live.readings.count() >= seen + 3)
+    desk = desk_of(equipped)
+    assert desk.basis.row.pk == live.readings.order_by("id")[0].pk  # the nudge has not run away meanwhile
+    log(equipped, person, dt.datetime.now(dt.UTC), wb_gb=-12)
+    count = live.readings.count()
+    until(lambda: live.readings.count() >= count + 2)
+    ask_to_stop(pass_id=live.pk, actor=person, now=now)
+    thread.join(10)
+    desk = desk_of(equipped)
+    blue = next(c for c in desk.controls if c.id == "wb-gb")
+    effect, std = desk.response.own_effect(blue)
+    assert 0.0025 < effect < 0.0045  # of the signal a step; the stand-in's is about 0.0035
+    assert std < 0.001
+
+
+def test_changes_are_logged_once_however_often_they_are_sent(equipped, person, now):
+    group = uuid.uuid4()
+    first = log(equipped, person, now, group=group, wb_gr=3, wb_gb=-2)
+    again = log(equipped, person, now, seen=0, group=group, wb_gr=3, wb_gb=-2)
+    assert [c.pk for c in first] == [c.pk for c in again]
+    assert values_of(equipped).now["wb-gr"] == 3
+
+
+def test_a_page_that_is_out_of_date_changes_nothing(equipped, person, now):
+    log(equipped, person, now, wb_gr=3)
+    with pytest.raises(ChangedMeanwhileError, match="not stored"):
+        log(equipped, person, now, seen=0, wb_gr=5)
+    assert values_of(equipped).now["wb-gr"] == 3
+
+
+def test_a_value_that_did_not_change_is_no_change(equipped, person, now):
+    assert log(equipped, person, now, wb_gr=0) == []
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("51", "from -50 to 50"),
+        ("-51", "outside"),
+        ("0.5", "steps of 1"),
+        ("loud", "is a number"),
+        ("", "is a number"),
+        ("nan", "goes from"),
+        ("inf", "goes from"),
+    ],
+)
+def test_a_typed_value_outside_its_range_has_one_sentence_and_changes_nothing(equipped, person, now, text, words):
+    with pytest.raises(SettingError, match=words) as caught:
+        log(equipped, person, now, wb_gr=text)
+    assert caught.value.control == "wb-gr"
+    assert not ControlChange.objects.exists()
+
+
+def test_an_unknown_control_is_refused(equipped, person, now):
+    with pytest.raises(SettingError, match="no such control"):
+        log(equipped, person, now, nothing=1)
+
+
+@pytest.mark.parametrize(
+    ("control", "text", "value"),
+    [
+        ({"label": "a", "id": "a", "kind": "range", "min": -5, "max": 5, "step": 0.5}, "−2,5", -2.5),
+        ({"label": "a", "id": "a", "kind": "range", "min": 0, "max": 100, "step": 1}, " 34 ", 34),
+        ({"label": "a", "id": "a", "kind": "choice", "options": ["Off", "Low"]}, "low", "Low"),
+        ({"label": "a", "id": "a", "kind": "switch"}, "On", True),
+    ],
+)
+def test_what_is_typed_becomes_the_controls_own_kind_of_value(control, text, value):
+    assert typed_value(control, text) == value
+
+
+def test_undo_turns_back_the_last_group_and_then_the_one_before(equipped, person, now):
+    first = log(equipped, person, now, wb_gr=3)[0]
+    second = log(equipped, person, now, wb_gr=5, wb_gb=-1)
+    changes = list(ControlChange.objects.order_by("id"))
+    assert [c.pk for c in last_to_undo(changes)] == [c.pk for c in second]
+    undo(tuning_id=equipped.pk, actor=person, group=second[0].group, now=now)
+    assert values_of(equipped).now["wb-gr"] == 3
+    assert undo(tuning_id=equipped.pk, actor=person, group=second[0].group, now=now) == []
+    assert last_to_undo(list(ControlChange.objects.order_by("id")))[0].pk == first.pk
+    with pytest.raises(ChangedMeanwhileError):
+        undo(tuning_id=equipped.pk, actor=person, group=first.group, now=now)
+
+
+def test_there_is_nothing_to_undo_at_first(equipped, person, now):
+    with pytest.raises(NothingToUndoError):
+        undo(tuning_id=equipped.pk, actor=person, group=uuid.uuid4(), now=now)
+
+
+def test_wrong_values_on_a_sheet_each_have_a_sentence_and_nothing_is_stored(tuning, person, now):
+    with pytest.raises(SheetError) as caught:
+        note_found(
+            tuning_id=tuning.pk, actor=person, now=now,
+            typed={"pic-1": "300", "wb-gr": "x", "pic-4": "Steep", "wb-gg": "2"},
+        )  # fmt: skip
+    assert set(caught.value.problems) == {"pic-1", "wb-gr", "pic-4"}
+    assert not SettingsSheet.objects.exists()
+
+
+def test_the_levels_that_are_worked_at_stay_apart(equipped, person):
+    work_at(tuning_id=equipped.pk, actor=person, end="low", level=20)
+    equipped.refresh_from_db()
+    assert (equipped.low_level, equipped.working_end) == (20, "low")
+    with pytest.raises(SettingError, match="above the low one"):
+        work_at(tuning_id=equipped.pk, actor=person, end="high", level=10)
+
+
+def test_with_nothing_read_there_is_nothing_to_propose(equipped):
+    desk = desk_of(equipped)
+    assert desk.nudge is None
+    assert desk.live() is None
