@@ -111,7 +111,10 @@ def _run_demo(fresh: bool, wanted: int) -> int:
         try:
             address = _start_parts(processes, postgres, wanted)
             if address:
-                print(f"\nFenvik is at {address}\nSign in as  demo  with the password  lakeside\nCtrl-C ends it.\n", flush=True)
+                print(
+                    f"\nFenvik is at {address}\nSign in as  demo  with the password  lakeside\nCtrl-C ends it.\n",
+                    flush=True,
+                )
                 processes.stopping.wait()
         finally:
             processes.stop()
@@ -135,8 +138,20 @@ def _start_parts(processes: Processes, postgres: Postgres, wanted: int) -> str:
     port = _kept_port("web", wanted)
     standins = processes.start(
         "standins",
-        [str(PYTHON), "-m", "fenvik.cli", "standins", "--haste", DEMO_HASTE, "--port", str(_kept_port("directory")),
-         "--web-port", str(_kept_port("pages")), "--state", str(STATE / "standins")],
+        [
+            str(PYTHON),
+            "-m",
+            "fenvik.cli",
+            "standins",
+            "--haste",
+            DEMO_HASTE,
+            "--port",
+            str(_kept_port("directory")),
+            "--web-port",
+            str(_kept_port("pages")),
+            "--state",
+            str(STATE / "standins"),
+        ],
         environment,
     )
     if _python("-m", "fenvik.cli", "manage", "migrate", "--verbosity", "0", environment=environment) != 0:
@@ -223,5 +238,3 @@ def main(arguments: list[str]) -> int:
         return 1
     except KeyboardInterrupt:
         return 130
-
-

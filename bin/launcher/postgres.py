@@ -43,7 +43,9 @@ class Postgres:
     @property
     def url(self) -> str:
         """The database's address, for DATABASE_URL."""
-        return f"postgresql://fenvik:{self.secret.read_text().strip()}@{HOST}:{self.port_file.read_text().strip()}/fenvik"
+        return (
+            f"postgresql://fenvik:{self.secret.read_text().strip()}@{HOST}:{self.port_file.read_text().strip()}/fenvik"
+        )
 
     def _run(self, *command: str, check: bool = True) -> subprocess.CompletedProcess[str]:
         full = [str(self.bin / command[0]), *command[1:]]
@@ -80,8 +82,19 @@ class Postgres:
             for path in (self.home, password):
                 shutil.chown(path, OWNER, OWNER)
         self.home.chmod(0o700)
-        self._run("initdb", "-D", str(self.data), "-U", "fenvik", "-E", "UTF8", "--locale=C.UTF-8",
-                  "--auth=scram-sha-256", f"--pwfile={password}", "--no-sync")
+        self._run(
+            "initdb",
+            "-D",
+            str(self.data),
+            "-U",
+            "fenvik",
+            "-E",
+            "UTF8",
+            "--locale=C.UTF-8",
+            "--auth=scram-sha-256",
+            f"--pwfile={password}",
+            "--no-sync",
+        )
         password.unlink()
 
     def running(self) -> bool:
@@ -111,8 +124,18 @@ class Postgres:
         environment = os.environ | {"PGPASSWORD": self.secret.read_text().strip()}
         at = ["-h", HOST, "-p", str(port), "-U", "fenvik"]
         there = subprocess.run(
-            [str(self.bin / "psql"), *at, "-d", "postgres", "-Atc", "SELECT 1 FROM pg_database WHERE datname = 'fenvik'"],
-            env=environment, capture_output=True, text=True, check=True,
+            [
+                str(self.bin / "psql"),
+                *at,
+                "-d",
+                "postgres",
+                "-Atc",
+                "SELECT 1 FROM pg_database WHERE datname = 'fenvik'",
+            ],
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=True,
         )
         if there.stdout.strip() != "1":
             subprocess.run([str(self.bin / "createdb"), *at, "fenvik"], env=environment, check=True)

@@ -88,5 +88,17 @@ def make_venv(requirements: str) -> None:
     say("installing the pinned Python packages into .venv")
     if not PYTHON.exists():
         _quiet([sys.executable, "-m", "venv", str(VENV)])
-    _quiet([str(PYTHON), "-m", "pip", "install", "--quiet", "--disable-pip-version-check", "--require-hashes", "-r", str(wanted)])
+    _quiet(
+        [
+            str(PYTHON),
+            "-m",
+            "pip",
+            "install",
+            "--quiet",
+            "--disable-pip-version-check",
+            "--require-hashes",
+            "-r",
+            str(wanted),
+        ]
+    )
     marks.write_text("\n".join([*have, mark]), encoding="utf-8")

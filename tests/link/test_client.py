@@ -51,16 +51,21 @@ def ok(result):
 
 def refuse(code, message, **data):
     return lambda request: (
-        json.dumps({"jsonrpc": "2.0", "id": request["id"], "error": {"code": code, "message": message, "data": data}}).encode()
+        json.dumps(
+            {"jsonrpc": "2.0", "id": request["id"], "error": {"code": code, "message": message, "data": data}}
+        ).encode()
         + b"\n"
     )
 
 
 def fault_of(*answers, call=None, deadline=1.0):
-    with server(*answers) as port, Connection("127.0.0.1", port, "The meter") as connection:
-        with pytest.raises(LinkFault) as caught:
-            (call or (lambda c: c.call("read", {}, deadline)))(connection)
-        return caught.value
+    with (
+        server(*answers) as port,
+        Connection("127.0.0.1", port, "The meter") as connection,
+        pytest.raises(LinkFault) as caught,
+    ):
+        (call or (lambda c: c.call("read", {}, deadline)))(connection)
+    return caught.value
 
 
 def test_nobody_there_says_so():
@@ -96,16 +101,20 @@ def test_silence_ends_with_the_deadline():
 
 
 def test_a_late_answer_is_never_taken_for_the_next_ones():
-    with server(b"", ok({"fresh": True})) as port, Connection("127.0.0.1", port) as connection:
+    with server(b"", ok({"fresh": True})) as port:
+        connection = Connection("127.0.0.1", port)
         with pytest.raises(LinkFault):
             connection.call("read", {}, 0.2)
         assert connection.call("describe") == {"fresh": True}
+        connection.close()
 
 
 def test_a_refusal_carries_code_sentence_and_facts():
-    with server(refuse(6, "Too dark.", floor=0.01)) as port, Connection("127.0.0.1", port, "The meter") as connection:
+    with server(refuse(6, "Too dark.", floor=0.01)) as port:
+        connection = Connection("127.0.0.1", port, "The meter")
         with pytest.raises(DeviceError, match="Too dark") as caught:
             Meter(connection).read()
+        connection.close()
     assert caught.value.number == DeviceError.TOO_DARK
     assert caught.value.data == {"floor": 0.01}
 

@@ -36,9 +36,7 @@ def desk_of(tuning):
 def log(tuning, person, now, seen=None, group=None, **values):
     typed = {name.replace("_", "-"): str(value) for name, value in values.items()}
     seen = ControlChange.objects.filter(tuning=tuning).count() if seen is None else seen
-    return log_changes(
-        tuning_id=tuning.pk, actor=person, typed=typed, seen=seen, now=now, group=group or uuid.uuid4()
-    )
+    return log_changes(tuning_id=tuning.pk, actor=person, typed=typed, seen=seen, now=now, group=group or uuid.uuid4())
 
 
 def test_a_person_who_follows_the_nudges_is_done_in_four_moves_at_each_end(equipped, person, now, bench):
@@ -55,9 +53,7 @@ def test_a_person_who_follows_the_nudges_is_done_in_four_moves_at_each_end(equip
     assert verdict.better
     assert "Every grey is within 1" in verdict.sentence or "as far as this meter can tell" in verdict.sentence
     reached = not any("no control for single colours" in sentence for sentence in verdict.unreached)
-    assert reached != bool(
-        (left.whole.value[left.coloured] > 1.2).any()
-    )
+    assert reached != bool((left.whole.value[left.coloured] > 1.2).any())
 
 
 def test_what_was_learned_is_kept_for_the_next_sample_of_the_model(equipped, person, now, bench):
@@ -89,9 +85,9 @@ def test_a_nudge_stands_on_the_reading_before_the_person_turned(equipped, person
 
 def test_readings_that_were_taken_while_turning_teach_nothing(equipped, person, now, bench):
     """Reading continuously, a person turns first and says so afterwards."""
+    from fenvik.core.patches import grey
     from fenvik.web.passes import engine
     from fenvik.web.passes.services import ask_to_stop, start_pass
-    from fenvik.core.patches import grey
     from tests.web.test_passes import in_thread, until
 
     engine.stopping.clear()

@@ -69,9 +69,7 @@ def _step_scale(scale: StepScale, span: float, x_of: float) -> list[str]:
     return parts
 
 
-def draw(
-    levels: Sequence[Level], *, title: str, current: float | None = None, steps: StepScale | None = None
-) -> str:
+def draw(levels: Sequence[Level], *, title: str, current: float | None = None, steps: StepScale | None = None) -> str:
     """Return the chart; levels in any order, ``current`` the level that is worked on, in percent."""
     ordered = sorted(levels, key=lambda level: -level.percent)
     span = _span(ordered)
@@ -86,7 +84,9 @@ def draw(
     parts += _scale(span, x_of)
     if steps is not None and abs(steps.percent_per_step) > 1e-6:
         parts += _step_scale(steps, span, x_of)
-    parts.append(svg.text(42, TOP, "signal, %", "axis", "end") if steps is None else svg.text(42, TOP, "signal", "axis", "end"))
+    parts.append(
+        svg.text(42, TOP, "signal, %", "axis", "end") if steps is None else svg.text(42, TOP, "signal", "axis", "end")
+    )
     parts.append(svg.text(ERROR_X, TOP, "error", "axis", "end"))
     parts.append(svg.line(middle, TOP + 6, middle, FOOT, "plumb"))
     parts.append(svg.path([(middle - 5, FOOT), (middle + 5, FOOT), (middle, FOOT + 7)], "bob", closed=True))
@@ -110,7 +110,10 @@ def _row(level: Level, y: float, middle: float, x_of: float, span: float, curren
         xs = [place(d) for d in level.found]
         parts.append(svg.line(min(xs), y, max(xs), y, "thread found"))
         parts += [
-            svg.mark(svg.shape(c, xs[c], y, 5.0, "found"), f"{level.percent:g} %, {name} as found: {svg.signed(level.found[c])} %")
+            svg.mark(
+                svg.shape(c, xs[c], y, 5.0, "found"),
+                f"{level.percent:g} %, {name} as found: {svg.signed(level.found[c])} %",
+            )
             for c, name in enumerate(CHANNELS)
         ]
     if level.deviation is not None:
@@ -121,7 +124,13 @@ def _row(level: Level, y: float, middle: float, x_of: float, span: float, curren
             if level.std is not None and 1.96 * level.std[c] * x_of > 5.5:
                 reach = 1.96 * level.std[c]
                 dy = (-3.0, 0.0, 3.0)[c]
-                whisker = svg.line(place(level.deviation[c] - reach), y + dy, place(level.deviation[c] + reach), y + dy, f"whisker {name}")
+                whisker = svg.line(
+                    place(level.deviation[c] - reach),
+                    y + dy,
+                    place(level.deviation[c] + reach),
+                    y + dy,
+                    f"whisker {name}",
+                )
             title = f"{level.percent:g} %, {name}: {svg.signed(level.deviation[c])} %"
             if level.std is not None:
                 title += f" ± {1.96 * level.std[c]:.1f}"

@@ -1,5 +1,6 @@
 """Colour map: u′v′ on empty ground; target a small ring, measured the head of a comet; white has a lens of its own."""
 
+import itertools
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -51,7 +52,7 @@ def _locus() -> str:
     uv = xyz_to_uv(cmfs)
     wanted = [i for i, nm in enumerate(WAVELENGTHS_NM) if 420 <= nm <= 680 and nm % LOCUS_STEP_NM == 0]
     parts = []
-    for a, b in zip(wanted, wanted[1:], strict=False):
+    for a, b in itertools.pairwise(wanted):
         (x1, y1), (x2, y2) = _at(*uv[a]), _at(*uv[b])
         if x1 < -60 or y1 < -60:
             continue
@@ -63,15 +64,30 @@ def _locus() -> str:
 
 def _hue(nm: float) -> float:
     """Return a hue in degrees that stands for a wavelength: a tint for the line, not a colour of light."""
-    stops = ((420, 262.0), (460, 238.0), (490, 190.0), (520, 140.0), (560, 90.0), (580, 52.0), (600, 28.0), (640, 2.0), (680, 0.0))
-    for (a, ha), (b, hb) in zip(stops, stops[1:], strict=False):
+    stops = (
+        (420, 262.0),
+        (460, 238.0),
+        (490, 190.0),
+        (520, 140.0),
+        (560, 90.0),
+        (580, 52.0),
+        (600, 28.0),
+        (640, 2.0),
+        (680, 0.0),
+    )
+    for (a, ha), (b, hb) in itertools.pairwise(stops):
         if nm <= b:
             return ha + (hb - ha) * (max(nm, a) - a) / (b - a)
     return 0.0
 
 
 def draw(
-    comets: Sequence[Comet], whites: Sequence[WhitePoint], corners: Sequence[tuple[float, float]], white: tuple[float, float], *, title: str
+    comets: Sequence[Comet],
+    whites: Sequence[WhitePoint],
+    corners: Sequence[tuple[float, float]],
+    white: tuple[float, float],
+    *,
+    title: str,
 ) -> str:
     """Return the map; ``corners`` are the target's primaries, ``white`` its white, in u′v′."""
     parts = [_locus()]
@@ -117,7 +133,9 @@ def _comet(comet: Comet) -> tuple[str, Box]:
             # The tail widens from a point at the ring to the head, so that its direction is seen even when it is short.
             wide = 3.4 if class_ == "left" else 1.6
             nx, ny = -(y - ty) / length * wide, (x - tx) / length * wide
-            tail = svg.path([(tx, ty), (x + nx, y + ny), (x - nx, y - ny)], f"tail {class_}", closed=True, fill=comet.colour)
+            tail = svg.path(
+                [(tx, ty), (x + nx, y + ny), (x - nx, y - ny)], f"tail {class_}", closed=True, fill=comet.colour
+            )
         radius = 4.6 if class_ == "left" else 4.2
         fill = comet.colour if class_ == "left" else "none"
         head = f'<circle class="head {class_}" cx="{svg.n(x)}" cy="{svg.n(y)}" r="{radius}" fill="{fill}" stroke="{comet.colour}"/>'
@@ -133,14 +151,22 @@ def _lens(whites: Sequence[WhitePoint], x: float, y: float) -> str:
     unit = LENS_R / (each * rings + 0.15 * each)
     angle = math.atan2(LENS_Y - y, LENS_X - x)
     parts = [
-        svg.line(x + 8 * math.cos(angle), y + 8 * math.sin(angle), LENS_X - LENS_R * math.cos(angle), LENS_Y - LENS_R * math.sin(angle), "leader"),
+        svg.line(
+            x + 8 * math.cos(angle),
+            y + 8 * math.sin(angle),
+            LENS_X - LENS_R * math.cos(angle),
+            LENS_Y - LENS_R * math.sin(angle),
+            "leader",
+        ),
         f'<circle class="lens" cx="{svg.n(LENS_X)}" cy="{svg.n(LENS_Y)}" r="{svg.n(LENS_R)}"/>',
         f'<circle class="band" cx="{svg.n(LENS_X)}" cy="{svg.n(LENS_Y)}" r="{svg.n(min(unit, LENS_R))}"/>',
     ]
     for ring in range(1, rings + 1):
         radius = unit * each * ring
         parts.append(f'<circle class="ring-line" cx="{svg.n(LENS_X)}" cy="{svg.n(LENS_Y)}" r="{svg.n(radius)}"/>')
-        parts.append(svg.text(LENS_X + radius * 0.94, LENS_Y + radius * 0.34 + 4, f"{each * ring}", "tick small", "middle"))
+        parts.append(
+            svg.text(LENS_X + radius * 0.94, LENS_Y + radius * 0.34 + 4, f"{each * ring}", "tick small", "middle")
+        )
     for w in sorted(whites, key=lambda w: not w.found):
         wx, wy = LENS_X + w.across * unit, LENS_Y - w.up * unit
         class_ = "grey found" if w.found else "grey left"

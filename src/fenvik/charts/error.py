@@ -36,14 +36,18 @@ def draw(rungs: Sequence[Rung], *, title: str) -> str:
         return LEFT + (RIGHT - LEFT) * min(value, limit) / limit
 
     parts = [
-        '<defs><pattern id="dots" width="9" height="9" patternUnits="userSpaceOnUse"><circle class="texture" cx="2" cy="2" r="0.8"/></pattern>'
-        '<pattern id="lines" width="9" height="9" patternUnits="userSpaceOnUse"><path class="texture-line" d="M0 9L9 0"/></pattern></defs>'
+        '<defs><pattern id="dots" width="9" height="9" patternUnits="userSpaceOnUse">'
+        '<circle class="texture" cx="2" cy="2" r="0.8"/></pattern>'
+        '<pattern id="lines" width="9" height="9" patternUnits="userSpaceOnUse">'
+        '<path class="texture-line" d="M0 9L9 0"/></pattern></defs>'
     ]
     for low, high, words, texture in BANDS:
         if low >= limit:
             continue
         x1, x2 = x_of(low), x_of(min(high, limit))
-        parts.append(f'<rect class="area {texture}" x="{svg.n(x1)}" y="{svg.n(TOP)}" width="{svg.n(x2 - x1)}" height="{svg.n(foot - TOP)}"/>')
+        parts.append(
+            f'<rect class="area {texture}" x="{svg.n(x1)}" y="{svg.n(TOP)}" width="{svg.n(x2 - x1)}" height="{svg.n(foot - TOP)}"/>'
+        )
         room = x2 - x1 > 7.2 * len(words)
         parts.append(svg.text(x1 + 4, TOP - 10, words if room else words.split()[0], "axis"))
     for tick in svg.steps(0, limit, 6):
@@ -67,7 +71,9 @@ def _rung(rung: Rung, y: float, x_of, limit: float) -> str:  # type: ignore[no-u
             parts.append(svg.line(x, y, x_of(rung.found), y, "thread"))
         whisker = svg.line(x_of(rung.low), y, x_of(rung.high), y, "whisker")
         bead = f'<circle class="bead" cx="{svg.n(x)}" cy="{svg.n(y)}" r="6.5" fill="{rung.colour}"/>'
-        parts.append(svg.mark(whisker + bead, f"{rung.label}: {rung.error:.1f}, between {rung.low:.1f} and {rung.high:.1f}"))
+        parts.append(
+            svg.mark(whisker + bead, f"{rung.label}: {rung.error:.1f}, between {rung.low:.1f} and {rung.high:.1f}")
+        )
         loud = "figure loud" if rung.error > 1.0 else "figure"
         parts.append(svg.text(FIGURE_X, y + 4.5, f"{rung.error:.1f}", loud, "end"))
     elif rung.found is not None:

@@ -69,8 +69,14 @@ def _marks(point: Point, at) -> str:  # type: ignore[no-untyped-def]
         parts += svg.mark(dot, f"{point.percent:g} % as found: {svg.signed(point.found)} %")
     if point.deviation is not None:
         x, y = at(point.percent, point.deviation)
-        high, low = at(point.percent, point.deviation + 1.96 * point.std)[1], at(point.percent, point.deviation - 1.96 * point.std)[1]
-        dot = svg.line(x, high, x, low, "whisker") + f'<circle class="grey left" cx="{svg.n(x)}" cy="{svg.n(y)}" r="5.5"/>'
+        high, low = (
+            at(point.percent, point.deviation + 1.96 * point.std)[1],
+            at(point.percent, point.deviation - 1.96 * point.std)[1],
+        )
+        dot = (
+            svg.line(x, high, x, low, "whisker")
+            + f'<circle class="grey left" cx="{svg.n(x)}" cy="{svg.n(y)}" r="5.5"/>'
+        )
         gamma = "" if point.gamma is None else f", gamma {point.gamma:.2f}"
         parts += svg.mark(dot, f"{point.percent:g} %: {svg.signed(point.deviation)} % ± {1.96 * point.std:.1f}{gamma}")
     return parts
@@ -82,7 +88,9 @@ def _inset(points: Sequence[Point]) -> str:
     def at(percent: float, share: float) -> tuple[float, float]:
         return x0 + 10 + (width - 20) * percent / 100, y0 + height - 10 - (height - 20) * min(share, 1.05)
 
-    parts = [f'<rect class="inset" x="{svg.n(x0)}" y="{svg.n(y0)}" width="{svg.n(width)}" height="{svg.n(height)}" rx="4"/>']
+    parts = [
+        f'<rect class="inset" x="{svg.n(x0)}" y="{svg.n(y0)}" width="{svg.n(width)}" height="{svg.n(height)}" rx="4"/>'
+    ]
     if points:
         parts.append(svg.path([at(0, 0), *(at(p.percent, p.wanted) for p in points)], "curve"))
     for p in points:

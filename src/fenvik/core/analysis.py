@@ -186,9 +186,7 @@ def analyse(
 
     with np.errstate(divide="ignore", invalid="ignore"):
         luminance_error = np.where(target_xyz[:, 1] > 0, xyz[:, 1] / target_xyz[:, 1] - 1.0, np.nan)
-        luminance_std = np.where(
-            target_xyz[:, 1] > 0, np.sqrt(covariance[:, 1, 1]) / target_xyz[:, 1], np.nan
-        )
+        luminance_std = np.where(target_xyz[:, 1] > 0, np.sqrt(covariance[:, 1, 1]) / target_xyz[:, 1], np.nan)
     return Analysis(
         readings=readings,
         target=target,

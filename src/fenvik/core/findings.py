@@ -7,6 +7,7 @@ import numpy as np
 
 from fenvik.core import difference
 from fenvik.core.analysis import Analysis
+from fenvik.core.types import Bools
 from fenvik.core.uncertainty import TWO_SIDED_95
 
 TREND_PERCENT = 2.0  # a light that changes by less from dark to bright is the same at every level
@@ -63,7 +64,7 @@ def cast(analysis: Analysis) -> CastFinding | None:
     change = float(course[-third:].mean() - course[:third].mean())
     sign = float(np.sign(deviation[row, channel]))
     trend: Trend = "level" if abs(change) < TREND_PERCENT else "rises" if change * sign > 0 else "falls"
-    told = (np.abs(deviation) > TWO_SIDED_95 * std).any(axis=1)
+    told: Bools = np.any(np.abs(deviation) > TWO_SIDED_95 * std, axis=1)
     unresolved = level[order][~told[order]]
     below: float | None = None
     for value in unresolved:

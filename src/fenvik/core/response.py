@@ -148,16 +148,12 @@ class Response:
         keep = np.eye(mean.size) - gain @ design
         after = keep @ self.covariance @ keep.T + gain @ noise @ gain.T
         observed = tuple(n + bool(step) for n, step in zip(self.observed, steps, strict=True))
-        return Response(
-            self.controls, mean.reshape(self.mean.shape), 0.5 * (after + after.T), self.usual, observed
-        )
+        return Response(self.controls, mean.reshape(self.mean.shape), 0.5 * (after + after.T), self.usual, observed)
 
     def carried(self) -> "Response":
         """Return this belief as a wide prior for the next sample of the model."""
         widened = np.diag((CARRIED_DOUBT * np.repeat(self.usual, 6)) ** 2)
-        return Response(
-            self.controls, self.mean, self.covariance + widened, self.usual, (0,) * len(self.controls)
-        )
+        return Response(self.controls, self.mean, self.covariance + widened, self.usual, (0,) * len(self.controls))
 
     def own_effect(self, control: Control) -> tuple[float, float]:
         """Return the effect of one step on the control's own light where it acts most, and its std."""

@@ -23,9 +23,7 @@ class GreyReading:
     era: int = 0  # how often something else was turned before it, such as the light: across that nothing is learned
 
 
-def _drives(
-    readings: Sequence[GreyReading], surroundings: Surroundings, meter: Repeatability
-) -> tuple[Floats, Floats]:
+def _drives(readings: Sequence[GreyReading], surroundings: Surroundings, meter: Repeatability) -> tuple[Floats, Floats]:
     """Return the drives (n, 3) of readings and their covariances (n, 3, 3)."""
     xyz = np.array([reading.xyz for reading in readings])
     covariance = meter.covariance(xyz, np.array([float(reading.average) for reading in readings]))

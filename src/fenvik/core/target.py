@@ -33,12 +33,14 @@ class Target:
     @cached_property
     def inverse_matrix(self) -> Floats:
         """XYZ to linear RGB."""
-        return np.linalg.inv(self.matrix)
+        inverse: Floats = np.asarray(np.linalg.inv(self.matrix), dtype=np.float64)
+        return inverse
 
     @cached_property
     def white(self) -> Floats:
         """XYZ of the target's white at Y = 1, shape (3,)."""
-        return self.matrix.sum(axis=1)
+        white: Floats = self.matrix.sum(axis=1)
+        return white
 
     def light(self, fraction: ArrayLike, white: float, black: float) -> Floats:
         """Return each channel's light in cd/m² of white for signal fractions, any shape."""

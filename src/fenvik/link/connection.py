@@ -114,12 +114,12 @@ class Connection:
             raise LinkFault("shape", self.who, self.where, detail="neither a result nor an error")
         if answer.get("id") != self._number or isinstance(answer.get("id"), bool):
             raise LinkFault("shape", self.who, self.where, detail="the answer to another request")
-        error = answer.get("error")
+        refusal = answer.get("error")
         if "error" in answer and not (
-            isinstance(error, dict)
-            and isinstance(error.get("code"), int)
-            and not isinstance(error.get("code"), bool)
-            and isinstance(error.get("message"), str)
+            isinstance(refusal, dict)
+            and isinstance(refusal.get("code"), int)
+            and not isinstance(refusal.get("code"), bool)
+            and isinstance(refusal.get("message"), str)
         ):
             raise LinkFault("shape", self.who, self.where, detail="an error without code and message")
         return answer

@@ -170,9 +170,7 @@ class Meter(Device):
 class Source(Device):
     """A pattern source."""
 
-    def signal(
-        self, *, format_: str, colorimetry: str, bits: int, range_: str, frame_rate: float
-    ) -> None:
+    def signal(self, *, format_: str, colorimetry: str, bits: int, range_: str, frame_rate: float) -> None:
         """Set the signal. Raises DeviceError 10 where the source does not have it."""
         self._done(
             "signal",

@@ -23,9 +23,7 @@ class LinkFault(FenvikError):
 
     code = "link_fault"
 
-    def __init__(
-        self, kind: Kind, who: str, where: str, *, detail: str = "", seconds: float = 0.0
-    ) -> None:
+    def __init__(self, kind: Kind, who: str, where: str, *, detail: str = "", seconds: float = 0.0) -> None:
         super().__init__(_SENTENCES[kind].format(who=who, where=where, detail=detail, seconds=seconds))
         self.kind = kind
         self.who = who
@@ -38,7 +36,9 @@ class DeviceError(FenvikError):
 
     code = "device_error"
 
-    NOT_PAIRED, WRONG_CODE, OUT_OF_RANGE, UNKNOWN, BUSY, TOO_DARK, TOO_BRIGHT, UNSUPPORTED, INSIDE, SIGNAL = range(1, 11)
+    NOT_PAIRED, WRONG_CODE, OUT_OF_RANGE, UNKNOWN, BUSY, TOO_DARK, TOO_BRIGHT, UNSUPPORTED, INSIDE, SIGNAL = range(
+        1, 11
+    )
     PASSING = (BUSY, INSIDE)  # may be tried again
 
     def __init__(self, who: str, number: int, message: str, data: dict[str, Any]) -> None:

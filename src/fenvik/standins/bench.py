@@ -38,16 +38,21 @@ class Bench:
                 device.fault.start(kind, after=after, lasts_s=lasts_s)
 
 
-def make_bench(
-    *, haste: float = 1.0, pair_code: str = "", state: Path | None = None, seed: int = 55
-) -> Bench:
+def make_bench(*, haste: float = 1.0, pair_code: str = "", state: Path | None = None, seed: int = 55) -> Bench:
     """Put the stand-ins together; the seed decides the samples, not the models."""
     world = World(haste)
     menu = lcd_menu()
     optics = Lcd(world, menu, seed)
     kept = None if state is None else state / "orrefall-55.json"
     display = Display(
-        "Orrefall", "55", "OF55-0417", world=world, menu=menu, optics=optics, pair_code=pair_code, state=kept,
+        "Orrefall",
+        "55",
+        "OF55-0417",
+        world=world,
+        menu=menu,
+        optics=optics,
+        pair_code=pair_code,
+        state=kept,
         start_mode="m2",
     )
     meters = [

@@ -22,7 +22,16 @@ class Display(Device):
     role = "display"
 
     def __init__(
-        self, maker: str, model: str, serial: str, *, world: World, menu: Menu, optics: Lcd, pair_code: str, state: Path | None,
+        self,
+        maker: str,
+        model: str,
+        serial: str,
+        *,
+        world: World,
+        menu: Menu,
+        optics: Lcd,
+        pair_code: str,
+        state: Path | None,
         start_mode: str,
     ) -> None:
         super().__init__(maker, model, serial, "3.2.1")

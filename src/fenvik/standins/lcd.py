@@ -26,7 +26,15 @@ LIGHTS = ("red", "green", "blue")
 
 def _balance_items() -> list[Item]:
     return [
-        Item(f"wb-{short}{light[0]}", f"{light[0].upper()}-{name}", "White balance", "range", f"white.{end}.{light}", -50, 50)
+        Item(
+            f"wb-{short}{light[0]}",
+            f"{light[0].upper()}-{name}",
+            "White balance",
+            "range",
+            f"white.{end}.{light}",
+            -50,
+            50,
+        )
         for end, name, short in (("gain", "Gain", "g"), ("offset", "Offset", "o"))
         for light in LIGHTS
     ]

@@ -89,7 +89,9 @@ class Meter(Device):
 
     role = "meter"
 
-    def __init__(self, maker: str, model: str, serial: str, *, kind: Kind, world: World, display: Display, seed: int) -> None:
+    def __init__(
+        self, maker: str, model: str, serial: str, *, kind: Kind, world: World, display: Display, seed: int
+    ) -> None:
         super().__init__(maker, model, serial, "2.0")
         self.kind, self.world, self.display = kind, world, display
         self.features = list(kind.features)

@@ -97,7 +97,11 @@ class Device:
             request = json.loads(line.decode("utf-8"), parse_constant=_no_constant)
         except (ValueError, RecursionError):
             return _error(None, PARSE, "The line is not JSON.")
-        if not isinstance(request, dict) or request.get("jsonrpc") != "2.0" or not isinstance(request.get("method"), str):
+        if (
+            not isinstance(request, dict)
+            or request.get("jsonrpc") != "2.0"
+            or not isinstance(request.get("method"), str)
+        ):
             number = request.get("id") if isinstance(request, dict) else None
             return _error(number if _is_id(number) else None, REQUEST, "The line is not a request.")
         quiet, number = "id" not in request, request.get("id")

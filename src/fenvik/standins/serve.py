@@ -43,9 +43,7 @@ async def running(bench: Bench, port: int):  # type: ignore[no-untyped-def]
 
 async def main(options: Options) -> None:
     """Serve until told to stop."""
-    bench = make_bench(
-        haste=options.haste, pair_code=options.pair_code, state=options.state, seed=options.seed
-    )
+    bench = make_bench(haste=options.haste, pair_code=options.pair_code, state=options.state, seed=options.seed)
     if options.fault:
         bench.start_fault(options.fault, after=options.fault_after, lasts_s=options.fault_for)
     listening = socket.create_server((HOST, options.web_port))

@@ -85,7 +85,6 @@ class Desk:
         xyz = np.array([row.x, row.y, row.z])
         covariance = self.repeatability.covariance(xyz, np.asarray(float(self.tuning.average)))
 
-
         target, white = around.target, around.target.white * around.white
         wanted = target.xyz(np.full((1, 3), self.newest.level), around.white, around.black)
 
@@ -164,7 +163,7 @@ def _epoch_starts(changes: Sequence[ControlChange]) -> list[tuple[datetime, dict
     """Return, for each group in order, when it was made and the values it set."""
     starts: dict[Any, tuple[datetime, dict[str, Any]]] = {}
     for change in changes:
-        at, values = starts.setdefault(change.group, (change.at, {}))
+        _, values = starts.setdefault(change.group, (change.at, {}))
         values[change.control] = change.after
     return list(starts.values())
 

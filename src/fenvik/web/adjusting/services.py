@@ -17,7 +17,6 @@ from fenvik.web.people.models import User
 from fenvik.web.visits.models import Tuning
 
 
-
 class NothingToUndoError(FenvikError):
     """No change is left that could be undone."""
 
@@ -71,7 +70,9 @@ def log_changes(
     values = values_of(tuning)
     if len(values.changes) != seen:
         raise ChangedMeanwhileError
-    basis = Reading.objects.of_firm(actor.firm_id).filter(pk=basis_id, pass_of__tuning=tuning).first() if basis_id else None
+    basis = (
+        Reading.objects.of_firm(actor.firm_id).filter(pk=basis_id, pass_of__tuning=tuning).first() if basis_id else None
+    )
     rows = []
     for control_id, text in typed.items():
         control = values.control(control_id)
@@ -168,7 +169,8 @@ def work_at(*, tuning_id: int, actor: User, end: str, level: float | None = None
         high, low = (level, tuning.low_level) if end == "high" else (tuning.high_level, level)
         if not 1 <= low < high <= 100:
             raise SettingError(
-                f"The high level must lie above the low one, both from 1 to 100 %: {high:g} and {low:g} do not.", "level"
+                f"The high level must lie above the low one, both from 1 to 100 %: {high:g} and {low:g} do not.",
+                "level",
             )
         tuning.high_level, tuning.low_level = high, low
     tuning.working_end = end
@@ -179,5 +181,3 @@ def work_at(*, tuning_id: int, actor: User, end: str, level: float | None = None
         change_patch(pass_id=running.pk, actor=actor, patch=grey(percent, tuning.bits, "limited"))
     notify(tuning.pk)
     return tuning
-
-

@@ -115,7 +115,9 @@ class Hand:
             if desk.nudge is None or not desk.nudge.moves:
                 return
             assert desk.basis is not None
-            self.turn({m.control.id: round(m.value) for m in desk.nudge.moves}, datetime.now(now.tzinfo), desk.basis.row.pk)
+            self.turn(
+                {m.control.id: round(m.value) for m in desk.nudge.moves}, datetime.now(now.tzinfo), desk.basis.row.pk
+            )
             self.moves[end] += 1
             self.read(datetime.now(now.tzinfo))
 
@@ -170,12 +172,20 @@ def fill(directory: str, now: datetime) -> bool:
     take_up(actor=person, address=directory, now=now)
     meter = Device.objects.of_firm(firm.pk).get(role=DeviceRole.METER, facts__kind="spectroradiometer")
     source = Device.objects.of_firm(firm.pk).get(role=DeviceRole.SOURCE)
-    lake = Client.objects.create(firm=firm, name="Lakeside guest house", contact="Marit, at the desk", notes="Keys in the boat shed.")
+    lake = Client.objects.create(
+        firm=firm, name="Lakeside guest house", contact="Marit, at the desk", notes="Keys in the boat shed."
+    )
     snug = _display(lake, "Snug", "OF55-0417", menu_map)
     visit = Visit.objects.create(firm=firm, client=lake, on=today, starts=time(9, 30), calibrator=person)
     measured = {"meter": meter, "source": source}
     night = Tuning.objects.create(
-        visit=visit, display=snug, name="Snug, film night", picture_mode="Film", purpose=Purpose.FILM, luminance=120, **measured
+        visit=visit,
+        display=snug,
+        name="Snug, film night",
+        picture_mode="Film",
+        purpose=Purpose.FILM,
+        luminance=120,
+        **measured,
     )
     Tuning.objects.create(
         visit=visit, display=snug, name="Snug, day television", picture_mode="Shop", purpose=Purpose.DAY,
@@ -195,7 +205,9 @@ def _finished_job(firm: Firm, person: User, menu_map: MenuMap, now: datetime) ->
         devices = Device.objects.of_firm(firm.pk)
         fern = Client.objects.create(firm=firm, name="Fern Cottage", contact="the Dalgaards")
         display = _display(fern, "Sitting room", "OF55-0233", menu_map)
-        visit = Visit.objects.create(firm=firm, client=fern, on=(now - days).date(), starts=time(10, 0), calibrator=person)
+        visit = Visit.objects.create(
+            firm=firm, client=fern, on=(now - days).date(), starts=time(10, 0), calibrator=person
+        )
         tuning = Tuning.objects.create(
             visit=visit, display=display, name="Sitting room, night", picture_mode="Film", purpose=Purpose.NIGHT, luminance=120,
             meter=devices.get(role=DeviceRole.METER, facts__kind="spectroradiometer"), source=devices.get(role=DeviceRole.SOURCE),

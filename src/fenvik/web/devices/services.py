@@ -9,7 +9,8 @@ from django.db import transaction
 
 from fenvik.core.errors import FenvikError
 from fenvik.link.connection import Connection
-from fenvik.link.devices import Description, Device as Linked, Directory
+from fenvik.link.devices import Description, Directory
+from fenvik.link.devices import Device as Linked
 from fenvik.link.faults import DeviceError, LinkFault
 from fenvik.web.devices.models import Device
 from fenvik.web.people.models import Firm, User
@@ -65,8 +66,7 @@ def parse_address(text: str) -> tuple[str, int]:
 
 def _describe(host: str, port: int, who: str) -> Description:
     with Connection(host, port, who) as connection:
-        connection_facts = Linked(connection).describe()
-    return connection_facts
+        return Linked(connection).describe()
 
 
 def take_up(*, actor: User, address: str, now: datetime) -> Found:

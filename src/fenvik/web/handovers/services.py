@@ -39,19 +39,17 @@ def _frozen_pass(pass_: Pass) -> dict[str, Any]:
         "range": pass_.range,
         "average": pass_.average,
         "window": pass_.window,
-        "meter": {key: pass_.meter_facts[key] for key in ("maker", "model", "serial", "kind", "floor", "repeatability")},
-        "readings": [
-            {"label": row.label, "rgb": [row.r, row.g, row.b], "xyz": [row.x, row.y, row.z]} for row in rows
-        ],
+        "meter": {
+            key: pass_.meter_facts[key] for key in ("maker", "model", "serial", "kind", "floor", "repeatability")
+        },
+        "readings": [{"label": row.label, "rgb": [row.r, row.g, row.b], "xyz": [row.x, row.y, row.z]} for row in rows],
     }
 
 
 def frozen_analysis(tuning: dict[str, Any], which: str) -> Analysis:
     """Return the analysis of a frozen pass, ``found`` or ``left``."""
     kept = tuning[which]
-    shell = Pass(
-        bits=kept["bits"], range=kept["range"], average=kept["average"], meter_facts=kept["meter"], patches=[]
-    )
+    shell = Pass(bits=kept["bits"], range=kept["range"], average=kept["average"], meter_facts=kept["meter"], patches=[])
     readings: Readings = core_readings(shell, [_row(i, row) for i, row in enumerate(kept["readings"])])
     return analyse(readings, replace(TARGETS[tuning["target"]], tolerance=tuning["tolerance"]))
 

@@ -68,7 +68,9 @@ async def live(request: HttpRequest, pk: int, stop: str) -> StreamingHttpRespons
             number = hub.count
             while True:
                 fragments = await _shared(key, number)
-                fresh = {name: html.replace(PLACEHOLDER, token) for name, html in fragments.items() if sent.get(name) != html}
+                fresh = {
+                    name: html.replace(PLACEHOLDER, token) for name, html in fragments.items() if sent.get(name) != html
+                }
                 sent = fragments
                 if fresh:
                     yield f"event: fragments\ndata: {json.dumps(fresh)}\n\n"

@@ -24,7 +24,16 @@ class Shape:
             ("black-level", "Black level", "black-level", 0, 100),
         ]
         made: list[dict[str, Any]] = [
-            {"id": id_, "label": label, "group": "Picture", "kind": "range", "role": role, "min": low, "max": high, "step": 1}
+            {
+                "id": id_,
+                "label": label,
+                "group": "Picture",
+                "kind": "range",
+                "role": role,
+                "min": low,
+                "max": high,
+                "step": 1,
+            }
             for id_, label, role, low, high in picture
         ]
         made += [

@@ -66,7 +66,11 @@ class TuningForm(forms.Form):
     purpose = forms.ChoiceField(choices=Purpose.choices)
     target_name = forms.ChoiceField(choices=list(TARGET_LABELS.items()), label="Target")
     luminance = forms.FloatField(
-        required=False, min_value=5, max_value=5000, label="White, cd/m²", help_text="100–120 at night, about 200 by day"
+        required=False,
+        min_value=5,
+        max_value=5000,
+        label="White, cd/m²",
+        help_text="100–120 at night, about 200 by day",
     )
     tolerance = forms.FloatField(min_value=0.1, max_value=10, initial=1.0, help_text="CIEDE2000")
 
@@ -74,7 +78,10 @@ class TuningForm(forms.Form):
         super().__init__(*args, **kwargs)
         self.fields["display"].queryset = Display.objects.filter(room__client=visit.client).select_related("room")
         self.fields["display"].label_from_instance = lambda d: f"{d.room.name}: {d.name}"
-        known = [(f"map-{m.pk}", f"as before: {m}") for m in MenuMap.objects.of_firm(visit.firm_id).order_by("maker", "model")]
+        known = [
+            (f"map-{m.pk}", f"as before: {m}")
+            for m in MenuMap.objects.of_firm(visit.firm_id).order_by("maker", "model")
+        ]
         self.fields["menu"].choices = [*known, *((f"shape-{s.id}", s.label) for s in SHAPES.values())]
 
     def clean(self) -> dict[str, object]:

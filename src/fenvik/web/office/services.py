@@ -18,7 +18,12 @@ def plan_visit(*, actor: User, cleaned: dict[str, Any]) -> Visit:
     if client is None:
         client, _ = Client.objects.get_or_create(firm_id=actor.firm_id, name=cleaned["new_client"].strip())
     return Visit.objects.create(
-        firm_id=actor.firm_id, client=client, on=cleaned["on"], starts=cleaned["starts"], notes=cleaned["notes"], calibrator=actor
+        firm_id=actor.firm_id,
+        client=client,
+        on=cleaned["on"],
+        starts=cleaned["starts"],
+        notes=cleaned["notes"],
+        calibrator=actor,
     )
 
 

@@ -42,7 +42,14 @@ def _rows(visits: list[Visit]) -> list[dict[str, Any]]:
     for visit in visits:
         mine = tunings[visit.pk]
         going = next((t for t in mine if t["trail"].next.id != "handover" or not t["trail"].next.done), None)
-        rows.append({"visit": visit, "tunings": mine, "going": going, "rooms": sorted({t["tuning"].display.room.name for t in mine})})
+        rows.append(
+            {
+                "visit": visit,
+                "tunings": mine,
+                "going": going,
+                "rooms": sorted({t["tuning"].display.room.name for t in mine}),
+            }
+        )
     return rows
 
 
@@ -82,7 +89,9 @@ def _year(firm_id: int, today: date) -> dict[str, Any]:
 
     done = (
         Pass.objects.of_firm(firm_id)
-        .filter(purpose__in=(PassPurpose.FOUND, PassPurpose.LEFT), summary__isnull=False, tuning__visit__on__year=today.year)
+        .filter(
+            purpose__in=(PassPurpose.FOUND, PassPurpose.LEFT), summary__isnull=False, tuning__visit__on__year=today.year
+        )
         .order_by("tuning_id", "created_at")
         .values_list("tuning_id", "purpose", "summary__grey_mean")
     )
@@ -110,7 +119,11 @@ def new_visit(request: HttpRequest) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         visit = plan_visit(actor=request.user, cleaned=form.cleaned_data)
         return redirect("visit", pk=visit.pk)
-    return render(request, "office/form.html", {"form": form, "title": "Plan a visit", "act": "Plan it", "back": "visits", "here": "visits"})
+    return render(
+        request,
+        "office/form.html",
+        {"form": form, "title": "Plan a visit", "act": "Plan it", "back": "visits", "here": "visits"},
+    )
 
 
 @require_http_methods(["GET", "POST"])
@@ -122,7 +135,14 @@ def visit(request: HttpRequest, pk: int) -> HttpResponse:
         tuning = add_tuning(visit_id=pk, actor=request.user, cleaned=form.cleaned_data)
         return redirect("tuning", pk=tuning.pk)
     row = _rows([shown])[0]
-    context = {"here": "visits", "visit": shown, "row": row, "form": form, "day": day_words(shown.on, timezone.localdate()), "open_form": request.method == "POST" or not row["tunings"]}
+    context = {
+        "here": "visits",
+        "visit": shown,
+        "row": row,
+        "form": form,
+        "day": day_words(shown.on, timezone.localdate()),
+        "open_form": request.method == "POST" or not row["tunings"],
+    }
     return render(request, "office/visit.html", context)
 
 
@@ -152,7 +172,9 @@ def client(request: HttpRequest, pk: int | None = None) -> HttpResponse:
             return redirect("client", pk=saved.pk)
     context: dict[str, Any] = {"form": form, "client": shown, "here": "clients"}
     if shown is not None:
-        context["displays"] = Display.objects.filter(room__client=shown).select_related("room", "menu_map").order_by("room__name")
+        context["displays"] = (
+            Display.objects.filter(room__client=shown).select_related("room", "menu_map").order_by("room__name")
+        )
         context["rows"] = _rows(list(Visit.objects.filter(client=shown).select_related("client").order_by("-on")[:20]))
     return render(request, "office/client.html", context)
 
@@ -180,10 +202,19 @@ def find(request: HttpRequest) -> HttpResponse:
     firm_id, words = request.user.firm_id, request.GET.get("q", "").strip()[:80]
     found: dict[str, Any] = {}
     if words:
-        found["clients"] = Client.objects.of_firm(firm_id).filter(Q(name__icontains=words) | Q(contact__icontains=words)).order_by("name")[:12]
+        found["clients"] = (
+            Client.objects.of_firm(firm_id)
+            .filter(Q(name__icontains=words) | Q(contact__icontains=words))
+            .order_by("name")[:12]
+        )
         found["displays"] = (
             Display.objects.of_firm(firm_id)
-            .filter(Q(maker__icontains=words) | Q(model__icontains=words) | Q(serial__icontains=words) | Q(room__name__icontains=words))
+            .filter(
+                Q(maker__icontains=words)
+                | Q(model__icontains=words)
+                | Q(serial__icontains=words)
+                | Q(room__name__icontains=words)
+            )
             .select_related("room__client")
             .prefetch_related(Prefetch("tunings", Tuning.objects.order_by("-pk")))[:12]
         )
@@ -193,4 +224,8 @@ def find(request: HttpRequest) -> HttpResponse:
             .select_related("visit__client", "display")
             .order_by("-pk")[:12]
         )
-    return render(request, "office/find.html", {"words": words, "found": found, "nothing": bool(words) and not any(found.values())})
+    return render(
+        request,
+        "office/find.html",
+        {"words": words, "found": found, "nothing": bool(words) and not any(found.values())},
+    )

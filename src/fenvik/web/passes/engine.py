@@ -51,7 +51,9 @@ def patch_of(row: dict[str, object]) -> Patch:
 def take(pass_id: int, token: uuid.UUID) -> Plan | None:
     """Take a pass over: whoever held it before can store nothing any more. None when there is nothing to do."""
     with transaction.atomic():
-        pass_ = Pass.objects.select_for_update(of=("self",)).select_related("meter__firm", "source__firm").get(pk=pass_id)
+        pass_ = (
+            Pass.objects.select_for_update(of=("self",)).select_related("meter__firm", "source__firm").get(pk=pass_id)
+        )
         if not pass_.is_open or pass_.state == PassState.PAUSED:
             return None
         pass_.run_token, pass_.state = token, PassState.RUNNING
@@ -155,9 +157,7 @@ class Runner:
         self.source = source
         self.meter = Meter(locate(pass_.meter))
         rates = pass_.source.facts.get("frame_rates") or [60]
-        source.signal(
-            format_="sdr", colorimetry="bt709", bits=pass_.bits, range_=pass_.range, frame_rate=rates[-1]
-        )
+        source.signal(format_="sdr", colorimetry="bt709", bits=pass_.bits, range_=pass_.range, frame_rate=rates[-1])
 
     def _patches(self) -> None:
         expected = max(seconds for _, seconds in self.plan.pass_.meter_facts["typical"]) * self.plan.pass_.average
@@ -182,9 +182,7 @@ class Runner:
                 time.sleep(pass_.settle_s)
         started = datetime.now(UTC)
         try:
-            reading = self.meter.read(
-                average=pass_.average, expected_s=expected_s, slack_s=settings.LINK_SLACK_S
-            )
+            reading = self.meter.read(average=pass_.average, expected_s=expected_s, slack_s=settings.LINK_SLACK_S)
         except DeviceError as refusal:
             if refusal.number != DeviceError.TOO_DARK:
                 raise

@@ -164,5 +164,3 @@ def without_a_job() -> list[int]:
             [PassState.PAUSED, "run_pass"],
         )
         return [row[0] for row in cursor.fetchall()]
-
-

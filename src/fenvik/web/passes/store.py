@@ -125,5 +125,3 @@ class Store:
             lets_go=state == PassState.PAUSED,
             at=datetime.now(UTC),
         )
-
-

@@ -8,7 +8,7 @@ import numpy as np
 from fenvik.core.analysis import Analysis, Readings, analyse
 from fenvik.core.errors import NoWhiteError
 from fenvik.core.uncertainty import Repeatability
-from fenvik.web.passes.models import Pass, PassPurpose, Reading
+from fenvik.web.passes.models import Pass, Reading
 from fenvik.web.visits.models import Tuning
 
 
@@ -68,6 +68,4 @@ def _analysed(pass_: Pass, tuning: Tuning) -> Analysis | None:
 
 def latest_pass(tuning: Tuning, *purposes: str) -> Pass | None:
     """Return the newest pass for one of these purposes that has a reading."""
-    return (
-        tuning.passes.filter(purpose__in=purposes, readings__isnull=False).order_by("-created_at").first()
-    )
+    return tuning.passes.filter(purpose__in=purposes, readings__isnull=False).order_by("-created_at").first()

@@ -103,7 +103,11 @@ def _balance(pair: Pair) -> Picture:
         "balance",
         "Does grey stay grey?",
         pair.answers.get("balance") or words.balance(pair.said),
-        mark_safe(balance.draw(levels, title="Balance of red, green and blue by level", current=pair.current, steps=pair.steps)),  # noqa: S308
+        mark_safe(
+            balance.draw(
+                levels, title="Balance of red, green and blue by level", current=pair.current, steps=pair.steps
+            )
+        ),
         Table(("level", "red, %", "green, %", "blue, %", "error, colour only"), rows),
         not levels,
     )
@@ -126,7 +130,9 @@ def _tone(pair: Pair) -> Picture:
             points.append(
                 tone.Point(
                     percent=level,
-                    deviation=None if now is None or pair.left is None else 100.0 * float(pair.left.luminance_error[now]),
+                    deviation=None
+                    if now is None or pair.left is None
+                    else 100.0 * float(pair.left.luminance_error[now]),
                     std=100.0 * float(shown.luminance_std[at]),
                     visible=float(visible),
                     found=None if was is None or pair.found is None else 100.0 * float(pair.found.luminance_error[was]),
@@ -149,7 +155,7 @@ def _tone(pair: Pair) -> Picture:
         "tone",
         "Does brightness rise as it should?",
         words.tone(pair.said),
-        mark_safe(tone.draw(points, title="Deviation of luminance by level")),  # noqa: S308
+        mark_safe(tone.draw(points, title="Deviation of luminance by level")),
         Table(("level", "cd/m²", "wanted", "off, %", "gamma", "target's"), list(reversed(rows))),
         not points,
     )
@@ -172,7 +178,9 @@ def _all_labels(pair: Pair) -> list[str]:
 def _colour_map(pair: Pair) -> Picture:
     found, left, base = _by_label(pair.found), _by_label(pair.left), pair.said
     if base is None:
-        return Picture("colours", "Do colours land where they should?", words.colours(None), mark_safe(""), Table((), []), True)
+        return Picture(
+            "colours", "Do colours land where they should?", words.colours(None), mark_safe(""), Table((), []), True
+        )
     comets, rows = [], []
     for label in _all_labels(pair):
         now, was = left.get(label), found.get(label)
@@ -186,8 +194,12 @@ def _colour_map(pair: Pair) -> Picture:
                 label=label,
                 colour=own_colour(shown.readings.fraction[at]),
                 target=(float(shown.target_uv[at, 0]), float(shown.target_uv[at, 1])),
-                measured=None if now is None or pair.left is None else (float(pair.left.uv[now, 0]), float(pair.left.uv[now, 1])),
-                found=None if was is None or pair.found is None else (float(pair.found.uv[was, 0]), float(pair.found.uv[was, 1])),
+                measured=None
+                if now is None or pair.left is None
+                else (float(pair.left.uv[now, 0]), float(pair.left.uv[now, 1])),
+                found=None
+                if was is None or pair.found is None
+                else (float(pair.found.uv[was, 0]), float(pair.found.uv[was, 1])),
                 error=float(shown.whole.value[at]),
                 named=label in COLOURS,
             )
@@ -202,14 +214,24 @@ def _colour_map(pair: Pair) -> Picture:
                 places(shown.colour_only.value[at], 2),
             )
         )
-    corners = [(float(u), float(v)) for u, v in xy_to_uv(np.array([base.target.primaries.red, base.target.primaries.green, base.target.primaries.blue]))]
+    corners = [
+        (float(u), float(v))
+        for u, v in xy_to_uv(
+            np.array([base.target.primaries.red, base.target.primaries.green, base.target.primaries.blue])
+        )
+    ]
     white = xyz_to_uv(base.target.white)
     drawn = colourmap.draw(
-        comets, [*_lens(pair.found, found=True), *_lens(pair.left, found=False)], corners, (float(white[0]), float(white[1])),
+        comets,
+        [*_lens(pair.found, found=True), *_lens(pair.left, found=False)],
+        corners,
+        (float(white[0]), float(white[1])),
         title="Colours in u′v′, and greys around the target white",
     )
     head = ("colour", "x", "y", "cd/m²", "error", "colour only")
-    return Picture("colours", "Do colours land where they should?", words.colours(base), mark_safe(drawn), Table(head, rows))  # noqa: S308
+    return Picture(
+        "colours", "Do colours land where they should?", words.colours(base), mark_safe(drawn), Table(head, rows)
+    )
 
 
 def _lens(analysis: Analysis | None, *, found: bool) -> list[colourmap.WhitePoint]:
@@ -223,7 +245,9 @@ def _lens(analysis: Analysis | None, *, found: bool) -> list[colourmap.WhitePoin
         lab = difference.xyz_to_lab(analysis.readings.xyz[i], white)
         size, error_here = float(np.hypot(lab[1], lab[2])), float(analysis.colour_only.value[i])
         unit = error_here / size if size > 1e-9 else 0.0
-        points.append(colourmap.WhitePoint(f"{level:g} %", float(lab[1]) * unit, float(lab[2]) * unit, error_here, found))
+        points.append(
+            colourmap.WhitePoint(f"{level:g} %", float(lab[1]) * unit, float(lab[2]) * unit, error_here, found)
+        )
     return points
 
 
@@ -253,7 +277,7 @@ def _errors(pair: Pair) -> Picture:
         "errors",
         "How far is each patch from right?",
         words.errors(pair.said),
-        mark_safe(drawn),  # noqa: S308
+        mark_safe(drawn),
         Table(("patch", "error", "95 % between", "colour only"), rows),
         not rungs,
     )

@@ -6,8 +6,8 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.analysis import Analysis
-from fenvik.core.science import cct_and_duv
 from fenvik.core.colourspace import xy_to_xyz
+from fenvik.core.science import cct_and_duv
 from fenvik.web.passes.models import Pass
 from fenvik.web.results.assemble import analysis_of
 

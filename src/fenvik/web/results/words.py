@@ -28,10 +28,10 @@ TRENDS = {
 def balance(analysis: Analysis | None) -> SafeString:
     """Return what the greys say."""
     if analysis is None:
-        return format_html("Nothing has been read yet.")
+        return SafeString("Nothing has been read yet.")
     found = findings.cast(analysis)
     if found is None:
-        return format_html("No grey has been read yet.")
+        return SafeString("No grey has been read yet.")
     lit = analysis.lit_grey
     worst = float(analysis.colour_only.value[lit].max())
     if worst <= analysis.target.tolerance:
@@ -46,20 +46,24 @@ def balance(analysis: Analysis | None) -> SafeString:
         TRENDS[found.trend],
     )
     if found.unresolved_below is not None:
-        sentence += format_html("; at {} % and below the rest is within what this meter can tell", f"{found.unresolved_below:.0f}")
-    return sentence + format_html(".")
+        sentence += format_html(
+            "; at {} % and below the rest is within what this meter can tell", f"{found.unresolved_below:.0f}"
+        )
+    return sentence + SafeString(".")
 
 
 def tone(analysis: Analysis | None) -> SafeString:
     """Return what the luminances say."""
     found = None if analysis is None else findings.tone(analysis)
     if analysis is None or found is None:
-        return format_html("No grey has been read yet.")
+        return SafeString("No grey has been read yet.")
     side = "bright" if found.deviation > 0 else "dark"
     sentence = format_html("<b>{} % too {} at {} %</b>", f"{abs(found.deviation):.1f}", side, f"{found.level:.0f}")
     if math.isfinite(found.gamma) and math.isfinite(found.target_gamma):
         sentence += format_html(
-            "; the effective gamma averages {} where the target has {}", f"{found.gamma:.2f}", f"{found.target_gamma:.2f}"
+            "; the effective gamma averages {} where the target has {}",
+            f"{found.gamma:.2f}",
+            f"{found.target_gamma:.2f}",
         )
     return sentence + format_html(". White is {} cd/m².", significant(float(analysis.white[1])))
 
@@ -68,7 +72,7 @@ def colours(analysis: Analysis | None) -> SafeString:
     """Return what the colours say."""
     found = None if analysis is None else findings.colour(analysis)
     if analysis is None or found is None:
-        return format_html("No colour has been read yet.")
+        return SafeString("No colour has been read yet.")
     if found.inside == found.count:
         return format_html("Yes: the farthest is {}, <b>{}</b>.", found.label, f"{found.error:.1f}")
     return format_html(
@@ -84,7 +88,7 @@ def colours(analysis: Analysis | None) -> SafeString:
 def errors(analysis: Analysis | None) -> SafeString:
     """Return what the whole list says."""
     if analysis is None:
-        return format_html("Nothing has been read yet.")
+        return SafeString("Nothing has been read yet.")
     value = analysis.whole.value
     above = int((value > analysis.target.tolerance).sum())
     worst = int(value.argmax())

@@ -48,28 +48,29 @@ class Trail:
 
 def with_trails(tunings: QuerySet) -> QuerySet:
     """Add to tunings what their trails need: a number of queries that does not grow with the rows."""
-    return (
-        tunings.select_related("visit__client", "display__room", "display__menu_map", "meter", "source")
-        .prefetch_related(
-            Prefetch(
-                "sheets",
-                SettingsSheet.objects.filter(moment=Moment.FOUND).order_by("-at"),
-                to_attr="found_sheets",
-            ),
-            Prefetch(
-                "passes",
-                Pass.objects.exclude(purpose=PassPurpose.ADJUST, finished_at__isnull=False)
-                .annotate(read=Count("readings__index", distinct=True), last_reading=Max("readings__id"))
-                .order_by("-created_at"),
-                to_attr="main_passes",
-            ),
-            Prefetch("changes", ControlChange.objects.order_by("id"), to_attr="ordered_changes"),
-            Prefetch(
-                "visit__handovers",
-                Handover.objects.filter(withdrawn_at__isnull=True).order_by("-created_at").only("id", "visit_id", "created_at", "content"),
-                to_attr="standing_handovers",
-            ),
-        )
+    return tunings.select_related(
+        "visit__client", "display__room", "display__menu_map", "meter", "source"
+    ).prefetch_related(
+        Prefetch(
+            "sheets",
+            SettingsSheet.objects.filter(moment=Moment.FOUND).order_by("-at"),
+            to_attr="found_sheets",
+        ),
+        Prefetch(
+            "passes",
+            Pass.objects.exclude(purpose=PassPurpose.ADJUST, finished_at__isnull=False)
+            .annotate(read=Count("readings__index", distinct=True), last_reading=Max("readings__id"))
+            .order_by("-created_at"),
+            to_attr="main_passes",
+        ),
+        Prefetch("changes", ControlChange.objects.order_by("id"), to_attr="ordered_changes"),
+        Prefetch(
+            "visit__handovers",
+            Handover.objects.filter(withdrawn_at__isnull=True)
+            .order_by("-created_at")
+            .only("id", "visit_id", "created_at", "content"),
+            to_attr="standing_handovers",
+        ),
     )
 
 

@@ -28,7 +28,6 @@ from fenvik.web.trail.verdict import Verdict, light_words, verdict_of
 from fenvik.web.visits.models import Tuning
 
 
-
 @dataclass(frozen=True)
 class Options:
     """What the address asks for beside the stop."""
@@ -109,7 +108,12 @@ def make_scene(firm_id: int, pk: int, stop: str, options: Options) -> Scene:
         options=options,
         trail=trail_of(tuning),
         values=values,
-        tape=tape_of(tuning, recent, None if base is None else float(base.white[1]), 0.0 if base is None else base.black_luminance),
+        tape=tape_of(
+            tuning,
+            recent,
+            None if base is None else float(base.white[1]),
+            0.0 if base is None else base.black_luminance,
+        ),
         open_pass=open_pass,
         progress=_progress(open_pass),
         found_pass=found_pass,
@@ -177,7 +181,9 @@ def _adjust(scene: Scene) -> None:
     found_balance: dict[float, Any] = {}
     if scene.found is not None:
         percent = np.round(scene.found.readings.fraction[:, 0] * 100.0)
-        found_balance = {float(percent[i]): scene.found.balance[i] - 100.0 for i in np.flatnonzero(scene.found.lit_grey)}
+        found_balance = {
+            float(percent[i]): scene.found.balance[i] - 100.0 for i in np.flatnonzero(scene.found.lit_grey)
+        }
     rows = desk.chart_levels(found_balance, scene.tuning.target.tolerance)
     pair = pictures.Pair(
         scene.found, None, current=desk.percent, levels=rows or None, steps=_step_scale(desk),
@@ -192,8 +198,12 @@ def _adjust(scene: Scene) -> None:
             "error": error,
             "error_pm": 1.96 * error_std,
             "within": error <= scene.tuning.target.tolerance,
-            "levers": mark_safe(  # noqa: S308 - made by the chart kit
-                levers.draw((three[0], three[1], three[2]), (float(std[0]), float(std[1]), float(std[2])), title="Red, green and blue now")
+            "levers": mark_safe(
+                levers.draw(
+                    (three[0], three[1], three[2]),
+                    (float(std[0]), float(std[1]), float(std[2])),
+                    title="Red, green and blue now",
+                )
             ),
         }
     scene.extra["undo"] = last_to_undo(scene.values.changes) if scene.options.ask == "undo" else []
@@ -223,7 +233,9 @@ def _now_words(desk: Desk) -> Any:
     errors = desk.surroundings.errors(at, drives)
     worst = int(np.argmax(errors))
     if float(errors[worst]) <= desk.tuning.target.tolerance:
-        return format_html("No level is off by more than <b>{}</b> as the controls stand now.", f"{float(errors[worst]):.1f}")
+        return format_html(
+            "No level is off by more than <b>{}</b> as the controls stand now.", f"{float(errors[worst]):.1f}"
+        )
     neutral = drives - drives.mean(axis=1, keepdims=True)
     channel = int(np.argmax(np.abs(neutral[worst])))
     name = ("Red", "Green", "Blue")[channel]

@@ -35,7 +35,9 @@ def tape_of(tuning: Tuning, recent: list[Reading], white: float | None, black: f
     made = []
     for i, row in enumerate(rows[:ROWS]):
         total = row.x + row.y + row.z
-        before = next((j for j in range(i + 1, len(rows)) if (rows[j].r, rows[j].g, rows[j].b) == (row.r, row.g, row.b)), None)
+        before = next(
+            (j for j in range(i + 1, len(rows)) if (rows[j].r, rows[j].g, rows[j].b) == (row.r, row.g, row.b)), None
+        )
         error = errors[i]
         change = None
         if before is not None and error is not None and errors[before] is not None:
@@ -62,4 +64,7 @@ def _errors(rows: list[Reading], tuning: Tuning, white: float | None, black: flo
     colour_only = difference.colour_only(target, xyz, lab_white).total
     whole = difference.whole(target, xyz, lab_white).total
     grey = (codes == codes[:, :1]).all(axis=1)
-    return [None if row.y <= 0 else float(c if g else w) for row, c, w, g in zip(rows, colour_only, whole, grey, strict=True)]
+    return [
+        None if row.y <= 0 else float(c if g else w)
+        for row, c, w, g in zip(rows, colour_only, whole, grey, strict=True)
+    ]

@@ -10,7 +10,6 @@ from fenvik.core.uncertainty import interval_95
 from fenvik.web.menus.values import Values
 from fenvik.web.results.summary import figures
 
-
 LIGHT_TOLERANCE_PERCENT = 8.0  # less is hardly seen from one evening to the next
 
 
@@ -40,7 +39,9 @@ def _outside(errors: Errors, which: Bools, tolerance: float) -> tuple[int, int]:
     return int((low > tolerance).sum()), int(((low <= tolerance) & (high > tolerance)).sum())
 
 
-def verdict_of(found: Analysis | None, left: Analysis | None, values: Values, luminance: float | None) -> Verdict | None:
+def verdict_of(
+    found: Analysis | None, left: Analysis | None, values: Values, luminance: float | None
+) -> Verdict | None:
     """Return the verdict on a tuning; ``luminance`` in cd/m² is wanted. None while nothing was measured as left."""
     if left is None:
         return None
@@ -98,13 +99,17 @@ def _unreached(left: Analysis, values: Values) -> list[str]:
         low, _ = interval_95(left.whole.value[coloured], left.whole.std[coloured])
         names = [left.readings.labels[i] for i in np.flatnonzero(coloured)[low > tolerance]]
         if names and "colour" not in roles:
-            sentences.append(f"Not reachable: {_listed(names)} above {tolerance:g}; this menu has no control for single colours.")
+            sentences.append(
+                f"Not reachable: {_listed(names)} above {tolerance:g}; this menu has no control for single colours."
+            )
     grey = np.flatnonzero(left.lit_grey)
     low, _ = interval_95(left.colour_only.value[grey], left.colour_only.std[grey])
     levels = [f"{left.readings.fraction[i, 0] * 100:.0f} %" for i in grey[low > tolerance]]
     multi = any((control.get("role") or "").startswith("white.at.") for control in values.controls)
     if levels and not multi:
-        sentences.append(f"Not reachable: grey at {_listed(levels)} above {tolerance:g}; two-point cannot bend single levels.")
+        sentences.append(
+            f"Not reachable: grey at {_listed(levels)} above {tolerance:g}; two-point cannot bend single levels."
+        )
     return sentences
 
 

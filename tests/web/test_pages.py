@@ -1,0 +1,215 @@
+"""Pages: who may see them, what they cost, and what a stranger gets."""
+
+import re
+
+import pytest
+from django.urls import get_resolver, reverse
+from django.utils import timezone
+
+from fenvik.web.adjusting.models import ControlChange
+from fenvik.web.demo.build import whole_job
+from fenvik.web.handovers.models import Handover
+from fenvik.web.handovers.services import make_handover
+from fenvik.web.passes.models import Pass
+from fenvik.web.trail.facts import STOPS
+from fenvik.web.visits.models import Tuning
+
+BACKEND = "django.contrib.auth.backends.ModelBackend"
+
+
+@pytest.fixture
+def finished(transactional_db, equipped, person, bench, now):
+    whole_job(equipped, person, bench, now)
+    return equipped
+
+
+def post(client, tuning, act, **data):
+    return client.post(reverse("act", args=(tuning.pk, act)), {"stop": "adjust", **data})
+
+
+def addresses_of(tuning):
+    """Every address of the application that names an object, for the objects of a tuning."""
+    found = []
+    for pattern in get_resolver().url_patterns:
+        name, keys = pattern.name, list(pattern.pattern.converters)
+        given = {"pk": tuning.pk, "stop": "found", "name": "read", "token": "none"}
+        if name == "visit":
+            given["pk"] = tuning.visit_id
+        if name == "client":
+            given["pk"] = tuning.visit.client_id
+        if "pk" in keys:
+            found.append((name, reverse(name, kwargs={key: given[key] for key in keys})))
+    return found
+
+
+@pytest.mark.django_db
+def test_whoever_is_not_signed_in_is_asked_to(client, tuning):
+    for name, address in addresses_of(tuning):
+        answer = client.post(address) if name == "act" else client.get(address)
+        assert answer.status_code == 302, address
+        assert answer["Location"].startswith("/sign-in/")
+    for name in ("visits", "clients", "instruments", "find", "new-visit", "new-client"):
+        assert client.get(reverse(name)).status_code == 302
+
+
+@pytest.mark.django_db
+def test_a_person_of_another_firm_gets_404_for_every_object(client, tuning, stranger):
+    client.force_login(stranger, backend=BACKEND)
+    walked = addresses_of(tuning)
+    assert len(walked) >= 6
+    for name, address in walked:
+        answer = client.post(address) if name == "act" else client.get(address)
+        assert answer.status_code == 404, address
+    assert b"A client" not in client.get(reverse("find") + "?q=a").content
+    assert b"A client" not in client.get(reverse("clients")).content
+
+
+@pytest.mark.django_db
+def test_another_firms_pass_and_handover_cannot_be_touched(client, finished, stranger, person, now):
+    handover = make_handover(visit_id=finished.visit_id, actor=person, now=now)
+    theirs = Tuning.objects.get(pk=finished.pk)
+    client.force_login(stranger, backend=BACKEND)
+    for act in ("pause", "stop-pass", "resume", "withdraw", "hand-over", "measure-left"):
+        answer = post(client, theirs, act, **{"pass": Pass.objects.first().pk, "handover": handover.pk})
+        assert answer.status_code == 404
+    handover.refresh_from_db()
+    assert handover.withdrawn_at is None
+
+
+@pytest.mark.django_db
+def test_every_stop_opens_at_any_time(signed_in, tuning):
+    for stop in STOPS:
+        answer = signed_in.get(reverse("stop", args=(tuning.pk, stop)))
+        assert answer.status_code == 200, stop
+        assert "How was it found?" in answer.content.decode() or stop != "arrival"
+    assert signed_in.get(reverse("stop", args=(tuning.pk, "nowhere"))).status_code == 404
+    assert signed_in.get(reverse("tuning", args=(tuning.pk,)))["Location"].endswith("/arrival/")
+
+
+def test_a_finished_tuning_shows_its_pictures_tables_and_handover(signed_in, finished, person, now):
+    for stop in ("found", "adjust", "left"):
+        for view in ("balance", "tone", "colours", "errors"):
+            body = signed_in.get(reverse("stop", args=(finished.pk, stop)) + f"?view={view}&table=1").content.decode()
+            assert "<svg" in body
+            assert body.count('<table class="figures">') == 1
+    handover = make_handover(visit_id=finished.visit_id, actor=person, now=now)
+    trail = signed_in.get(reverse("visits")).content.decode()
+    assert "Handed over" in trail
+    signed_in.logout()
+    page = signed_in.get(reverse("handover", args=(handover.token,)))
+    assert page.status_code == 200
+    body = page.content.decode()
+    assert "To enter again after a reset" in body
+    assert "R-Gain" in body
+    assert page["Referrer-Policy"] == "no-referrer"
+    handover.refresh_from_db()
+    assert handover.opened == 1
+
+
+def test_a_handover_is_a_frozen_copy_and_can_be_withdrawn(signed_in, finished, person, now):
+    handover = make_handover(visit_id=finished.visit_id, actor=person, now=now)
+    address = reverse("handover", args=(handover.token,))
+    before = signed_in.get(address).content
+    tuning = Tuning.objects.get(pk=finished.pk)
+    tuning.picture_mode = "Another"
+    tuning.save()
+    ControlChange.objects.create(
+        tuning=tuning, group="11111111-1111-4111-8111-111111111111", control="wb-gr", label="R-Gain", before=0, after=9, at=now
+    )
+    assert signed_in.get(address).content == before
+    post(signed_in, tuning, "withdraw", handover=handover.pk)
+    assert signed_in.get(address).status_code == 404
+    Handover.objects.update(withdrawn_at=None, expires_at=timezone.now())
+    assert signed_in.get(address).status_code == 404
+
+
+@pytest.mark.django_db
+def test_a_wrong_sheet_keeps_what_was_typed_and_says_what_is_wrong(signed_in, tuning):
+    answer = post(signed_in, tuning, "note", **{"value-pic-1": "300", "value-wb-gr": "7"})
+    assert answer.status_code == 422
+    body = answer.content.decode()
+    assert "Contrast goes from 0 to 100" in body
+    assert 'value="300"' in body
+    assert 'value="7"' in body
+    answer = post(signed_in, tuning, "note", **{"value-pic-1": "30", "value-wb-gr": "7"})
+    assert answer.status_code == 302
+
+
+@pytest.mark.django_db
+def test_a_wrong_value_at_adjust_says_so_where_it_was_typed(signed_in, equipped):
+    answer = post(signed_in, equipped, "turned", seen=0, **{"value-wb-gr": "77"})
+    assert answer.status_code == 422
+    assert "R-Gain goes from -50 to 50; 77 is outside" in answer.content.decode()
+    assert not ControlChange.objects.exists()
+
+
+@pytest.mark.django_db
+def test_a_device_that_is_not_there_has_one_sentence(signed_in, tuning):
+    answer = signed_in.post(reverse("instruments"), {"address": "127.0.0.1:9"})
+    assert "The directory cannot be reached at 127.0.0.1:9" in answer.content.decode()
+    for address, words in (
+        ("10.1.2.3:7700", "outside the networks"),
+        ("nonsense", "a host and a port"),
+        ("127.0.0.1:99999", "a host and a port"),
+    ):
+        assert words in signed_in.post(reverse("instruments"), {"address": address}).content.decode()
+
+
+@pytest.mark.django_db
+def test_a_pass_started_twice_says_so_and_starts_none(signed_in, equipped):
+    assert post(signed_in, equipped, "measure-found").status_code == 302
+    answer = signed_in.post(reverse("act", args=(equipped.pk, "measure-found")), {"stop": "found"}, follow=True)
+    assert "no second one was started" in answer.content.decode()
+    assert Pass.objects.count() == 1
+
+
+@pytest.mark.django_db
+def test_a_tuning_is_planned_with_a_new_client_and_display(signed_in, person):
+    answer = signed_in.post(reverse("new-visit"), {"new_client": "Mill House", "on": "2026-11-25", "starts": "10:00"})
+    assert answer.status_code == 302
+    form = {
+        "room": "Loft", "model": "7", "maker": "Orrefall", "technology": "lcd", "menu": "shape-two-10", "picture_mode": "Film",
+        "purpose": "night", "target_name": "bt709-2.2", "luminance": "110", "tolerance": "1.5",
+    }  # fmt: skip
+    assert signed_in.post(answer["Location"], form | {"luminance": "2"}).status_code == 200
+    assert not Tuning.objects.exists()
+    assert signed_in.post(answer["Location"], form).status_code == 302
+    made = Tuning.objects.get()
+    assert made.target_label == "BT.709, gamma 2.2, D65, 110 cd/m²"
+    assert made.target.tolerance == 1.5
+    gain = next(c for c in made.display.menu_map.controls if c["role"] == "white.gain.red")
+    assert (gain["min"], gain["max"]) == (-10, 10)
+    assert "Loft" in signed_in.get(reverse("find") + "?q=loft").content.decode()
+
+
+@pytest.mark.django_db
+def test_wrong_tries_to_sign_in_are_slowed_down(client, person):
+    for _ in range(8):
+        answer = client.post(reverse("sign-in"), {"username": "ina", "password": "wrong"})
+    assert answer.status_code == 429
+    assert "Too many wrong tries" in answer.content.decode()
+    assert client.post(reverse("sign-in"), {"username": "ina", "password": "quiet water"}).status_code == 429
+
+
+@pytest.mark.django_db
+def test_every_page_has_a_strict_policy_and_nothing_inline(signed_in, tuning):
+    for address in (reverse("visits"), reverse("stop", args=(tuning.pk, "found")), reverse("sign-in")):
+        answer = signed_in.get(address, follow=True)
+        policy = answer["Content-Security-Policy"]
+        assert "unsafe" not in policy
+        assert "script-src 'self'" in policy
+        body = answer.content.decode()
+        assert not re.search(r"<script(?![^>]*\bsrc=)|\son\w+=|\sstyle=", body)
+        assert not re.search(r"(src|href)=\"(https?:)?//", body)
+
+
+def test_no_page_asks_the_database_more_when_there_is_more(signed_in, finished, person, django_assert_max_num_queries, now):
+    addresses = [reverse("visits"), *(reverse("stop", args=(finished.pk, stop)) for stop in STOPS)]
+    make_handover(visit_id=finished.visit_id, actor=person, now=now)
+    copy = Tuning.objects.get(pk=finished.pk)
+    for number in range(6):
+        copy.pk, copy.name = None, f"copy {number}"
+        copy.save()
+    for address in addresses:
+        with django_assert_max_num_queries(18):
+            assert signed_in.get(address).status_code == 200
