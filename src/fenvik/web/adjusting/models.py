@@ -13,7 +13,7 @@ class ControlChange(FirmModel):
     group = models.UUIDField()
     control = models.CharField(max_length=80)
     label = models.CharField(max_length=120)
-    before = models.JSONField()
+    before = models.JSONField(null=True)  # null: nobody had noted it
     after = models.JSONField()
     at = models.DateTimeField()
     by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT)

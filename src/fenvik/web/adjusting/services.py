@@ -96,7 +96,7 @@ def last_to_undo(changes: list[ControlChange]) -> list[ControlChange]:
     """Return the newest group that is neither an undoing nor undone."""
     undone = {change.undoes_id for change in changes if change.undoes_id}
     for change in reversed(changes):
-        if change.undoes_id is None and change.pk not in undone:
+        if change.undoes_id is None and change.pk not in undone and change.before is not None:
             return [c for c in changes if c.group == change.group and c.pk not in undone]
     return []
 
@@ -106,7 +106,7 @@ def undo(*, tuning_id: int, actor: User, group: uuid.UUID, now: datetime) -> lis
     """Log that a group of changes was turned back; doing so twice changes nothing. Raises NothingToUndoError."""
     tuning = _tuning(tuning_id, actor)
     changes = list(ControlChange.objects.filter(tuning=tuning).order_by("id"))
-    wanted = [c for c in changes if c.group == group and c.undoes_id is None]
+    wanted = [c for c in changes if c.group == group and c.undoes_id is None and c.before is not None]
     undone = {change.undoes_id for change in changes if change.undoes_id}
     if not wanted:
         raise NothingToUndoError

@@ -65,9 +65,9 @@ async def live(request: HttpRequest, pk: int, stop: str) -> StreamingHttpRespons
         with hub.subscribe(pk) as queue:
             yield "retry: 700\n\n"
             sent: dict[str, str] = {}
-            number = hub.count
+            # The first look is this page's own: what others share may be older than what this page has just done.
+            fragments = await sync_to_async(render_fragments, thread_sensitive=False)(*key)
             while True:
-                fragments = await _shared(key, number)
                 fresh = {
                     name: html.replace(PLACEHOLDER, token) for name, html in fragments.items() if sent.get(name) != html
                 }
@@ -78,6 +78,7 @@ async def live(request: HttpRequest, pk: int, stop: str) -> StreamingHttpRespons
                     number = await asyncio.wait_for(queue.get(), STILL_HERE_S)
                     while not queue.empty():
                         number = queue.get_nowait()
+                    fragments = await _shared(key, number)
                 except TimeoutError:
                     yield ": still here\n\n"
 

@@ -111,17 +111,21 @@ function busyIn(element) {
   return [...element.querySelectorAll("input:not([type=hidden])")].some((i) => i.value !== i.defaultValue);
 }
 
+// What is the same but for tokens is left alone: a button must not vanish under a finger.
+function bare(element) {
+  return element.innerHTML
+    .replace(/name="(csrfmiddlewaretoken|group)" value="[^"]*"/g, "")
+    .replace(/ (open|aria-disabled|aria-busy|data-source)="[^"]*"/g, "");
+}
+
 function put(id, html) {
   const old = document.getElementById(id);
   if (!old || busyIn(old)) return;
   const holder = document.createElement("template");
   holder.innerHTML = html.trim();
   const fresh = holder.content.getElementById(id);
-  if (!fresh) return;
-  const more = old.querySelector("details.more");
-  const opened = more && more.open;
+  if (!fresh || bare(fresh) === bare(old)) return;
   const focusKey = document.activeElement && old.contains(document.activeElement) ? document.activeElement.dataset.key : null;
-  if (opened && fresh.querySelector("details.more")) fresh.querySelector("details.more").open = true;
   old.replaceWith(fresh);
   if (focusKey) {
     const again = fresh.querySelector(`[data-key="${CSS.escape(focusKey)}"]`);
@@ -150,16 +154,28 @@ function follow(address) {
   window.addEventListener("pagehide", () => stream.close(), { once: true });
 }
 
+// What a person has opened stays open when the hand is drawn anew.
+let moreIsOpen = false;
+document.addEventListener("toggle", (event) => {
+  if (event.target.matches("details.more")) moreIsOpen = event.target.open;
+}, true);
+
 document.addEventListener("keydown", pressed);
 // The answer to a form may be another page than this one: then it is opened as a page.
 document.addEventListener("ajax:missing", (event) => {
   event.preventDefault();
-  window.location.assign(event.detail.response.url);
+  const { ok, url } = event.detail.response;
+  if (ok) window.location.assign(url);
 });
-document.addEventListener("ajax:error", () => say("that did not reach the server; it can be sent again", 6000));
+document.addEventListener("ajax:error", () => say("the server could not do that; nothing was lost, try again", 8000));
 
 document.addEventListener("alpine:init", () => {
   Alpine.data("page", () => ({}));
+  Alpine.data("more", () => ({
+    init() {
+      if (moreIsOpen) this.$root.open = true;
+    },
+  }));
   Alpine.data("frame", () => ({
     init() {
       const hand = document.getElementById("hand");

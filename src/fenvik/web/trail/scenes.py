@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass, field
 from typing import Any
+from urllib.parse import quote
 
 import numpy as np
 from django.conf import settings
@@ -42,6 +43,13 @@ class Options:
         parts = [f"view={self.view}"] if self.view != "balance" else []
         parts += ["table=1"] if self.table else []
         return ("?" + "&".join(parts)) if parts else ""
+
+    @property
+    def live_query(self) -> str:
+        """The end of the address of the live view: it shows what this page shows."""
+        if not self.ask:
+            return self.query
+        return f"{self.query or '?'}{'&' if self.query else ''}ask={quote(self.ask)}"
 
 
 @dataclass
@@ -144,6 +152,9 @@ def _arrival(scene: Scene) -> None:
 def _groundwork(scene: Scene) -> None:
     scene.extra["on"] = processing_on(scene.tuning, scene.values.now)
     scene.extra["pages"] = settings.STANDIN_PAGES
+    scene.extra["unknown"] = sum(
+        (row.get("role") or "").startswith("process.") and row["now"] is None for row in scene.values.rows
+    )
     scene.extra["checks"] = [r for r in scene.values.rows if (r.get("role") or "").startswith("process.")]
 
 

@@ -19,6 +19,7 @@ from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.devices.services import take_up
 from fenvik.web.handovers.services import make_handover, withdraw
 from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.kit.notify import notify
 from fenvik.web.menus.services import SheetError, note_found
 from fenvik.web.menus.values import SettingError, values_of
 from fenvik.web.passes import services as passes
@@ -206,6 +207,7 @@ def _measure(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     if not form.is_valid():
         return _show(request, tuning.pk, "instruments", measure_form=form, problems=True)
     form.save()
+    notify(tuning.pk)
     return redirect("stop", pk=tuning.pk, stop="instruments")
 
 
@@ -219,6 +221,7 @@ def _directory(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
         if getattr(tuning, f"{name}_id") is None and of_role.count() == 1:
             setattr(tuning, name, of_role.get())
             tuning.save(update_fields=[name])
+    notify(tuning.pk)
     return redirect("stop", pk=tuning.pk, stop="instruments")
 
 

@@ -1,0 +1,150 @@
+"""A whole system for a browser: stand-ins, a worker and the web as processes of their own, on the tests' database."""
+
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import sync_playwright
+
+# Playwright's loop runs in this thread; the ORM is used between its calls, never inside them.
+os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
+
+ROOT = Path(__file__).resolve().parents[2]
+CHROMIUM = [
+    "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync",
+    "--no-first-run",
+]  # fmt: skip
+
+
+class System:
+    """Processes that can be started and killed one by one."""
+
+    def __init__(self, database_url):
+        self.environment = os.environ | {
+            "PYTHONPATH": str(ROOT / "src"),
+            "PYTHONUNBUFFERED": "1",
+            "DATABASE_URL": database_url,
+            "FENVIK_SECRET_KEY": "only for tests " * 4,
+            "FENVIK_LOG_LEVEL": "ERROR",
+        }
+        self.running = {}
+        self.port = 0
+
+    def start(self, name, *arguments):
+        command = [sys.executable, "-m", "fenvik.cli", name, *arguments]
+        self.running[name] = subprocess.Popen(command, env=self.environment, stdout=subprocess.PIPE, text=True)
+        return self.running[name]
+
+    def start_standins(self, *more):
+        process = self.start("standins", "--haste", "60", "--pair-code", "4711", *more)
+        found = {}
+        for line in process.stdout:
+            word, _, rest = line.strip().partition(" ")
+            found[word] = rest
+            if word == "pages":
+                break
+        self.directory, self.pages = found["directory"], found["pages"]
+
+    def start_web(self):
+        import socket
+
+        if not self.port:
+            with socket.create_server(("127.0.0.1", 0)) as taken:
+                self.port = taken.getsockname()[1]
+        self.start("web", "--port", str(self.port))
+        end = time.monotonic() + 30
+        while time.monotonic() < end:
+            try:
+                socket.create_connection(("127.0.0.1", self.port), 0.2).close()
+                return
+            except OSError:
+                time.sleep(0.05)
+        raise AssertionError("the web did not start")
+
+    def kill(self, name):
+        """As a power cut would: no chance to tidy up."""
+        process = self.running.pop(name)
+        process.kill()
+        process.wait(10)
+        process.stdout.close()
+
+    def end(self):
+        for name in list(self.running):
+            self.kill(name)
+
+    @property
+    def address(self):
+        return f"http://127.0.0.1:{self.port}"
+
+
+@pytest.fixture
+def system(transactional_db, settings, person):
+    from urllib.parse import quote
+
+    database = settings.DATABASES["default"]
+    made = System(
+        f"postgresql://{database['USER']}:{quote(database['PASSWORD'])}@{database['HOST']}:{database['PORT']}/{database['NAME']}"
+    )
+    try:
+        made.start_standins()
+        made.start("worker")
+        made.start_web()
+        yield made
+    finally:
+        made.end()
+
+
+@pytest.fixture(scope="session")
+def chromium():
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        yield browser
+        browser.close()
+
+
+@pytest.fixture
+def context(chromium):
+    made = chromium.new_context(viewport={"width": 1280, "height": 800})
+    made.set_default_timeout(20_000)
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def page(context, system):
+    """A signed-in page that tolerates no error in its console."""
+    made = context.new_page()
+    complaints = []
+    made.on("pageerror", lambda error: complaints.append(str(error)))
+
+    def heard(message):
+        # A refused form answers 422, which Chromium writes into the console: that is no mistake of the page.
+        if message.type == "error" and "422" not in message.text:
+            complaints.append(message.text)
+
+    made.on("console", heard)
+    made.complaints = complaints
+    made.goto(f"{system.address}/sign-in/")
+    made.fill("#id_username", "ina")
+    made.fill("#id_password", "quiet water")
+    made.press("#id_password", "Enter")
+    made.wait_for_url("**/visits/")
+    return made
+
+
+@pytest.fixture
+def equipped_for_browser(system, tuning, person, now):
+    """The tuning with the system's own stand-ins, its settings noted."""
+    from fenvik.web.demo.build import factory_sheet
+    from fenvik.web.devices.services import take_up
+    from fenvik.web.menus.services import note_found
+
+    found = take_up(actor=person, address=system.directory, now=now)
+    tuning.meter = next(d for d in found.devices if d.facts.get("kind") == "spectroradiometer")
+    tuning.source = next(d for d in found.devices if d.role == "source")
+    tuning.save()
+    note_found(tuning_id=tuning.pk, actor=person, typed=factory_sheet(), now=now)
+    return tuning
