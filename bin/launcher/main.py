@@ -19,6 +19,7 @@ USAGE = """usage: ./fenvik COMMAND [...]
 
   demo [--fresh] [--port N]   the application with demo data, on loopback; Ctrl-C ends it
   test [PYTEST ARGUMENTS]     linters and tests; with arguments, those tests alone
+  bench [NAME ...]            the speed benches; ratios inside one run
   standins [...]              the simulated devices alone; --help tells more
   web | worker | manage [...] run it in earnest, from DATABASE_URL and the settings in docs/running.md
 """
@@ -197,7 +198,9 @@ def test(arguments: list[str]) -> int:
         if not arguments:
             for name, command in CHECKS:
                 say(f"checking: {name}")
-                if _python(*command, environment=environment, quiet=name == "deploy") != 0:
+                # In earnest it stands behind TLS; what is checked is that.
+                strict = environment | {"FENVIK_TLS": "1"}
+                if _python(*command, environment=strict, quiet=name == "deploy") != 0:
                     failed.append(name)
         status = _python("-m", "pytest", *arguments, environment=environment)
         if status != 0:
@@ -208,6 +211,25 @@ def test(arguments: list[str]) -> int:
     if failed:
         say(f"failed: {', '.join(failed)}")
         return 1
+    return 0
+
+
+def bench(arguments: list[str]) -> int:
+    """Run the benches named, or all, on a PostgreSQL of their own."""
+    install_packages(browser=True)
+    make_venv("dev")
+    names = arguments or sorted(p.stem for p in (ROOT / "bench").glob("*.py") if p.stem != "common")
+    for name in names:
+        postgres = Postgres("bench")
+        postgres.remove()
+        postgres.start()
+        environment = {"DATABASE_URL": postgres.url, "FENVIK_SECRET_KEY": secrets.token_urlsafe(48)}
+        try:
+            say(f"bench: {name}")
+            if _python(str(ROOT / "bench" / f"{name}.py"), environment=environment) != 0:
+                return 1
+        finally:
+            postgres.remove()
     return 0
 
 
@@ -222,6 +244,7 @@ def _in_earnest(command: str) -> Callable[[list[str]], int]:
 COMMANDS: dict[str, Callable[[list[str]], int]] = {
     "demo": demo,
     "test": test,
+    "bench": bench,
     **{name: _in_earnest(name) for name in ("standins", "web", "worker", "manage")},
 }
 

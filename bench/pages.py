@@ -1,0 +1,54 @@
+"""How long pages take in the server, on a firm with many visits and tunings."""
+
+import datetime as dt
+
+from common import a_tuning, p95, say, seconds, set_up
+
+VISITS = 1000
+TUNINGS_EACH = 5
+
+
+def main() -> None:
+    set_up()
+    from django.conf import settings
+    from django.test import Client
+
+    settings.ALLOWED_HOSTS = ["testserver"]
+    from django.db import connection
+    from django.test.utils import CaptureQueriesContext
+
+    from fenvik.standins.bench import make_bench
+    from fenvik.web.demo.build import served, whole_job
+    from fenvik.web.visits.models import Tuning, Visit
+
+    bench = make_bench(haste=float("inf"))
+    with served(bench) as address:
+        tuning, person = a_tuning(address)
+        whole_job(tuning, person, bench, dt.datetime.now(dt.UTC))
+    firm, visit = tuning.visit.firm, tuning.visit
+    today = dt.date.today()  # noqa: DTZ011
+    visits = Visit.objects.bulk_create(
+        Visit(firm=firm, client=visit.client, on=today - dt.timedelta(days=i % 400)) for i in range(VISITS)
+    )
+    Tuning.objects.bulk_create(
+        Tuning(
+            visit=v, display=tuning.display, name=f"tuning {i}", picture_mode="Film", meter=tuning.meter, source=tuning.source
+        )
+        for v in visits
+        for i in range(TUNINGS_EACH)
+    )
+    client = Client()
+    client.force_login(person, backend="django.contrib.auth.backends.ModelBackend")
+    addresses = {"visits": "/visits/", "clients": "/clients/", "a visit": f"/visits/{visits[0].pk}/", "find": "/find/?q=snug"}
+    addresses |= {f"stop {stop}": f"/tunings/{tuning.pk}/{stop}/" for stop in ("arrival", "found", "adjust", "left", "handover")}
+    for name, address in addresses.items():
+        for _ in range(3):
+            assert client.get(address).status_code == 200
+        with CaptureQueriesContext(connection) as queries:
+            client.get(address)
+        taken = seconds(lambda where=address: client.get(where), 40)
+        say(f"{name}, {len(queries)} queries, p95", 1000 * p95(taken), "ms", "below 60 is wanted")
+
+
+if __name__ == "__main__":
+    main()
