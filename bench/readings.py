@@ -57,7 +57,18 @@ def main() -> None:
                     now = datetime.now(UTC)
                     reading = meter.read()
                     connection.execute(
-                        INSERT, (started.pk, index, patch.label, *patch.rgb, *reading.xyz, reading.seconds, reading.clock, now, now)
+                        INSERT,
+                        (
+                            started.pk,
+                            index,
+                            patch.label,
+                            *patch.rgb,
+                            *reading.xyz,
+                            reading.seconds,
+                            reading.clock,
+                            now,
+                            now,
+                        ),
                     )
                     connection.execute("SELECT pg_notify('fenvik_bare', %s)", (str(index),))
                     connection.commit()

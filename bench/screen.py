@@ -66,7 +66,10 @@ def main() -> None:
                 while Pass.objects.filter(tuning=tuning, finished_at=None).exists():
                     time.sleep(0.2)
             time.sleep(0.5)
-            committed = {str(pk): at.timestamp() * 1000 for pk, at in Reading.objects.filter(pass_of__tuning=tuning).values_list("pk", "at")}
+            committed = {
+                str(pk): at.timestamp() * 1000
+                for pk, at in Reading.objects.filter(pass_of__tuning=tuning).values_list("pk", "at")
+            }
             delays = []
             for page in pages:
                 seen = page.evaluate("() => window.seen")

@@ -10,7 +10,9 @@ from tests.browser.television import Television
 
 pytestmark = pytest.mark.django_db(transaction=True)
 # A ready-made menu shape has its own names; the person sees that "Red gain" is what this menu calls R-Gain.
-TELEVISION = {f"{end}-{light}": f"wb-{end[0]}{light[0]}" for end in ("gain", "offset") for light in ("red", "green", "blue")}
+TELEVISION = {
+    f"{end}-{light}": f"wb-{end[0]}{light[0]}" for end in ("gain", "offset") for light in ("red", "green", "blue")
+}
 FOUND = {"light": "34", "white-level": "90", "black-level": "50", "energy": "Low", **dict.fromkeys(TELEVISION, "0")}
 
 

@@ -114,7 +114,13 @@ def test_a_handover_is_a_frozen_copy_and_can_be_withdrawn(signed_in, finished, p
     tuning.picture_mode = "Another"
     tuning.save()
     ControlChange.objects.create(
-        tuning=tuning, group="11111111-1111-4111-8111-111111111111", control="wb-gr", label="R-Gain", before=0, after=9, at=now
+        tuning=tuning,
+        group="11111111-1111-4111-8111-111111111111",
+        control="wb-gr",
+        label="R-Gain",
+        before=0,
+        after=9,
+        at=now,
     )
     assert signed_in.get(address).content == before
     post(signed_in, tuning, "withdraw", handover=handover.pk)
@@ -203,7 +209,9 @@ def test_every_page_has_a_strict_policy_and_nothing_inline(signed_in, tuning):
         assert not re.search(r"(src|href)=\"(https?:)?//", body)
 
 
-def test_no_page_asks_the_database_more_when_there_is_more(signed_in, finished, person, django_assert_max_num_queries, now):
+def test_no_page_asks_the_database_more_when_there_is_more(
+    signed_in, finished, person, django_assert_max_num_queries, now
+):
     addresses = [reverse("visits"), *(reverse("stop", args=(finished.pk, stop)) for stop in STOPS)]
     make_handover(visit_id=finished.visit_id, actor=person, now=now)
     copy = Tuning.objects.get(pk=finished.pk)

@@ -17,6 +17,7 @@ class Handover(FirmModel):
     visit = models.ForeignKey("visits.Visit", on_delete=models.PROTECT, related_name="handovers")
     token = models.CharField(max_length=64, unique=True, default=new_token)
     content = models.JSONField()
+    tuning_ids = models.JSONField(default=list)  # beside the content, which is too large to look into for a list
     created_at = models.DateTimeField()
     created_by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT)
     expires_at = models.DateTimeField()

@@ -110,7 +110,12 @@ def make_handover(*, visit_id: int, actor: User, now: datetime) -> Handover:
         "tunings": frozen,
     }
     made = Handover.objects.create(
-        visit=visit, content=content, created_at=now, created_by=actor, expires_at=now + KEPT_FOR
+        visit=visit,
+        content=content,
+        tuning_ids=[kept["id"] for kept in frozen],
+        created_at=now,
+        created_by=actor,
+        expires_at=now + KEPT_FOR,
     )
     for kept in frozen:
         notify(kept["id"])

@@ -6,7 +6,7 @@ from typing import Any
 
 from django.contrib import messages
 from django.core.paginator import Paginator
-from django.db.models import Count, Max, Prefetch, Q
+from django.db.models import Count, Max, Q
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.utils import timezone
@@ -215,8 +215,7 @@ def find(request: HttpRequest) -> HttpResponse:
                 | Q(serial__icontains=words)
                 | Q(room__name__icontains=words)
             )
-            .select_related("room__client")
-            .prefetch_related(Prefetch("tunings", Tuning.objects.order_by("-pk")))[:12]
+            .select_related("room__client")[:12]
         )
         found["tunings"] = (
             Tuning.objects.of_firm(firm_id)

@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from django.db.models import Count, Max, Prefetch, QuerySet
+from django.db.models import Count, Func, IntegerField, Max, Prefetch, QuerySet
 
 from fenvik.web.adjusting.models import ControlChange
 from fenvik.web.handovers.models import Handover
@@ -46,29 +46,29 @@ class Trail:
         return next((stop for stop in self.stops if not stop.done), self.stops[-1])
 
 
-def with_trails(tunings: QuerySet) -> QuerySet:
-    """Add to tunings what their trails need: a number of queries that does not grow with the rows."""
+def with_trails(tunings: QuerySet, *, whole: bool = False) -> QuerySet:
+    """Add to tunings what their trails need: a number of queries that does not grow with the rows.
+
+    ``whole`` brings the passes' lists and meters too, for the one tuning that is shown; lists do without.
+    """
+    passes = (
+        Pass.objects.exclude(purpose=PassPurpose.ADJUST, finished_at__isnull=False)
+        .annotate(
+            read=Count("readings__index", distinct=True),
+            last_reading=Max("readings__id"),
+            patch_count=Func("patches", function="jsonb_array_length", output_field=IntegerField()),
+        )
+        .order_by("-created_at")
+    )
     return tunings.select_related(
         "visit__client", "display__room", "display__menu_map", "meter", "source"
     ).prefetch_related(
-        Prefetch(
-            "sheets",
-            SettingsSheet.objects.filter(moment=Moment.FOUND).order_by("-at"),
-            to_attr="found_sheets",
-        ),
-        Prefetch(
-            "passes",
-            Pass.objects.exclude(purpose=PassPurpose.ADJUST, finished_at__isnull=False)
-            .annotate(read=Count("readings__index", distinct=True), last_reading=Max("readings__id"))
-            .order_by("-created_at"),
-            to_attr="main_passes",
-        ),
+        Prefetch("sheets", SettingsSheet.objects.filter(moment=Moment.FOUND).order_by("-at"), to_attr="found_sheets"),
+        Prefetch("passes", passes if whole else passes.defer("patches", "meter_facts"), to_attr="main_passes"),
         Prefetch("changes", ControlChange.objects.order_by("id"), to_attr="ordered_changes"),
         Prefetch(
             "visit__handovers",
-            Handover.objects.filter(withdrawn_at__isnull=True)
-            .order_by("-created_at")
-            .only("id", "visit_id", "created_at", "content"),
+            Handover.objects.filter(withdrawn_at__isnull=True).order_by("-created_at").defer("content"),
             to_attr="standing_handovers",
         ),
     )
@@ -121,7 +121,7 @@ def _pass_words(pass_: Pass) -> str:
         PassState.PAUSED: "paused",
         PassState.WAITING: "waiting for a device",
     }
-    return f"{words.get(pass_.state, pass_.state)}: {pass_.read} of {len(pass_.patches)}"
+    return f"{words.get(pass_.state, pass_.state)}: {pass_.read} of {pass_.patch_count}"
 
 
 def trail_of(tuning: Any) -> Trail:
@@ -131,9 +131,7 @@ def trail_of(tuning: Any) -> Trail:
     open_pass = next((p for p in passes if p.is_open), None)
     values = _current(tuning)
     sheet = tuning.found_sheets[0] if tuning.found_sheets else None
-    handover = next(
-        (h for h in tuning.visit.standing_handovers if any(t["id"] == tuning.pk for t in h.content["tunings"])), None
-    )
+    handover = next((h for h in tuning.visit.standing_handovers if tuning.pk in h.tuning_ids), None)
     stops = [
         Stop("arrival", STOPS["arrival"], sheet is not None,
              f"{len(sheet.values)} settings noted as found" if sheet else "settings not noted yet"),
@@ -177,10 +175,10 @@ def _measured(stop: str, pass_: Pass | None, open_pass: Pass | None, purpose: st
         return Stop(stop, STOPS[stop], False, "not measured yet")
     if pass_.summary is None:
         return Stop(stop, STOPS[stop], False, f"{pass_.read} patches read, no white among them")
-    complete = pass_.read >= len(pass_.patches)
+    complete = pass_.read >= pass_.patch_count
     fact = f"{white_words(pass_.summary)}, average error {_mean(pass_.summary)}"
     if not complete:
-        fact = f"stopped after {pass_.read} of {len(pass_.patches)}; {fact}"
+        fact = f"stopped after {pass_.read} of {pass_.patch_count}; {fact}"
     return Stop(stop, STOPS[stop], True, fact)
 
 
@@ -191,7 +189,7 @@ def _adjust(tuning: Any, open_pass: Pass | None, left: Pass | None) -> Stop:
     changes = [c for c in tuning.ordered_changes if c.control not in groundwork]
     standing = [c for c in changes if c.undoes_id is None and c.pk not in undone]
     if open_pass is not None and open_pass.purpose == PassPurpose.ADJUST:
-        return Stop("adjust", STOPS["adjust"], False, f"reading {open_pass.patches[0]['label']}")
+        return Stop("adjust", STOPS["adjust"], False, "reading")
     if not standing:
         fact = "nothing turned" if left is not None else "not begun"
         return Stop("adjust", STOPS["adjust"], left is not None, fact)

@@ -95,7 +95,7 @@ class Scene:
 
 def load_tuning(firm_id: int, pk: int) -> Any:
     """Return a tuning of a firm with what its trail needs, or answer 404."""
-    return get_object_or_404(with_trails(Tuning.objects.of_firm(firm_id)), pk=pk)
+    return get_object_or_404(with_trails(Tuning.objects.of_firm(firm_id), whole=True), pk=pk)
 
 
 def make_scene(firm_id: int, pk: int, stop: str, options: Options) -> Scene:
