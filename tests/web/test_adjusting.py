@@ -210,4 +210,4 @@ def test_the_levels_that_are_worked_at_stay_apart(equipped, person):
 def test_with_nothing_read_there_is_nothing_to_propose(equipped):
     desk = desk_of(equipped)
     assert desk.nudge is None
-    assert desk.live() is None
+    assert desk.live is None

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -77,6 +78,7 @@ class Desk:
         """Whether the other end was worked on already."""
         return any(grey.adjust and abs(grey.level * 100.0 - self.other_percent) < 0.5 for grey in self.greys)
 
+    @cached_property
     def live(self) -> tuple[Floats, Floats, float, float] | None:
         """Return balance, its std, error and its std of the newest reading at this level."""
         if self.newest is None or self.surroundings is None or self.repeatability is None:
@@ -240,8 +242,11 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading], open_pass: Pass
         basis = rest_here[-1] if rest_here else None
         if levels and basis is not None:
             ends = ("gain", "offset") if tuning.working_end == "high" else ("offset", "gain")
-            nudge, other = (
-                propose(
+
+            def for_end(end: str) -> Nudge:
+                assert response is not None
+                assert around is not None
+                return propose(
                     levels=levels,
                     controls=controls,
                     response=response,
@@ -249,8 +254,9 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading], open_pass: Pass
                     allowed=[control.id for control in controls if control.end == end],
                     clipping=_clipping(levels),
                 )
-                for end in ends
-            )
+
+            nudge = for_end(ends[0])
+            other = None if nudge.moves else for_end(ends[1])
     return Desk(
         tuning, values, controls, around, repeatability, greys, levels, response, nudge, other, basis, newest, open_pass
     )

@@ -22,7 +22,7 @@ from fenvik.web.office.services import add_tuning, plan_visit
 from fenvik.web.trail.facts import trail_of, with_trails
 from fenvik.web.visits.models import Tuning, Visit
 
-PAGE = 12
+PAGE = 8
 
 
 def day_words(day: date, today: date) -> str:

@@ -2,9 +2,11 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from django.db.models import Count, Func, IntegerField, Max, Prefetch, QuerySet
+from django.utils.safestring import SafeString, mark_safe
 
 from fenvik.web.adjusting.models import ControlChange
 from fenvik.web.handovers.models import Handover
@@ -40,10 +42,16 @@ class Trail:
     found: dict[str, Any] | None
     left: dict[str, Any] | None
 
-    @property
+    @cached_property
     def next(self) -> Stop:
         """The stop where the next useful act is."""
         return next((stop for stop in self.stops if not stop.done), self.stops[-1])
+
+    @cached_property
+    def dots(self) -> SafeString:
+        """The stops as seven dots: a list shows hundreds, so they are not drawn by a loop of the template."""
+        marks = ("done" if stop.done else "next" if stop is self.next else "" for stop in self.stops)
+        return mark_safe("".join(f'<i class="{mark}"></i>' for mark in marks))
 
 
 def with_trails(tunings: QuerySet, *, whole: bool = False) -> QuerySet:

@@ -201,7 +201,7 @@ def _adjust(scene: Scene) -> None:
         answers={"balance": _now_words(desk)} if rows else {},
     )  # fmt: skip
     scene.picture = pictures.draw(scene.options.view, pair)
-    live = desk.live()
+    live = desk.live
     if live is not None:
         deviation, std, error, error_std = live
         three = [float(v) - 100.0 for v in deviation]
@@ -262,10 +262,9 @@ def _now_words(desk: Desk) -> Any:
 
 def _step_scale(desk: Desk) -> balance_chart.StepScale | None:
     """Return the second scale of the balance: the control of the light that is farthest off at this end."""
-    if desk.response is None or desk.live() is None or desk.surroundings is None:
+    live = desk.live
+    if desk.response is None or live is None or desk.surroundings is None:
         return None
-    live = desk.live()
-    assert live is not None
     channel = int(np.argmax(np.abs(live[0] - 100.0)))
     control = next((c for c in desk.controls if c.end == desk.end and c.channel == channel), None)
     if control is None or not desk.response.observed[desk.controls.index(control)]:
