@@ -1,10 +1,28 @@
 """What tests share: stand-ins on real sockets, a firm with a tuning, and a worker's engine run in place."""
 
 import datetime as dt
+import os
 
 import pytest
 
 from fenvik.standins.bench import make_bench
+
+# Playwright's loop runs in the tests' thread; the ORM is used between its calls, never inside them.
+os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
+CHROMIUM = [
+    "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync",
+    "--no-first-run",
+]  # fmt: skip
+
+
+@pytest.fixture(scope="session")
+def chromium():
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        yield browser
+        browser.close()
 
 
 @pytest.fixture

@@ -7,16 +7,8 @@ import time
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import sync_playwright
-
-# Playwright's loop runs in this thread; the ORM is used between its calls, never inside them.
-os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
 
 ROOT = Path(__file__).resolve().parents[2]
-CHROMIUM = [
-    "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync",
-    "--no-first-run",
-]  # fmt: skip
 
 
 class System:
@@ -95,14 +87,6 @@ def system(transactional_db, settings, person):
         yield made
     finally:
         made.end()
-
-
-@pytest.fixture(scope="session")
-def chromium():
-    with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
-        yield browser
-        browser.close()
 
 
 @pytest.fixture

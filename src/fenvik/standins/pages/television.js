@@ -80,11 +80,17 @@ function around(list, now, by) {
   return list[Math.min(Math.max(at + by, 0), list.length - 1)];
 }
 
-// Presses wait for each other: a remote held down must not overtake itself.
+// Presses wait for each other: a remote held down must not overtake itself. A press belongs to the row that was chosen
+// when it was made, wherever the choice has gone meanwhile.
 let queue = Promise.resolve();
+let waiting = 0;
 function change(by, times) {
+  const { id } = rows()[focus];
+  waiting += 1;
   queue = queue.then(() => {
-    const row = rows()[focus];
+    waiting -= 1;
+    const row = rows().find((r) => r.id === id);
+    if (!row) return undefined;
     if (row.kind === "mode") return send({ choose: around(facts.modes.map((m) => m.id), row.value, by) });
     if (row.kind === "choice") return send({ control: row.id, value: around(row.options, row.value, by) });
     if (row.kind === "switch") return send({ control: row.id, value: by > 0 });
@@ -114,7 +120,9 @@ document.querySelectorAll("[data-press]").forEach((button) => button.addEventLis
 async function follow() {
   try {
     const answer = await fetch(address);
-    if (answer.ok) draw(await answer.json());
+    const now = await answer.json();
+    // An answer that was asked for before a press would show the value from before it.
+    if (answer.ok && !waiting) draw(now);
   } catch { /* the stand-ins are being started again */ }
   setTimeout(follow, 200);
 }

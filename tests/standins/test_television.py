@@ -1,0 +1,51 @@
+"""The stand-in's own page, worked in a real browser by arrow keys."""
+
+import pytest
+
+from tests.browser.television import Television
+
+
+@pytest.fixture
+def television(chromium, tmp_path):
+    import subprocess
+    import sys
+
+    from tests.browser.conftest import ROOT
+
+    process = subprocess.Popen(
+        [sys.executable, "-m", "fenvik.cli", "standins", "--haste", "inf"],
+        env={"PYTHONPATH": str(ROOT / "src"), "PATH": ""},
+        stdout=subprocess.PIPE,
+        text=True,
+    )
+    pages = next(line.split()[1] for line in process.stdout if line.startswith("pages"))
+    context = chromium.new_context(viewport={"width": 1280, "height": 800})
+    yield Television(context, pages)
+    context.close()
+    process.terminate()
+    process.wait(10)
+    process.stdout.close()
+
+
+def test_presses_belong_to_the_row_that_was_chosen(television):
+    television.turn("eco-1", "Off")
+    television.turn("pic-1", 40)
+    television.turn("wb-gb", -7)
+    television.page.wait_for_timeout(600)
+    assert {name: television.value(name) for name in television.ids()} == {
+        "": "Film", "pic-1": "40", "pic-2": "90", "pic-3": "50", "pic-4": "Middle", "wb-gr": "0", "wb-gg": "0", "wb-gb": "-7",
+        "wb-or": "0", "wb-og": "0", "wb-ob": "0", "eco-1": "Off",
+    }  # fmt: skip
+
+
+def test_a_mode_is_chosen_and_shift_goes_by_five(television):
+    page = television.page
+    for _ in range(12):
+        page.keyboard.press("ArrowUp")
+    page.keyboard.press("ArrowLeft")
+    page.wait_for_function("() => document.querySelector('.row b').textContent === 'Shop'")
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Shift+ArrowRight")
+    page.wait_for_function("() => document.querySelectorAll('.row b')[1].textContent === '95'")
+    page.keyboard.press("m")
+    assert page.locator("#menu").is_hidden()
