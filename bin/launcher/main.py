@@ -1,5 +1,6 @@
 """The commands of ./fenvik."""
 
+import contextlib
 import fcntl
 import os
 import secrets
@@ -8,7 +9,7 @@ import socket
 import subprocess
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from types import FrameType
 
 from launcher.postgres import HOST, Postgres, free_port
@@ -82,14 +83,22 @@ def demo(arguments: list[str]) -> int:
         print(USAGE, file=sys.stderr)
         return 2
     STATE.mkdir(exist_ok=True)
-    with (STATE / "demo.lock").open("a+") as lock:
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            raise SetupError("the demo of this checkout is already running; end it there with Ctrl-C first") from None
+    with _alone("demo"):
         install_packages(browser=False)
         make_venv("app")
         return _run_demo(fresh, wanted)
+
+
+@contextlib.contextmanager
+def _alone(name: str) -> Iterator[None]:
+    """Hold a lock of this checkout, so whoever holds it may stop the database too. Raises SetupError."""
+    STATE.mkdir(exist_ok=True)
+    with (STATE / f"{name}.lock").open("a+") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            raise SetupError(f"`./fenvik {name}` of this checkout is running already; end that one first") from None
+        yield
 
 
 def _run_demo(fresh: bool, wanted: int) -> int:
@@ -108,7 +117,8 @@ def _run_demo(fresh: bool, wanted: int) -> int:
         processes = Processes(log)
         for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             signal.signal(number, on_signal)
-        ours = postgres.start()
+        postgres.start()
+        address = ""
         try:
             address = _start_parts(processes, postgres, wanted)
             if address:
@@ -119,8 +129,7 @@ def _run_demo(fresh: bool, wanted: int) -> int:
                 processes.stopping.wait()
         finally:
             processes.stop()
-            if ours:
-                postgres.stop()
+            postgres.stop()
     if processes.failed or not (address or stopped):
         say(f"{processes.failed or 'the start'} failed; the last lines of .fenvik/demo.log:")
         tail = (STATE / "demo.log").read_text(encoding="utf-8").splitlines()[-12:]
@@ -187,10 +196,15 @@ CHECKS = [
 
 def test(arguments: list[str]) -> int:
     """Run linters and tests on a PostgreSQL of their own."""
-    install_packages(browser=True)
-    make_venv("dev")
+    with _alone("test"):
+        install_packages(browser=True)
+        make_venv("dev")
+        return _run_tests(arguments)
+
+
+def _run_tests(arguments: list[str]) -> int:
     postgres = Postgres("test", throwaway=True)
-    ours = postgres.start()
+    postgres.start()
     environment = {"DATABASE_URL": postgres.url, "FENVIK_SECRET_KEY": secrets.token_urlsafe(48)}
     os.chdir(ROOT)
     failed = []
@@ -206,8 +220,7 @@ def test(arguments: list[str]) -> int:
         if status != 0:
             failed.append("pytest")
     finally:
-        if ours:
-            postgres.stop()
+        postgres.stop()
     if failed:
         say(f"failed: {', '.join(failed)}")
         return 1
