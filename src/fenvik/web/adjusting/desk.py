@@ -1,5 +1,6 @@
 """Everything that the stop Adjust knows at a moment: computed from readings and changes, never kept."""
 
+from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -19,7 +20,7 @@ from fenvik.core.uncertainty import Repeatability
 from fenvik.web.adjusting.learned import prior_of
 from fenvik.web.adjusting.models import ControlChange
 from fenvik.web.menus.values import Values
-from fenvik.web.passes.models import Pass, PassPurpose, Reading
+from fenvik.web.passes.models import PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
 
 CHANNEL = {"red": 0, "green": 1, "blue": 2}
@@ -51,7 +52,6 @@ class Desk:
     other: Nudge | None  # of the other end, once this end has nothing left: turning one end moves the other a little
     basis: GreyRow | None  # the reading that the nudge stands on
     newest: GreyRow | None  # the newest at the level that is worked on
-    open_pass: Pass | None
 
     @property
     def end(self) -> str:
@@ -211,7 +211,28 @@ def _surroundings(tuning: Tuning, greys: Sequence[GreyRow]) -> Surroundings | No
     return None
 
 
-def lay_out(tuning: Tuning, values: Values, rows: list[Reading], open_pass: Pass | None = None) -> Desk:
+_kept: OrderedDict[tuple[Any, ...], "Desk"] = OrderedDict()
+MOST_KEPT = 64
+
+
+def kept_lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
+    """Return the desk of a tuning, from memory where nothing that it is made of has changed.
+
+    Readings and changes are only ever added, so the newest of each says whether an earlier desk still holds.
+    """
+    key = (
+        tuning.pk, tuning.high_level, tuning.low_level, tuning.working_end, tuning.target_name, tuning.tolerance,
+        tuning.picture_mode, rows[-1].pk if rows else 0, values.changes[-1].pk if values.changes else 0,
+        repr(values.found), repr(values.controls),
+    )  # fmt: skip
+    if key not in _kept:
+        _kept[key] = lay_out(tuning, values, rows)
+        while len(_kept) > MOST_KEPT:
+            _kept.popitem(last=False)
+    return _kept[key]
+
+
+def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     """Return the desk of a tuning; ``rows`` are its recent readings, oldest first."""
     controls = core_controls(values)
     starts = _epoch_starts(values.changes)
@@ -257,9 +278,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading], open_pass: Pass
 
             nudge = for_end(ends[0])
             other = None if nudge.moves else for_end(ends[1])
-    return Desk(
-        tuning, values, controls, around, repeatability, greys, levels, response, nudge, other, basis, newest, open_pass
-    )
+    return Desk(tuning, values, controls, around, repeatability, greys, levels, response, nudge, other, basis, newest)
 
 
 def _states(

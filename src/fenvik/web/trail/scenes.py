@@ -13,7 +13,7 @@ from django.utils.safestring import mark_safe
 from fenvik.charts import balance as balance_chart
 from fenvik.charts import levers
 from fenvik.core.analysis import Analysis
-from fenvik.web.adjusting.desk import Desk, lay_out
+from fenvik.web.adjusting.desk import Desk, kept_lay_out
 from fenvik.web.adjusting.services import last_to_undo
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.menus.values import Values, values_from
@@ -187,7 +187,7 @@ def _left(scene: Scene) -> None:
 
 
 def _adjust(scene: Scene) -> None:
-    desk = lay_out(scene.tuning, scene.values, scene.recent, scene.open_pass)
+    desk = kept_lay_out(scene.tuning, scene.values, scene.recent)
     scene.desk = desk
     found_balance: dict[float, Any] = {}
     if scene.found is not None:
