@@ -118,6 +118,26 @@ def test_too_much_blue_shows_at_every_level_but_black():
     assert (found.whole.std[:11] > 0).all()
 
 
+def test_contrast_and_temperature_say_how_sure_they_are():
+    readings = ideal()
+    found = analyse(readings, TARGET)
+    draw = np.random.default_rng(4)
+    contrasts, kelvins = [], []
+    for _ in range(300):
+        xyz = readings.xyz.copy()
+        for row in (0, 10):
+            xyz[row] = draw.multivariate_normal(xyz[row], readings.covariance[row])
+        noisy = analyse(
+            Readings(readings.codes, xyz, 8, "limited", readings.labels, readings.average, TABLE, 0.003), TARGET
+        )
+        contrasts.append(noisy.contrast[0])
+        kelvins.append(noisy.white_cct_and_duv[0])
+    assert found.contrast_std == pytest.approx(np.std(contrasts), rel=0.15)
+    assert found.white_cct_and_duv[2] == pytest.approx(np.std(kelvins), rel=0.15)
+    assert found.white_cct_and_duv[0] == pytest.approx(6504, abs=3)
+    assert 0 < found.white_cct_and_duv[3] < 0.001
+
+
 def test_relative_targets_need_a_white():
     whole = ideal()
     dark = Readings(whole.codes[1:], whole.xyz[1:], 8, "limited", whole.labels[1:], whole.average[1:], TABLE)

@@ -141,6 +141,40 @@ class Analysis:
             return None
         return greyscale.contrast(float(self.white[1]), float(self.black[1]), max(self.readings.floor, 1e-6))
 
+    def _mean_covariance(self, level: float) -> Floats:
+        """Covariance (3, 3) of the mean XYZ of the greys at a fraction of signal; zero where there is none."""
+        there = self.readings.neutral & (self.readings.fraction[:, 0] == level)
+        count = int(there.sum())
+        if not count:
+            return np.zeros((3, 3))
+        result: Floats = self.readings.covariance[there].sum(axis=0) / count**2
+        return result
+
+    @cached_property
+    def contrast_std(self) -> float:
+        """Standard deviation of the contrast; NaN without one, and where it is only a lower bound."""
+        known = self.contrast
+        if known is None or self.black is None or known[1]:
+            return float("nan")
+        parts = [
+            self._mean_covariance(level)[1, 1] / float(xyz[1]) ** 2
+            for level, xyz in ((1.0, self.white), (0.0, self.black))
+        ]
+        return known[0] * float(np.sqrt(sum(parts)))
+
+    @cached_property
+    def white_cct_and_duv(self) -> tuple[float, float, float, float]:
+        """CCT in kelvin and Duv of white, then the standard deviation of each; NaN where there is no temperature."""
+        white = self.white[None]
+        covariance = self._mean_covariance(1.0)[None]
+
+        def both(values: Floats) -> Floats:
+            return np.stack(cct_and_duv(values), axis=-1)
+
+        cct, duv = both(white)[0]
+        cct_std, duv_std = uncertainty.propagate(both, white, covariance)[0]
+        return float(cct), float(duv), float(cct_std), float(duv_std)
+
     @cached_property
     def mean_gamma(self) -> float:
         """Mean effective gamma of the greys between 0 and 100 %; NaN without one."""

@@ -167,7 +167,10 @@ class Runner:
             taken = self._read(patch, expected, show=patch != shown)
             shown = patch
             asked = self.store.add(taken)
-            self.failing_since = None
+            if self.failing_since is not None:
+                # Only a reading shows that the device is back: until then the person sees the reason.
+                self.failing_since = None
+                self.store.set_state(PassState.RUNNING)
             if not self.plan.pass_.repeat:
                 self.next += 1
             self._heed(asked)
@@ -213,7 +216,6 @@ class Runner:
                 self.let_go()
                 problem = still
                 continue
-            self.store.set_state(PassState.RUNNING)
             return
         self.store.set_state(PassState.PAUSED, str(problem))
         raise _Ended

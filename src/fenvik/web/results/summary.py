@@ -21,7 +21,7 @@ def figures(analysis: Analysis) -> dict[str, Any]:
     grey, coloured = analysis.grey, analysis.coloured
     colour_only = analysis.colour_only.value
     lit = analysis.lit_grey
-    cct, duv = cct_and_duv(analysis.white)
+    cct, duv, cct_std, duv_std = analysis.white_cct_and_duv
     wanted, _ = cct_and_duv(xy_to_xyz(np.array(analysis.target.white_xy)))
     contrast = analysis.contrast
     return {
@@ -36,8 +36,11 @@ def figures(analysis: Analysis) -> dict[str, Any]:
         "contrast": None if contrast is None else _number(contrast[0]),
         "contrast_bound": contrast is not None and contrast[1],
         "gamma": _number(analysis.mean_gamma),
-        "cct": _number(float(cct)),
-        "duv": _number(float(duv)),
+        "contrast_std": _number(analysis.contrast_std),
+        "cct": _number(cct),
+        "cct_std": _number(cct_std),
+        "duv": _number(duv),
+        "duv_std": _number(duv_std),
         "target_cct": _number(float(wanted)),
         "readings": len(analysis.readings.labels),
     }
