@@ -82,7 +82,7 @@ def test_a_new_user_does_the_whole_job(page, context, system):
     page.wait_for_url("**/left/")
     page.keyboard.press("Enter")
     page.get_by_role("link", name="Go on to Handover").wait_for()
-    assert re.search("Every grey is within 1|as far as this meter can tell", page.locator(".headline").inner_text())
+    assert re.search("Every grey is within 1|as far as the meter can tell", page.locator(".headline").inner_text())
     found, left = page.locator(".twofold tr", has_text="grey, average").locator("td").all_inner_texts()
     assert float(left) < 0.6 < 1.5 < float(found.split()[0])
     page.keyboard.press("Enter")

@@ -51,7 +51,7 @@ def test_a_person_who_follows_the_nudges_is_done_in_four_moves_at_each_end(equip
     assert hand.moves["low"] <= 4
     verdict = verdict_of(found, left, values_of(equipped), None)
     assert verdict.better
-    assert "Every grey is within 1" in verdict.sentence or "as far as this meter can tell" in verdict.sentence
+    assert "Every grey is within 1" in verdict.sentence or "as far as the meter can tell" in verdict.sentence
     reached = not any("no control for single colours" in sentence for sentence in verdict.unreached)
     assert reached != bool((left.whole.value[left.coloured] > 1.2).any())
 

@@ -52,7 +52,8 @@ def verdict_of(
     if outside:
         sentence = f"{outside} of {count} greys are outside {tolerance:g}."
     elif unsure:
-        sentence = f"Grey is within {tolerance:g} as far as this meter can tell; {unsure} of {count} levels {'is' if unsure == 1 else 'are'} too close to call."
+        are = "is" if unsure == 1 else "are"
+        sentence = f"Grey is within {tolerance:g} as far as the meter can tell; {unsure} of {count} levels {are} too close to call."
     else:
         sentence = f"Every grey is within {tolerance:g}."
     before, after = ({} if found is None else figures(found)), figures(left)

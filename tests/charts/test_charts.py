@@ -1,0 +1,137 @@
+"""The chart kit: well-formed pictures whose marks say what they are and stand where the figures put them."""
+
+import re
+import xml.etree.ElementTree as ET
+
+import pytest
+
+from fenvik.charts import balance, colourmap, error, levers, svg, tone
+from fenvik.charts.labels import Box, place
+
+SVG = "{http://www.w3.org/2000/svg}"
+
+
+def parsed(text):
+    return ET.fromstring(text)
+
+
+def level(percent, deviation, *, found=None, std=(0.1, 0.1, 0.1), error_=0.5):
+    return balance.Level(percent, deviation, std, error_, found, 1.0)
+
+
+def x_of(mark):
+    shape = mark.find(f"{SVG}circle") if mark.find(f"{SVG}circle") is not None else None
+    return float(shape.get("cx"))
+
+
+@pytest.mark.parametrize(
+    ("value", "text"), [(1.0, "1"), (1.005, "1"), (0.126, "0.13"), (-0.001, "0"), (1234.5, "1234.5"), (-2.5, "-2.5")]
+)
+def test_numbers_are_short_and_have_a_point(value, text):
+    assert svg.n(value) == text
+
+
+@pytest.mark.parametrize(("value", "text"), [(1.26, "+1.3"), (-1.26, "−1.3"), (0.04, "0.0"), (-0.04, "0.0")])
+def test_signs_are_true_minuses_and_nothing_has_none(value, text):
+    assert svg.signed(value) == text
+
+
+def test_what_a_person_typed_cannot_become_part_of_the_picture():
+    rung = error.Rung('<script>"&', "#808080", 1.0, 0.8, 1.2)
+    drawn = error.draw([rung], title='"><script>')
+    assert "<script>" not in drawn
+    assert parsed(drawn).tag == f"{SVG}svg"
+
+
+def test_bright_levels_stand_at_the_top_and_too_much_to_the_right():
+    root = parsed(balance.draw([level(20, (0, 0, 0)), level(80, (-2, 3, 0))], title="b"))
+    labels = {t.text: float(t.get("y")) for t in root.iter(f"{SVG}text")}
+    assert labels["80"] < labels["20"]
+    greens = {m.get("aria-label"): x_of(m) for m in root.iter(f"{SVG}g") if "green" in (m.get("aria-label") or "")}
+    middle = greens[next(k for k in greens if k.startswith("20 %"))]
+    assert greens[next(k for k in greens if k.startswith("80 %"))] > middle
+
+
+def test_as_found_is_hollow_and_as_left_solid():
+    drawn = balance.draw([level(80, (0.5, 0, -0.5), found=(3, 0, -4))], title="b")
+    assert drawn.count('class="found ') == 3
+    assert drawn.count('class="left ') == 3
+    assert "80 %, blue as found: −4.0 %" in drawn
+
+
+def test_wide_uncertainty_is_a_whisker_and_narrow_is_none():
+    narrow = balance.draw([level(80, (3, 0, 0), std=(0.01,) * 3)], title="b")
+    wide = balance.draw([level(80, (3, 0, 0), std=(1.0,) * 3)], title="b")
+    assert "whisker" not in narrow
+    assert wide.count("whisker") == 3
+
+
+def test_a_deviation_beyond_the_scale_stays_inside_the_picture():
+    root = parsed(balance.draw([level(80, (-90, 10, 90))], title="b"))
+    for circle in root.iter(f"{SVG}circle"):
+        assert 0 <= float(circle.get("cx")) <= balance.WIDTH
+
+
+def test_the_step_scale_is_in_whole_steps():
+    scale = balance.StepScale("B-Gain", 2, 0.8)
+    drawn = balance.draw([level(80, (0, 0, 5))], title="b", current=80, steps=scale)
+    assert "B-Gain, steps" in drawn
+    ticks = re.findall(r'class="tick blue"[^>]*>([+−]\d+)<', drawn)
+    assert ticks
+    assert 'class="here"' in drawn
+
+
+def test_every_rung_has_its_figure_and_its_interval():
+    rungs = [error.Rung("red", "#ff0000", 1.4, 1.1, 1.7, 3.2), error.Rung("40 %", "#666666", 0.3, 0.0, 0.6)]
+    drawn = error.draw(rungs, title="e")
+    assert "red: 1.4, between 1.1 and 1.7" in drawn
+    assert "red as found: 3.2" in drawn
+    root = parsed(drawn)
+    figures = [t.text for t in root.iter(f"{SVG}text") if "figure" in (t.get("class") or "")]
+    assert figures == ["1.4", "0.3"]
+
+
+def test_the_tone_chart_says_level_deviation_and_gamma():
+    point = tone.Point(50, -3.2, 0.4, 2.0, 5.0, 0.18, 0.19, 2.31)
+    drawn = tone.draw([point], title="t")
+    assert "50 %: −3.2 % ± 0.8, gamma 2.31" in drawn
+    assert "50 % as found: +5.0 %" in drawn
+    parsed(drawn)
+
+
+def test_levers_tilt_the_way_the_light_is_off():
+    root = parsed(levers.draw((5.0, 0.0, -5.0), (0.1, 0.1, 0.1), title="l"))
+    arms = {}
+    for path in root.iter(f"{SVG}path"):
+        if "arm" in (path.get("class") or ""):
+            (_, y1), (_, y2) = (tuple(map(float, p.split())) for p in path.get("d")[1:].split("L"))
+            arms[path.get("class").split()[1]] = y1 - y2
+    assert arms["red"] > 5  # the right end is up
+    assert arms["green"] == 0
+    assert arms["blue"] < -5
+
+
+def test_labels_do_not_lie_on_each_other_or_on_marks():
+    anchors = [(100 + 3 * i, 100 + 2 * i, f"label {i}") for i in range(6)]
+    marks = [Box(x - 6, y - 6, 12, 12) for x, y, _ in anchors]
+    boxes = [spot.box for spot in place(anchors, marks, Box(0, 0, 700, 600))]
+    for i, first in enumerate(boxes):
+        assert first.x >= 0
+        assert all(first.over(other) == 0 for other in boxes[i + 1 :])
+
+
+def test_labels_stay_inside_the_field():
+    (spot,) = place([(695, 300, "a long label")], [], Box(0, 0, 700, 600))
+    assert spot.box.x + spot.box.width <= 700
+
+
+def test_the_map_draws_a_comet_from_the_ring_and_names_it():
+    comet = colourmap.Comet("red", "#cc2222", (0.45, 0.523), (0.46, 0.51), (0.43, 0.53), 2.4)
+    white = colourmap.WhitePoint("80 %", 1.0, -0.5, 1.1, False)
+    drawn = colourmap.draw([comet], [white], [(0.45, 0.52), (0.12, 0.56), (0.17, 0.16)], (0.1978, 0.4683), title="m")
+    root = parsed(drawn)
+    assert 'class="tail left"' in drawn
+    assert 'class="tail found"' in drawn
+    assert "red: u′ 0.4600, v′ 0.5100" in drawn
+    assert any("".join(t.itertext()) == "red2.4" for t in root.iter(f"{SVG}text"))
+    assert "80 %: error 1.1" in drawn
