@@ -1,5 +1,3 @@
-import time
-
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -9,7 +7,7 @@ from scipy.optimize import least_squares
 from fenvik.core.nudge import Level, clipping_channels, propose
 from fenvik.core.response import Control, Response, drive, light
 from fenvik.core.state import GreyReading, learn_from, levels_now, steps_between
-from tests.core.simulated import AROUND, LEVELS, METER, Display, follow, pass_of
+from tests.core.simulated import AROUND, METER, Display, follow, pass_of
 
 SEEDS = range(8)
 
@@ -186,15 +184,3 @@ def test_one_level_is_enough_for_a_first_nudge():
         levels=[level], controls=display.controls(), response=Response.prior(display.controls()), surroundings=AROUND
     )
     assert nudge.after[0] < nudge.now[0]
-
-
-def test_a_nudge_is_quick_enough_to_wait_for():
-    """Not a timed test of a figure: only that nobody has made it a hundred times slower."""
-    display = Display(2)
-    readings = [*pass_of(display), display.read(0.8)]
-    response = Response.prior(display.controls())
-    levels = levels_now(readings, display.controls(), AROUND, METER, response)
-    started = time.perf_counter()
-    propose(levels=levels, controls=display.controls(), response=response, surroundings=AROUND)
-    assert time.perf_counter() - started < 1.5
-    assert len(levels) == LEVELS.size

@@ -10,6 +10,8 @@ from fenvik.web.adjusting.models import ControlChange
 from fenvik.web.demo.build import whole_job
 from fenvik.web.handovers.models import Handover
 from fenvik.web.handovers.services import make_handover
+from fenvik.web.menus.models import SettingsSheet
+from fenvik.web.menus.values import values_of
 from fenvik.web.passes.models import Pass
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.visits.models import Tuning
@@ -108,6 +110,8 @@ def test_a_finished_tuning_shows_its_pictures_tables_and_handover(signed_in, fin
 
 def test_a_handover_is_a_frozen_copy_and_can_be_withdrawn(signed_in, finished, person, now):
     handover = make_handover(visit_id=finished.visit_id, actor=person, now=now)
+    sheet = SettingsSheet.objects.get(tuning=finished, moment="left")
+    assert sheet.values == {name: value for name, value in values_of(finished).now.items() if value is not None}
     address = reverse("handover", args=(handover.token,))
     before = signed_in.get(address).content
     tuning = Tuning.objects.get(pk=finished.pk)

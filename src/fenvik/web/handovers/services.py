@@ -81,7 +81,7 @@ def _frozen_tuning(tuning: Tuning) -> dict[str, Any] | None:
         "found": _frozen_pass(found),
         "left": _frozen_pass(left),
         "settings": [
-            {"group": row["group"], "label": row["label"], "found": row["found"], "left": row["now"]}
+            {"id": row["id"], "group": row["group"], "label": row["label"], "found": row["found"], "left": row["now"]}
             for row in values.rows
             if row["now"] is not None
         ],
@@ -100,7 +100,7 @@ def make_handover(*, visit_id: int, actor: User, now: datetime) -> Handover:
     if not frozen:
         raise NothingToHandOverError
     for kept in frozen:
-        sheet = {row["label"]: row["left"] for row in kept["settings"]}
+        sheet = {row["id"]: row["left"] for row in kept["settings"]}
         SettingsSheet.objects.create(tuning_id=kept["id"], moment=Moment.LEFT, values=sheet, at=now, by=actor)
     content = {
         "firm": visit.firm.name,
