@@ -21,6 +21,8 @@ class Primaries:
 
 
 BT709 = Primaries((0.640, 0.330), (0.300, 0.600), (0.150, 0.060))  # BT.709-6, item 1.3
+P3D65 = Primaries((0.680, 0.320), (0.265, 0.690), (0.150, 0.060))  # SMPTE RP 431-2 with the white of D65
+BT2020 = Primaries((0.708, 0.292), (0.170, 0.797), (0.131, 0.046))  # BT.2020-2, table 3
 
 
 def xy_to_xyz(xy: ArrayLike, luminance: ArrayLike = 1.0) -> Floats:

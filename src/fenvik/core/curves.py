@@ -38,3 +38,22 @@ def bt1886_inverse(luminance: ArrayLike, white: float, black: float) -> Floats:
     a, b = bt1886_terms(white, black)
     result: Floats = (np.maximum(np.asarray(luminance, dtype=np.float64), 0.0) / a) ** (1.0 / BT1886_GAMMA) - b
     return result
+
+
+PQ_M1, PQ_M2 = 2610.0 / 16384.0, 2523.0 / 4096.0 * 128.0
+PQ_C1, PQ_C2, PQ_C3 = 3424.0 / 4096.0, 2413.0 / 4096.0 * 32.0, 2392.0 / 4096.0 * 32.0
+PQ_PEAK_CD_M2 = 10_000.0
+
+
+def pq(fraction: ArrayLike) -> Floats:
+    """Return luminance in cd/m² of PQ signal fractions, any shape; 0 below 0. Source: ST 2084, 5.3."""
+    root = np.clip(np.asarray(fraction, dtype=np.float64), 0.0, 1.0) ** (1.0 / PQ_M2)
+    result: Floats = PQ_PEAK_CD_M2 * (np.maximum(root - PQ_C1, 0.0) / (PQ_C2 - PQ_C3 * root)) ** (1.0 / PQ_M1)
+    return result
+
+
+def pq_inverse(luminance: ArrayLike) -> Floats:
+    """Return the PQ signal fraction of a luminance in cd/m², any shape. Source: ST 2084, 5.2."""
+    power = (np.clip(np.asarray(luminance, dtype=np.float64), 0.0, None) / PQ_PEAK_CD_M2) ** PQ_M1
+    result: Floats = ((PQ_C1 + PQ_C2 * power) / (1.0 + PQ_C3 * power)) ** PQ_M2
+    return result

@@ -6,8 +6,10 @@ from pathlib import Path
 from fenvik.standins.directory import Directory
 from fenvik.standins.display import Display
 from fenvik.standins.faults import AFTER_CALLS, LASTS_S, ROLE_OF
-from fenvik.standins.lcd import Lcd, lcd_menu
+from fenvik.standins.menu import Menu
 from fenvik.standins.meter import COLORIMETER, SPECTRORADIOMETER, Meter
+from fenvik.standins.models import lcd_build, lcd_menu, oled_build, oled_menu, projector_build, projector_menu
+from fenvik.standins.optics import Build, Optics
 from fenvik.standins.rpc import Device
 from fenvik.standins.source import Source
 from fenvik.standins.world import World
@@ -41,23 +43,26 @@ class Bench:
 def make_bench(*, haste: float = 1.0, pair_code: str = "", state: Path | None = None, seed: int = 55) -> Bench:
     """Put the stand-ins together; the seed decides the samples, not the models."""
     world = World(haste)
-    menu = lcd_menu()
-    optics = Lcd(world, menu, seed)
-    kept = None if state is None else state / "orrefall-55.json"
-    display = Display(
-        "Orrefall",
-        "55",
-        "OF55-0417",
-        world=world,
-        menu=menu,
-        optics=optics,
-        pair_code=pair_code,
-        state=kept,
-        start_mode="m2",
-    )
+    displays = [
+        _display(world, ("Orrefall", "55", "OF55-0417"), lcd_menu(), lcd_build(), "m2", seed, pair_code, state),
+        _display(world, ("Skerry", "W65", "SW65-0112"), oled_menu(), oled_build(), "p2", seed + 10, pair_code, state),
+        _display(world, ("Loftlight", "L4", "LL4-0093"), projector_menu(), projector_build(), "c2", seed + 20, pair_code, state),
+    ]
+    world.front = displays[0].serial
     meters = [
-        Meter("Pebble", "C1", "PC1-2209", kind=COLORIMETER, world=world, display=display, seed=seed + 1),
-        Meter("Tarn", "S2", "TS2-0031", kind=SPECTRORADIOMETER, world=world, display=display, seed=seed + 2),
+        Meter("Pebble", "C1", "PC1-2209", kind=COLORIMETER, world=world, displays=displays, seed=seed + 1),
+        Meter("Tarn", "S2", "TS2-0031", kind=SPECTRORADIOMETER, world=world, displays=displays, seed=seed + 2),
     ]
     sources = [Source("Brook", "P1", "BP1-1180", world=world)]
-    return Bench(world, Directory(HOST, [display, *meters, *sources]), [display], meters, sources)
+    return Bench(world, Directory(HOST, [*displays, *meters, *sources]), displays, meters, sources)
+
+
+def _display(
+    world: World, names: tuple[str, str, str], menu: Menu, build: Build, mode: str, seed: int, code: str, state: Path | None
+) -> Display:
+    maker, model, serial = names
+    kept = None if state is None else state / f"{maker}-{model}.json".lower()
+    optics = Optics(world, menu, seed, build)
+    return Display(
+        maker, model, serial, world=world, menu=menu, optics=optics, pair_code=code, state=kept, start_mode=mode
+    )

@@ -7,8 +7,8 @@ import secrets
 from pathlib import Path
 from typing import Any
 
-from fenvik.standins.lcd import Lcd
 from fenvik.standins.menu import Menu
+from fenvik.standins.optics import Optics
 from fenvik.standins.rpc import Device, Params, Refusal, text
 from fenvik.standins.world import World
 
@@ -29,7 +29,7 @@ class Display(Device):
         *,
         world: World,
         menu: Menu,
-        optics: Lcd,
+        optics: Optics,
         pair_code: str,
         state: Path | None,
         start_mode: str,
@@ -85,16 +85,19 @@ class Display(Device):
         """Choose a mode, by the link or by the remote. Raises Refusal 4."""
         self.menu.mode(mode)
         self.wanted_mode = mode
+        self.world.front = self.serial  # whoever works at a display has carried the instruments to it
         self.keep()
 
     def set_control(self, mode: str, control: str, value: object) -> Any:
         """Set a control, by the link or by the remote. Raises Refusal."""
         now = self.menu.set(mode, control, value)
+        self.world.front = self.serial
         self.keep()
         return now
 
     async def pair(self, params: Params) -> dict[str, Any]:
         """Show a code, or take it and give a token."""
+        self.world.front = self.serial
         if "code" not in params:
             self.shown_code = self._fixed_code or f"{random.SystemRandom().randrange(10_000):04d}"
             self._tries = TRIES

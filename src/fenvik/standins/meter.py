@@ -90,10 +90,10 @@ class Meter(Device):
     role = "meter"
 
     def __init__(
-        self, maker: str, model: str, serial: str, *, kind: Kind, world: World, display: Display, seed: int
+        self, maker: str, model: str, serial: str, *, kind: Kind, world: World, displays: list[Display], seed: int
     ) -> None:
         super().__init__(maker, model, serial, "2.0")
-        self.kind, self.world, self.display = kind, world, display
+        self.kind, self.world, self.displays = kind, world, displays
         self.features = list(kind.features)
         self._noise = np.random.default_rng(seed)
         self._repeatability = Repeatability.of(kind.repeatability)
@@ -103,6 +103,11 @@ class Meter(Device):
         self._filters = None if true else _missed_filters(seed)
         self._one_at_a_time = asyncio.Lock()
         self.methods |= {"read": self.read, "refresh": self.refresh}
+
+    @property
+    def display(self) -> Display:
+        """The display that the instruments stand in front of."""
+        return next((d for d in self.displays if d.serial == self.world.front), self.displays[0])
 
     def facts(self) -> dict[str, Any]:
         """What the link wants to know of a meter."""
@@ -126,7 +131,8 @@ class Meter(Device):
         """Read the light in the middle of the screen."""
         effort, average, spectrum = self._asked(params)
         async with self._one_at_a_time:
-            radiance = self.display.optics.radiance(self.display.mode, PLACE)
+            display = self.display
+            radiance = display.optics.radiance(display.mode, PLACE)
             clean, seen = self._seen(radiance)
             luminance = float(clean[1])
             seconds = self._seconds(luminance) * EFFORTS[effort] * average

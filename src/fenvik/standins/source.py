@@ -1,17 +1,19 @@
-"""A pattern source: draws patches and two charts on the cable to the display."""
+"""A pattern source: draws patches and charts on the cable to the displays."""
 
 import asyncio
 from typing import Any
 
+from fenvik.core.patterns import PATTERNS, PatternError, pattern_of
+from fenvik.core.patterns import Signal as Codes
 from fenvik.core.signal import Range, encode
 from fenvik.standins.rpc import Device, Params, Refusal, codes, is_number, text, wrong
 from fenvik.standins.world import Picture, Signal, World
 
-FORMATS = ("sdr",)
+FORMATS = ("sdr", "hdr10")
 BITS = (8, 10)
 FRAME_RATES = (23.976, 24, 25, 29.97, 30, 50, 59.94, 60)
 COLORIMETRY = ("bt709", "p3d65", "bt2020")
-CHARTS = ("alignment", "grey steps")
+CHART_SIZE = (1280, 720)
 RENDER_S = 0.02
 
 
@@ -31,7 +33,7 @@ class Source(Device):
             "formats": list(FORMATS),
             "bits": list(BITS),
             "frame_rates": list(FRAME_RATES),
-            "charts": list(CHARTS),
+            "charts": list(PATTERNS),
         }
 
     async def signal(self, params: Params) -> dict[str, Any]:
@@ -86,11 +88,22 @@ class Source(Device):
     async def chart(self, params: Params) -> dict[str, Any]:
         """Show a chart."""
         name = text(params, "name")
-        if name not in CHARTS:
+        if name not in PATTERNS:
             raise Refusal(4, "This source has no such chart.", name=name[:80])
+        options = params.get("options", {})
+        if not isinstance(options, dict) or not all(isinstance(v, str | int | float) for v in options.values()):
+            raise wrong("options are texts or numbers by name.")
         await self._render()
-        picture = self._grey(60.0)
-        picture.window, picture.chart = 10.0, name
+        typed = {str(key): str(value) for key, value in options.items()}
+        codes_ = Codes(self.world.signal.bits, self._range())
+        try:
+            board = await asyncio.to_thread(pattern_of(name).drawn, *CHART_SIZE, codes_, typed)
+            moving = pattern_of(name).movement(codes_, typed)
+        except PatternError as problem:
+            raise Refusal(4, str(problem), name=problem.option or name) from problem
+        picture = self._grey(0.0)
+        picture.chart, picture.codes = name, board.codes
+        picture.moving = None if moving is None else {"seconds": moving.seconds, "frames": moving.frames, "box": list(moving.box)}
         self._show(picture)
         return {}
 

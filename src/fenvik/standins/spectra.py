@@ -32,3 +32,28 @@ def phosphor_lcd() -> Floats:
     green = bumps((539.0, 30.0, 1.0)) + 0.016
     blue = bumps((455.0, 30.0, 1.0)) + 0.0085
     return np.array([with_luminance(backlight * glass, 1.0) for glass in (red, green, blue)])
+
+
+def _filtered(*parts: Bump) -> Floats:
+    return with_luminance(bumps(*parts), 1.0)
+
+
+def wrgb_oled() -> Floats:
+    """Return the three primaries of a panel with a white emitter behind filters, shape (3, 401), unit luminance each."""
+    return np.array(
+        [
+            _filtered((626.0, 17.0, 1.0), (560.0, 14.0, 0.02)),
+            _filtered((534.0, 20.0, 1.0), (462.0, 9.0, 0.02)),
+            _filtered((457.0, 11.0, 1.0), (520.0, 12.0, 0.015)),
+        ]
+    )
+
+
+def wrgb_white() -> Floats:
+    """Return the white sub-pixel's spectrum at unit luminance: the emitter without a filter, a little blue."""
+    return with_luminance(bumps((457.0, 11.0, 1.15), (534.0, 24.0, 0.62), (570.0, 30.0, 0.28), (622.0, 22.0, 0.66)), 1.0)
+
+
+def laser_lines() -> Floats:
+    """Return the primaries of a projector with three lasers, narrow lines widened against speckle, shape (3, 401)."""
+    return np.array([_filtered((639.0, 3.0, 1.0)), _filtered((529.0, 4.0, 1.0), (545.0, 6.0, 0.12)), _filtered((462.0, 3.0, 1.0))])

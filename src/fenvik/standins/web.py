@@ -1,9 +1,13 @@
 """The stand-ins' own pages: a display's picture and its menu, worked like a television with its remote; faults."""
 
+import asyncio
+import hashlib
+import io
 import json
 from pathlib import Path
 from typing import Any
 
+from PIL import Image
 from starlette.applications import Starlette
 from starlette.exceptions import HTTPException
 from starlette.requests import Request
@@ -14,6 +18,7 @@ from fenvik.standins.bench import Bench
 from fenvik.standins.display import Display
 from fenvik.standins.faults import KINDS
 from fenvik.standins.rpc import Device, Refusal
+from fenvik.standins.screen import picture_of
 
 PAGES = Path(__file__).parent / "pages"
 TYPES = {".html": "text/html; charset=utf-8", ".js": "text/javascript", ".css": "text/css"}
@@ -35,6 +40,8 @@ class App:
             Route("/api/devices", self.devices),
             Route("/api/display/{serial}", self.display_state),
             Route("/api/display/{serial}", self.press, methods=["POST"]),
+            Route("/display/{serial}/picture.png", self.picture),
+            Route("/api/world", self.world, methods=["POST"]),
             Route("/api/fault/{serial}", self.fault, methods=["POST"]),
         ]
 
@@ -66,7 +73,31 @@ class App:
             {"role": d.role, "name": d.name, "serial": d.serial, "port": d.port, "fault": d.fault.now}
             for d in self.bench.devices
         ]
-        return JSONResponse({"devices": rows, "kinds": KINDS})
+        world = self.bench.world
+        return JSONResponse({"devices": rows, "kinds": KINDS, "front": world.front, "lux": world.room_lux})
+
+    async def picture(self, request: Request) -> Response:
+        """Return how the chart on the cable looks on a display."""
+        display, codes = self._display(request), self.bench.world.picture.codes
+        if codes is None:
+            raise HTTPException(404)
+        shown = await asyncio.to_thread(picture_of, display.optics, display.mode, codes)
+        data = io.BytesIO()
+        await asyncio.to_thread(Image.fromarray(shown).save, data, "PNG", compress_level=1)
+        return Response(data.getvalue(), media_type="image/png")
+
+    async def world(self, request: Request) -> Response:
+        """Carry the instruments to another display, light the room, or let a display be cold again."""
+        body, world = await _body(request), self.bench.world
+        displays = {display.serial: display for display in self.bench.displays}
+        if body.get("front") in displays:
+            world.front = str(body["front"])
+        if body.get("cold") in displays:
+            displays[str(body["cold"])].optics.switch_off_and_on()
+        lux = body.get("lux")
+        if isinstance(lux, int | float) and not isinstance(lux, bool) and 0 <= lux <= 2000:
+            world.room_lux = float(lux)
+        return JSONResponse({"front": world.front, "lux": world.room_lux})
 
     async def display_state(self, request: Request) -> Response:
         """Return the picture and the menu."""
@@ -122,13 +153,33 @@ def display_facts(display: Display, bench: Bench) -> dict[str, Any]:
         "modes": [{"id": m.id, "label": m.label} for m in display.menu.modes.values()],
         "controls": [] if mode is None else display.menu.described(mode),
         "code": display.shown_code,
+        "here": bench.world.front == display.serial,
+        "signal": bench.world.signal.format,
         "picture": {
             **look,
             "side": side,
             "middle": [picture.middle(a, side) for a in picture.at],
             "chart": picture.chart,
+            "drawn": _mark(display, bench) if picture.codes is not None else "",
+            "moving": None if picture.moving is None else picture.moving | {"smooth": _is_smooth(display)},
         },
     }
+
+
+def _is_smooth(display: Display) -> bool:
+    """Whether the display makes up pictures between those of a film."""
+    return display.mode is not None and display.optics.value(display.mode, "process.motion", "Off") not in ("Off", False)
+
+
+def _mark(display: Display, bench: Bench) -> str:
+    """Return a mark of everything that a chart's look depends on."""
+    picture, signal = bench.world.picture, bench.world.signal
+    assert picture.codes is not None
+    facts = (picture.chart, picture.codes.tobytes(), repr(signal), display.mode, repr(sorted(display.menu.values.items())))
+    made = hashlib.sha256()
+    for fact in facts:
+        made.update(fact if isinstance(fact, bytes) else str(fact).encode())
+    return made.hexdigest()[:16]
 
 
 def make_app(bench: Bench) -> Starlette:

@@ -1,9 +1,11 @@
-"""What the simulated devices have in common: time, the cable between source and display, the room."""
+"""What the simulated devices have in common: time, the cable between source and displays, the room."""
 
 import asyncio
 import math
 import time
 from dataclasses import dataclass, field
+
+from fenvik.core.types import Ints
 
 
 @dataclass
@@ -19,18 +21,28 @@ class Signal:
 
 @dataclass
 class Picture:
-    """What is on the cable: a patch in a surround; ``chart`` names a chart that the source draws."""
+    """What is on the cable: a patch in a surround, or a chart that the source drew as code values (height, width, 3)."""
 
     rgb: tuple[int, int, int] = (16, 16, 16)
     window: float = 100.0
     surround: tuple[int, int, int] = (16, 16, 16)
     at: tuple[float, float] = (0.5, 0.5)
     chart: str = ""
+    codes: Ints | None = None
+    moving: dict[str, object] | None = None
 
     def covers(self, place: tuple[float, float]) -> bool:
         """Whether the window covers a place of the screen; it has the screen's own shape."""
         side = math.sqrt(self.window / 100.0)
         return all(abs(p - self.middle(a, side)) <= side / 2 for p, a in zip(place, self.at, strict=True))
+
+    def seen_at(self, place: tuple[float, float]) -> tuple[int, int, int]:
+        """Return the code values at a place, in fractions of width and height."""
+        if self.codes is None:
+            return self.rgb if self.covers(place) else self.surround
+        height, width, _ = self.codes.shape
+        red, green, blue = self.codes[min(int(place[1] * height), height - 1), min(int(place[0] * width), width - 1)]
+        return int(red), int(green), int(blue)
 
     @staticmethod
     def middle(at: float, side: float) -> float:
@@ -40,12 +52,16 @@ class Picture:
 
 @dataclass
 class World:
-    """Time and the cable. ``haste`` divides integration times; the simulated clock stays true to the instruments."""
+    """Time and the cable. ``haste`` divides integration times; the simulated clock stays true to the instruments.
+
+    The source's picture reaches every display; the instruments stand in front of one, ``front`` by its serial.
+    """
 
     haste: float = 1.0
     signal: Signal = field(default_factory=Signal)
     picture: Picture = field(default_factory=Picture)
     room_lux: float = 0.0
+    front: str = ""
     _started: float = field(default_factory=time.monotonic)
     _skipped: float = 0.0
 

@@ -19,7 +19,7 @@ function faultOf(device, kinds) {
 }
 
 const answer = await fetch("/api/devices");
-const { devices, kinds } = await answer.json();
+const { devices, kinds, front, lux } = await answer.json();
 for (const device of devices) {
   const row = document.createElement("tr");
   let name = device.name;
@@ -31,3 +31,15 @@ for (const device of devices) {
   row.append(cell(device.role), cell(name), cell(device.serial), cell(faultOf(device, kinds)));
   document.getElementById("devices").append(row);
 }
+
+function world(body) {
+  return fetch("/api/world", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
+}
+const where = document.getElementById("front");
+for (const device of devices.filter((d) => d.role === "display")) {
+  where.append(new Option(device.name, device.serial, false, device.serial === front));
+}
+where.addEventListener("change", () => world({ front: where.value }));
+const light = document.getElementById("lux");
+light.value = lux;
+light.addEventListener("change", () => world({ lux: Number(light.value) }));

@@ -47,7 +47,7 @@ function drawMenu() {
 }
 
 function drawPicture() {
-  const { patch, surround, side, middle, chart } = facts.picture;
+  const { patch, surround, side, middle } = facts.picture;
   document.getElementById("surround").setAttribute("fill", surround);
   const window = document.getElementById("patch");
   window.setAttribute("fill", patch);
@@ -55,13 +55,49 @@ function drawPicture() {
   window.setAttribute("height", 900 * side);
   window.setAttribute("x", 1600 * (middle[0] - side / 2));
   window.setAttribute("y", 900 * (middle[1] - side / 2));
-  const lines = chart ? '<path d="M800 0V900M0 450H1600" stroke="#777" stroke-width="2"/><circle cx="800" cy="450" r="60" fill="none" stroke="#777" stroke-width="2"/>' : "";
-  document.getElementById("chart").innerHTML = lines;
+  drawChart();
   const code = document.getElementById("code");
   code.hidden = !facts.code;
   code.textContent = facts.code;
   document.getElementById("name").textContent = facts.name;
 }
+
+// A chart comes as a picture from the display itself; closer, a quarter of its width fills the screen pixel by pixel.
+const drawnChart = document.getElementById("drawn");
+const CLOSER = 4;
+let close = false;
+const place = { x: 0.5, y: 0.5 };
+function drawChart() {
+  const { drawn: mark } = facts.picture;
+  const wanted = mark ? `/display/${encodeURIComponent(serial)}/picture.png?v=${mark}` : "";
+  drawnChart.hidden = !mark;
+  if (wanted && drawnChart.dataset.shown !== wanted) {
+    drawnChart.dataset.shown = wanted;
+    drawnChart.src = wanted;
+  }
+  drawnChart.className = close ? "closer" : "";
+  const shift = (at) => -100 * Math.min(Math.max(at - 0.5 / CLOSER, 0), 1 - 1 / CLOSER) * CLOSER;
+  drawnChart.style.transform = close ? `translate(${shift(place.x)}%, ${shift(place.y)}%) scale(${CLOSER})` : "";
+  document.getElementById("bring").disabled = facts.here;
+  document.getElementById("bring").textContent = facts.here ? "the instruments stand here" : "bring the instruments here";
+}
+
+// What moves over a chart: film goes in jumps, and smoothly where the display makes up pictures in between.
+const bar = document.getElementById("bar");
+function move(now) {
+  const moving = facts && facts.picture.moving;
+  bar.hidden = !moving;
+  if (moving) {
+    const [left, top, right, bottom] = moving.box;
+    const step = moving.smooth ? now : Math.floor(now / 1000 * moving.frames) / moving.frames * 1000;
+    bar.style.width = `${100 * (right - left)}%`;
+    bar.style.top = `${100 * top}%`;
+    bar.style.height = `${100 * (bottom - top)}%`;
+    bar.style.left = `${100 * (step / 1000 / moving.seconds % 1) * (1 - right + left)}%`;
+  }
+  requestAnimationFrame(move);
+}
+requestAnimationFrame(move);
 
 function draw(next) {
   facts = next;
@@ -102,6 +138,14 @@ function change(by, times) {
 function press(key, times = 1) {
   if (!facts) return;
   if (key === "menu") menu.hidden = !menu.hidden;
+  if (key === "closer") close = !close;
+  if (close && menu.hidden) {
+    place.x = Math.min(Math.max(place.x + ({ left: -1, right: 1 }[key] || 0) * 0.06, 0), 1);
+    place.y = Math.min(Math.max(place.y + ({ up: -1, down: 1 }[key] || 0) * 0.06, 0), 1);
+    drawChart();
+    return;
+  }
+  if (key === "closer") { drawChart(); return; }
   if (key === "up") focus = Math.max(focus - 1, 0);
   if (key === "down") focus = Math.min(focus + 1, rows().length - 1);
   if (key === "left") change(-1, times);
@@ -109,13 +153,19 @@ function press(key, times = 1) {
   drawMenu();
 }
 
-const keys = { ArrowUp: "up", ArrowDown: "down", ArrowLeft: "left", ArrowRight: "right", m: "menu", M: "menu" };
+const keys = { ArrowUp: "up", ArrowDown: "down", ArrowLeft: "left", ArrowRight: "right", m: "menu", M: "menu", c: "closer", C: "closer" };
 document.addEventListener("keydown", (event) => {
   if (!keys[event.key] || event.ctrlKey || event.metaKey) return;
   event.preventDefault();
   press(keys[event.key], event.shiftKey ? 5 : 1);
 });
 document.querySelectorAll("[data-press]").forEach((button) => button.addEventListener("click", () => press(button.dataset.press)));
+
+function world(body) {
+  return fetch("/api/world", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
+}
+document.getElementById("bring").addEventListener("click", () => world({ front: serial }));
+document.getElementById("cold").addEventListener("click", () => world({ cold: serial }));
 
 async function follow() {
   try {

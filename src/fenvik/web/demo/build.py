@@ -11,7 +11,7 @@ from typing import Any
 from django.db.models import F
 
 from fenvik.standins.bench import Bench, make_bench
-from fenvik.standins.lcd import lcd_menu
+from fenvik.standins.models import lcd_menu
 from fenvik.standins.serve import running
 from fenvik.web.adjusting.desk import Desk, lay_out
 from fenvik.web.adjusting.learned import keep

@@ -1,0 +1,238 @@
+"""The light of a simulated display: from code values to a spectrum, in the order that docs/standins.md tells."""
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from fenvik.core import curves
+from fenvik.core.colourspace import BT709, BT2020, D65_XY, rgb_to_xyz_matrix
+from fenvik.core.science import daylight_65, spectrum_to_xyz
+from fenvik.core.signal import decode
+from fenvik.core.types import Floats
+from fenvik.standins.menu import Menu, Value
+from fenvik.standins.spectra import with_luminance
+from fenvik.standins.world import Picture, World
+
+LIGHTS = ("red", "green", "blue")
+LUMA = np.array([0.2126, 0.7152, 0.0722])
+STRETCHED_BELOW = 0.15  # of signal: what black stretch eats
+AVERAGED = 8  # a chart's mean is taken over every so many pixels
+BRIGHT_ROOM_LUX = 150.0  # at which the ambient sensor lets all light through
+
+
+@dataclass(frozen=True)
+class Build:
+    """What a model is like; samples differ from it by their seed."""
+
+    technology: str
+    primaries: Floats  # spectra (3, 401), unit luminance each
+    light: tuple[float, float]  # cd/m² of white at light 0, and for each step
+    leak: float  # of each primary's full light that passes the closed panel
+    gammas: dict[str, float]
+    energy: dict[str, float]  # how much less light a dark picture gets
+    error: dict[str, tuple[Floats, Floats]]  # by mode: scale and shift of the three channels
+    gain_step: tuple[float, float, float] = (0.0026, 0.0032, 0.0035)
+    offset_step: tuple[float, float, float] = (0.0010, 0.0011, 0.0013)
+    panel_levels: int = 1023
+    reflectance: float = 0.012
+    warm_up_s: float = 14 * 60.0
+    cold_loss: float = 0.055  # of the light is missing when switched on
+    cold_blue: float = 0.012  # more of blue's light than of the others'
+    headroom: float = 0.962  # of the panel's drive at video white with every control at the middle
+    emulated: tuple[str, ...] = ()  # the modes that bring the panel's own colours to BT.709
+    boost: float = 0.0  # light of a white sub-pixel, beside that of the three
+    boost_spectrum: Floats | None = None
+    load: tuple[float, float] = (1.0, 0.0)  # mean light from which power is limited, and how hard
+    hdr_peak: float = 600.0  # cd/m² at full light
+    hdr_knee: float = 0.75  # of the peak, from where HDR is rolled off
+    zones: tuple[int, int] | None = None  # of local dimming, across and down
+    halves_colour: bool = True  # between two pixels, as many displays do
+    convergence: tuple[tuple[float, float], tuple[float, float]] | None = None  # red's and blue's shift in pixels
+    best_focus: float | None = None
+    corner_light: float = 1.0  # of the middle's
+
+
+class Optics:
+    """The optics of one sample; its seed decides how it differs from the next one."""
+
+    def __init__(self, world: World, menu: Menu, seed: int, build: Build) -> None:
+        self.world, self.menu, self.build = world, menu, build
+        self.technology = build.technology
+        draw = np.random.default_rng(seed)
+        self.primaries = build.primaries
+        matrix = spectrum_to_xyz(self.primaries).T
+        white = rgb_to_xyz_matrix(BT709, D65_XY).sum(axis=1)
+        self.native = matrix * np.linalg.solve(matrix, white)  # linear panel light to XYZ, D65 at 1, 1, 1
+        self.spectra = self.primaries * np.linalg.solve(matrix, white)[:, None]
+        self.emulation = np.linalg.solve(self.native, rgb_to_xyz_matrix(BT709, D65_XY))
+        self.emulation = self.emulation + draw.normal(0.0, 0.004, (3, 3))
+        self.wide = np.linalg.solve(self.native, rgb_to_xyz_matrix(BT2020, D65_XY))
+        # One step of a gain or an offset, and what it does to the other two lights.
+        self.gain = np.diag(np.array(build.gain_step) * draw.uniform(0.9, 1.1, 3))
+        self.offset = np.diag(np.array(build.offset_step) * draw.uniform(0.9, 1.1, 3))
+        self.gain += (1 - np.eye(3)) * draw.normal(-0.0001, 0.00008, (3, 3))
+        self.offset += (1 - np.eye(3)) * draw.normal(0.0, 0.00004, (3, 3))
+        self.bend = draw.normal(0.0, 0.0025, 3)
+        self.on_since = world.now() - 35 * 60.0
+        self.wander = draw.uniform(0.0, 2 * np.pi)
+        self._roles = {item.role: item.id for item in menu.items.values() if item.role}
+
+    def value(self, mode: str, role: str, default: Value) -> Value:
+        """Return what the control of a role stands at, or a default where the menu has none."""
+        name = self._roles.get(role)
+        return default if name is None else self.menu.values[mode][name]
+
+    def number(self, mode: str, role: str, default: float) -> float:
+        """Return the number that the control of a role stands at."""
+        return float(self.value(mode, role, default))
+
+    def is_hdr(self, mode: str) -> bool:
+        """Whether a mode is for PQ signals."""
+        return "hdr10" in self.menu.modes[mode].signals
+
+    def switch_off_and_on(self) -> None:
+        """Let the display be cold again."""
+        self.on_since = self.world.now()
+
+    def signal(self, mode: str, fraction: ArrayLike, mean: float) -> Floats:
+        """Return what the panel is driven with for signal fractions (..., 3); ``mean`` is the picture's own."""
+        v = np.asarray(fraction, dtype=np.float64)
+        lift = 0.0016 * (self.number(mode, "black-level", 50.0) - 50.0)
+        v = v * (1.0 + 0.006 * (self.number(mode, "white-level", 90.0) - 90.0)) + lift * (1.0 - v)
+        v = self._harmed(mode, v, mean)
+        scale, shift = self.build.error[mode]
+        gains = np.array([self.number(mode, f"white.gain.{light}", 0.0) for light in LIGHTS])
+        offsets = np.array([self.number(mode, f"white.offset.{light}", 0.0) for light in LIGHTS])
+        foot = np.clip(1.0 - v, 0.0, 1.0)
+        hump = np.sin(np.pi * np.clip(v, 0.0, 1.0))
+        v = v * (scale + self.gain @ gains) + (shift + self.offset @ offsets) * foot + self.bend * hump
+        headroom = self.build.headroom
+        return np.asarray(np.clip(v * headroom, 0.0, 1.0) / headroom)
+
+    def _harmed(self, mode: str, v: Floats, mean: float) -> Floats:
+        """Return the signal after what a calibrator turns off: dynamic contrast, black stretch."""
+        strength = {"Off": 0.0, "Low": 0.10, "High": 0.22}.get(str(self.value(mode, "process.dynamic-contrast", "Off")), 0.0)
+        if strength:
+            v = v + strength * (mean - 0.35) * np.clip(v, 0, 1) * np.clip(1 - v, 0, 1) * 4.0
+        if self.value(mode, "process.black-stretch", False) in (True, "On"):
+            v = np.where(v < STRETCHED_BELOW, v - 0.35 * (STRETCHED_BELOW - v) * np.clip(v / STRETCHED_BELOW, 0, 1), v)
+        return np.asarray(v)
+
+    def _mixed(self, mode: str, light: Floats) -> Floats:
+        """Return linear light after saturation, tint and gamut handling, (..., 3)."""
+        saturation = self.number(mode, "saturation", 50.0)
+        tint = self.number(mode, "tint", 0.0)
+        if saturation != 50.0 or tint:
+            luma = (light @ LUMA)[..., None]
+            angle = np.deg2rad(0.6 * tint)
+            apart = (light - luma) * (saturation / 50.0)
+            turned = np.roll(apart, 1, axis=-1) - np.roll(apart, -1, axis=-1)
+            light = luma + apart * np.cos(angle) + turned * np.sin(angle) / np.sqrt(3)
+        if self.is_hdr(mode):
+            return np.asarray(light @ self.wide.T)
+        return np.asarray(light @ self.emulation.T) if mode in self.build.emulated else light
+
+    def light(self, mode: str, fraction: ArrayLike, mean: float) -> Floats:
+        """Return the panel's linear drive for signal fractions (..., 3), 1 at nominal white."""
+        v = self.signal(mode, fraction, mean)
+        if self.is_hdr(mode):
+            light = self._rolled(curves.pq(v), self.build.hdr_peak) / self.build.hdr_peak
+        else:
+            gamma = self.build.gammas[str(self.value(mode, "gamma", "Middle"))] + 0.04 * np.sin(2.0 * np.pi * np.clip(v, 0.0, 1.0))
+            light = v**gamma
+        mixed = np.clip(self._mixed(mode, light), 0.0, None)
+        if self.value(mode, "process.blue-light", False) is True:
+            mixed = mixed * np.array([1.0, 0.965, 0.86])
+        levels = self.build.panel_levels
+        return np.asarray((np.round(mixed ** (1 / 2.2) * levels / 1.04) * 1.04 / levels) ** 2.2)
+
+    def _rolled(self, nits: Floats, peak: float) -> Floats:
+        knee = self.build.hdr_knee * peak
+        over = np.maximum(nits - knee, 0.0)
+        return np.where(nits <= knee, nits, knee + (peak - knee) * over / (over + (peak - knee)))
+
+    def fraction(self, codes: ArrayLike) -> Floats:
+        """Return the signal fractions of code values on the cable."""
+        signal = self.world.signal
+        return decode(codes, signal.bits, "full" if signal.range == "full" else "limited")
+
+    def linear(self, mode: str, codes: ArrayLike, mean: float = 0.35) -> Floats:
+        """Return the panel's linear drive for code values (..., 3), 1 at nominal white."""
+        return self.light(mode, self.fraction(codes), mean)
+
+    def mean_signal(self, picture: Picture) -> float:
+        """Return the picture's mean signal, 0 to 1."""
+        if picture.codes is not None:
+            return float(np.clip(self.fraction(picture.codes[::AVERAGED, ::AVERAGED]), 0, 1).mean())
+        share = picture.window / 100.0
+        inside, outside = self.fraction(picture.rgb), self.fraction(picture.surround)
+        return float(share * np.clip(inside, 0, 1).mean() + (1 - share) * np.clip(outside, 0, 1).mean())
+
+    def mean_light(self, mode: str, picture: Picture) -> float:
+        """Return the picture's mean linear drive, 0 to 1."""
+        mean = self.mean_signal(picture)
+        if picture.codes is not None:
+            return float(self.linear(mode, picture.codes[::AVERAGED, ::AVERAGED], mean).mean())
+        share = picture.window / 100.0
+        return float(
+            share * self.linear(mode, picture.rgb, mean).mean() + (1 - share) * self.linear(mode, picture.surround, mean).mean()
+        )
+
+    def white_luminance(self, mode: str, picture: Picture) -> float:
+        """Return cd/m² of nominal white now: light control, savings, power limit, warm-up, slow wandering."""
+        build = self.build
+        if self.is_hdr(mode):
+            base = build.hdr_peak * (0.25 + 0.75 * self.number(mode, "light", 100.0) / 100.0)
+        else:
+            base = build.light[0] + build.light[1] * self.number(mode, "light", 50.0)
+        mean = self.mean_light(mode, picture)
+        base *= 1.0 - build.energy[str(self.value(mode, "process.energy", "Off"))] * (1.0 - min(mean, 1.0))
+        if self.value(mode, "process.ambient", False) is True:
+            base *= 0.55 + 0.45 * min(self.world.room_lux / BRIGHT_ROOM_LUX, 1.0)
+        start, hard = build.load
+        base /= 1.0 + hard * max(mean - start, 0.0)
+        on = self.world.now() - self.on_since
+        return float(base * (1.0 - build.cold_loss * np.exp(-on / build.warm_up_s)) * (1 + 0.0006 * np.sin(on / 500 + self.wander)))
+
+    def leak(self, mode: str, picture: Picture) -> float:
+        """Return the share of white that leaks through black: less where zones are dimmed."""
+        if self.build.zones is None:
+            return self.build.leak
+        depth = {"Off": 0.0, "Low": 0.5, "High": 0.92}.get(str(self.value(mode, "process.dimming", "Off")), 0.0)
+        return self.build.leak * (1.0 - depth * (1.0 - min(4.0 * self.mean_light(mode, picture), 1.0)))
+
+    def radiance(self, mode: str | None, place: tuple[float, float]) -> Floats:
+        """Return the spectrum that leaves the screen at a place (fractions of width and height)."""
+        room = with_luminance(daylight_65(), self.world.room_lux / np.pi * self.build.reflectance + 1e-9)
+        if mode is None:
+            return room
+        picture = self.world.picture
+        on = self.world.now() - self.on_since
+        drive = self.linear(mode, picture.seen_at(place), self.mean_signal(picture))
+        white = self.white_luminance(mode, picture)
+        sub_pixel = self.build.boost * float(drive.min())
+        drive = drive + self.leak(mode, picture)
+        drive[2] *= 1.0 - self.build.cold_blue * np.exp(-on / self.build.warm_up_s)
+        result: Floats = (drive @ self.spectra) * white + room
+        if sub_pixel and self.build.boost_spectrum is not None:
+            result = result + self.build.boost_spectrum * (sub_pixel * white)
+        return result
+
+    def look(self, mode: str | None, codes: tuple[int, int, int]) -> tuple[float, float, float]:
+        """Return how a code looks on the display as sRGB fractions, for the stand-in's own page only."""
+        if mode is None:
+            return 0.0, 0.0, 0.0
+        shown = self.as_srgb(self.linear(mode, codes) + self.build.leak)
+        return float(shown[0]), float(shown[1]), float(shown[2])
+
+    def as_srgb(self, drive: Floats) -> Floats:
+        """Return linear drives (..., 3) as sRGB-coded fractions, nominal white at 1."""
+        to = np.linalg.solve(rgb_to_xyz_matrix(BT709, D65_XY), self.native)
+        rgb = np.clip(drive @ to.T, 0.0, 1.0)
+        return np.where(rgb <= 0.0031308, 12.92 * rgb, 1.055 * rgb ** (1 / 2.4) - 0.055)
+
+    def facts(self) -> dict[str, Any]:
+        """Return what the display says of its technology; it takes no curves and no cubes."""
+        return {"technology": self.technology, "installs": {}}
