@@ -57,3 +57,52 @@ def pq_inverse(luminance: ArrayLike) -> Floats:
     power = (np.clip(np.asarray(luminance, dtype=np.float64), 0.0, None) / PQ_PEAK_CD_M2) ** PQ_M1
     result: Floats = ((PQ_C1 + PQ_C2 * power) / (1.0 + PQ_C3 * power)) ** PQ_M2
     return result
+
+
+def srgb(fraction: ArrayLike, white: float) -> Floats:
+    """Return luminance of sRGB signal fractions, any shape, in ``white``'s unit. Source: IEC 61966-2-1, 5.2."""
+    v = np.maximum(np.asarray(fraction, dtype=np.float64), 0.0)
+    result: Floats = white * np.where(v <= 0.04045, v / 12.92, ((v + 0.055) / 1.055) ** 2.4)
+    return result
+
+
+def srgb_inverse(luminance: ArrayLike, white: float) -> Floats:
+    """Return the sRGB signal fraction of a luminance. Source: IEC 61966-2-1, 5.2."""
+    light = np.maximum(np.asarray(luminance, dtype=np.float64), 0.0) / white
+    result: Floats = np.where(light <= 0.0031308, 12.92 * light, 1.055 * light ** (1.0 / 2.4) - 0.055)
+    return result
+
+
+HLG_A = 0.17883277
+HLG_B, HLG_C = 1.0 - 4.0 * HLG_A, 0.5 - HLG_A * float(np.log(4.0 * HLG_A))
+
+
+def hlg_gamma(peak: float) -> float:
+    """Return the system gamma for a display's peak in cd/m². Source: BT.2100-2, table 5, note 5e."""
+    return 1.2 + 0.42 * float(np.log10(peak / 1000.0))
+
+
+def hlg_scene(fraction: ArrayLike, peak: float, black: float) -> Floats:
+    """Return scene light, 0 to 1, of HLG signal fractions, any shape, with the black lift for a measured black.
+
+    ``peak``, ``black`` in cd/m². Source: BT.2100-2, table 5.
+    """
+    lift = float(np.sqrt(3.0 * (max(black, 0.0) / peak) ** (1.0 / hlg_gamma(peak))))
+    v = np.maximum((1.0 - lift) * np.asarray(fraction, dtype=np.float64) + lift, 0.0)
+    result: Floats = np.where(v <= 0.5, v**2 / 3.0, (np.exp((v - HLG_C) / HLG_A) + HLG_B) / 12.0)
+    return result
+
+
+def hlg(fraction: ArrayLike, peak: float, black: float) -> Floats:
+    """Return luminance in cd/m² of HLG greys, any shape. Source: BT.2100-2, table 5."""
+    result: Floats = peak * hlg_scene(fraction, peak, black) ** hlg_gamma(peak)
+    return result
+
+
+def hlg_inverse(luminance: ArrayLike, peak: float, black: float) -> Floats:
+    """Return the HLG signal fraction of greys of a luminance in cd/m². Source: BT.2100-2, table 5."""
+    scene = (np.maximum(np.asarray(luminance, dtype=np.float64), 0.0) / peak) ** (1.0 / hlg_gamma(peak))
+    lift = float(np.sqrt(3.0 * (max(black, 0.0) / peak) ** (1.0 / hlg_gamma(peak))))
+    v = np.where(scene <= 1.0 / 12.0, np.sqrt(3.0 * scene), HLG_A * np.log(np.maximum(12.0 * scene - HLG_B, 1e-12)) + HLG_C)
+    result: Floats = (v - lift) / (1.0 - lift)
+    return result

@@ -199,6 +199,10 @@ class Source(Device):
             params["at"] = list(at)
         self._done("patch", params)
 
+    def chart(self, name: str, options: dict[str, Any] | None = None) -> None:
+        """Show one of the source's own charts. Raises DeviceError 4 where it has none of that name."""
+        self._done("chart", {"name": name, "options": options} if options else {"name": name})
+
     def blank(self) -> None:
         """Show black; the signal stays."""
         self._done("blank", {})

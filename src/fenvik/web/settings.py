@@ -75,6 +75,8 @@ INSTALLED_APPS = [
     "fenvik.web.passes",
     "fenvik.web.adjusting",
     "fenvik.web.handovers",
+    "fenvik.web.groundwork",
+    "fenvik.web.patterns",
     "fenvik.web.kit",
     "fenvik.web.demo",
 ]
@@ -139,6 +141,7 @@ USE_TZ = True
 TIME_ZONE = os.environ.get("FENVIK_TIME_ZONE", "UTC")
 LANGUAGE_CODE = "en-gb"
 USE_I18N = False
+DATA_UPLOAD_MAX_NUMBER_FIELDS = 6000  # a menu map of 400 controls is one form
 DATA_UPLOAD_MAX_MEMORY_SIZE = 4 * 1024 * 1024
 FORM_RENDERER = "django.forms.renderers.DjangoTemplates"
 
@@ -146,6 +149,8 @@ FORM_RENDERER = "django.forms.renderers.DjangoTemplates"
 LINK_SLACK_S = float(os.environ.get("FENVIK_LINK_SLACK_S", "20"))
 # A device that failed is tried again for so long before the pass waits for the person.
 DEVICE_PATIENCE_S = float(os.environ.get("FENVIK_DEVICE_PATIENCE_S", "60"))
+# How often white is read while a display warms up.
+WARM_UP_INTERVAL_S = float(os.environ.get("FENVIK_WARM_UP_INTERVAL_S", "30"))
 # The address of the stand-ins' pages, shown as a help where a display is a stand-in; empty in earnest.
 STANDIN_PAGES = os.environ.get("FENVIK_STANDIN_PAGES", "")
 

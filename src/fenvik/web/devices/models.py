@@ -33,3 +33,13 @@ class Device(FirmModel):
 
     def __str__(self) -> str:
         return self.name
+
+
+class Pairing(FirmModel):
+    """The token that a display gave for its code. It opens the display's controls, so it is never shown."""
+
+    firm_path = "device__firm_id"
+    device = models.OneToOneField(Device, on_delete=models.CASCADE, related_name="pairing")
+    token = models.CharField(max_length=500)
+    at = models.DateTimeField()
+    by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT)

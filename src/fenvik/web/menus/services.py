@@ -1,14 +1,17 @@
-"""Noting settings sheets."""
+"""Noting settings sheets, copying them, and logging what was turned."""
 
+import uuid
 from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
 
 from django.db import transaction
 
+from fenvik.core.errors import FenvikError
+from fenvik.web.adjusting.models import ControlChange
 from fenvik.web.kit.notify import notify
-from fenvik.web.menus.models import Moment, SettingsSheet
-from fenvik.web.menus.values import SettingError, typed_value
+from fenvik.web.menus.models import Moment, Origin, SettingsSheet
+from fenvik.web.menus.values import SettingError, Values, shown, typed_value
 from fenvik.web.people.models import User
 from fenvik.web.visits.models import Tuning
 
@@ -23,14 +26,30 @@ class SheetError(SettingError):
         self.problems = problems
 
 
-@transaction.atomic
-def note_found(*, tuning_id: int, actor: User, typed: Mapping[str, str], now: datetime) -> SettingsSheet:
-    """Note the settings as found, typed by control id; a later sheet replaces none, the newest counts.
+class SheetMovedError(FenvikError):
+    """Somebody else noted a sheet while this one was being typed: nothing was stored, both are there to be looked at."""
 
-    Empty fields are left out. Raises SheetError where a value is wrong; then nothing is stored.
-    """
-    tuning = Tuning.objects.of_firm(actor.firm_id).select_related("display__menu_map").get(pk=tuning_id)
-    controls = tuning.display.menu_map.controls if tuning.display.menu_map else []
+    code = "sheet_moved"
+
+    def __init__(self, other: SettingsSheet, different: list[str]) -> None:
+        who = "Somebody" if other.by is None else (other.by.first_name or other.by.username)
+        count = len(different)
+        which = f" {count} value{'s' if count > 1 else ''} differ{'' if count > 1 else 's'}: {', '.join(different[:4])}." if count else ""
+        super().__init__(
+            f"{who} noted these settings at {other.at:%H:%M} while you typed.{which} Yours are still here and not stored: look at them "
+            "once more, then note them again if they are the right ones."
+        )
+        self.other = other
+
+
+class OtherModelError(FenvikError):
+    """A sheet of a menu that has none of these controls."""
+
+    code = "other_model"
+
+
+def read_values(controls: list[dict[str, Any]], typed: Mapping[str, str]) -> dict[str, Any]:
+    """Return typed values by control id; empty fields are left out. Raises SheetError with a sentence for each wrong one."""
     values: dict[str, Any] = {}
     problems: dict[str, str] = {}
     for control in controls:
@@ -43,6 +62,94 @@ def note_found(*, tuning_id: int, actor: User, typed: Mapping[str, str], now: da
             problems[control["id"]] = str(problem)
     if problems:
         raise SheetError(problems)
-    sheet = SettingsSheet.objects.create(tuning=tuning, moment=Moment.FOUND, values=values, at=now, by=actor)
+    return values
+
+
+def newest_sheet(tuning: Tuning, moment: str = Moment.FOUND) -> SettingsSheet | None:
+    """Return the newest sheet of a moment."""
+    return SettingsSheet.objects.filter(tuning=tuning, moment=moment).select_related("by").order_by("-at", "-id").first()
+
+
+@transaction.atomic
+def note_found(
+    *,
+    tuning_id: int,
+    actor: User,
+    typed: Mapping[str, str],
+    now: datetime,
+    seen: int | None = None,
+    origin: str = Origin.TYPED,
+    moment: str = Moment.FOUND,
+    note: str = "",
+) -> SettingsSheet:
+    """Note settings typed by control id; a later sheet replaces none, the newest counts.
+
+    ``seen``: the newest sheet that the person knew of, 0 for none; None does not ask. Empty fields are left out. Raises
+    SheetError where a value is wrong and SheetMovedError where somebody else was quicker; then nothing is stored.
+    """
+    tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).select_related("display__menu_map").get(pk=tuning_id)
+    controls = tuning.display.menu_map.controls if tuning.display.menu_map else []
+    values = read_values(controls, typed)
+    newest = newest_sheet(tuning, moment)
+    if seen is not None and newest is not None and newest.pk != seen:
+        if newest.values == values:
+            return newest  # the same thing sent twice, or by two people: it is noted
+        labels = [c["label"] for c in controls if newest.values.get(c["id"]) != values.get(c["id"])]
+        raise SheetMovedError(newest, labels)
+    sheet = SettingsSheet.objects.create(
+        tuning=tuning, moment=moment, values=values, origin=origin, note=note[:120], at=now, by=actor
+    )
     notify(tuning.pk)
     return sheet
+
+
+def record_changes(tuning: Tuning, known: Values, values: Mapping[str, Any], *, actor: User, now: datetime) -> list[ControlChange]:
+    """Log controls that now stand at other values than known, as one group. The caller holds the tuning's lock."""
+    group = uuid.uuid4()
+    made = []
+    for control in known.controls:
+        name = control["id"]
+        if name in values and known.now.get(name) != values[name]:
+            made.append(
+                ControlChange(
+                    tuning=tuning, group=group, control=name, label=control["label"], before=known.now.get(name),
+                    after=values[name], at=now, by=actor,
+                )
+            )  # fmt: skip
+    return ControlChange.objects.bulk_create(made)
+
+
+@transaction.atomic
+def copy_sheet(*, sheet_id: int, to_tuning_id: int, actor: User, now: datetime) -> SettingsSheet:
+    """Copy a sheet to another tuning as noted there; only controls that its menu has, at values that it takes.
+
+    Raises OtherModelError where the menus have nothing in common.
+    """
+    sheet = SettingsSheet.objects.of_firm(actor.firm_id).select_related("tuning__display__menu_map").get(pk=sheet_id)
+    tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).select_related("display__menu_map").get(pk=to_tuning_id)
+    values = fitting(tuning, sheet.tuning.display.menu_map, sheet.values)
+    made = SettingsSheet.objects.create(
+        tuning=tuning, moment=Moment.NOTED, values=values, origin=Origin.COPY, note=f"from {sheet.tuning.name}"[:120], at=now, by=actor
+    )
+    notify(tuning.pk)
+    return made
+
+
+def fitting(tuning: Tuning, source_map: Any, values: Mapping[str, Any]) -> dict[str, Any]:
+    """Return the values that a tuning's menu takes, matched by control id, or by role between two menus. Raises OtherModelError."""
+    menu = tuning.display.menu_map
+    controls = menu.controls if menu else []
+    same = source_map is None or (menu is not None and source_map.pk == menu.pk)
+    roles = {} if same else {c["role"]: c["id"] for c in source_map.controls if c["role"]}
+    made: dict[str, Any] = {}
+    for control in controls:
+        name = control["id"] if same or control["id"] in values else roles.get(control["role"] or "")
+        if name is None or name not in values:
+            continue
+        try:
+            made[control["id"]] = typed_value(control, shown(values[name]))
+        except SettingError:
+            continue
+    if not made:
+        raise OtherModelError(f"Nothing of this sheet fits the menu of {tuning.display.name}; nothing was stored.")
+    return made

@@ -43,6 +43,7 @@ class Values:
                 **control,
                 "found": found.get(control["id"]),
                 "now": self.now.get(control["id"]),
+                "usual": control.get("default"),
                 "changed": control["id"] in found and found[control["id"]] != self.now.get(control["id"]),
             }
             for control in self.controls
@@ -62,6 +63,15 @@ def values_from(tuning: Tuning, sheet: SettingsSheet | None, changes: list[Contr
     for change in changes:
         now[change.control] = change.after
     return Values(menu.controls if menu else [], None if sheet is None else sheet.values, now, changes)
+
+
+def shown(value: object) -> str:
+    """Return a value as a person would type it."""
+    if isinstance(value, bool):
+        return "on" if value else "off"
+    if isinstance(value, int | float):
+        return f"{value:g}"
+    return "" if value is None else str(value)
 
 
 def typed_value(control: dict[str, Any], text: str) -> Value:

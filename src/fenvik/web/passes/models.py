@@ -10,6 +10,7 @@ class PassPurpose(models.TextChoices):
     CHECK = "check", "check"
     LEFT = "left", "as left"
     ADJUST = "adjust", "adjusting"
+    WARM_UP = "warm-up", "warm-up"
 
 
 class PassState(models.TextChoices):
@@ -43,6 +44,8 @@ class Pass(FirmModel):
     window = models.FloatField()
     settle_s = models.FloatField()
     average = models.PositiveSmallIntegerField()
+    interval_s = models.FloatField(default=0.0)  # between two readings of a repeating pass
+    conditions = models.JSONField(default=dict)  # what is to be remembered with the results, such as the warm-up
     state = models.CharField(max_length=8, choices=PassState.choices, default=PassState.QUEUED)
     reason = models.TextField(blank=True)
     run_token = models.UUIDField(null=True)

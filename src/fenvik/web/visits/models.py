@@ -1,10 +1,12 @@
 """Visits and tunings: the units of work."""
 
 from dataclasses import replace
+from typing import Any
 
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 
+from fenvik.core.colourspace import BT709, BT2020, D65_XY, P3D65, Primaries
 from fenvik.core.target import TARGETS, Target
 from fenvik.web.kit.models import FirmModel
 
@@ -12,7 +14,36 @@ TARGET_LABELS = {
     "bt709-bt1886": "BT.709, BT.1886, D65",
     "bt709-2.2": "BT.709, gamma 2.2, D65",
     "bt709-2.4": "BT.709, gamma 2.4, D65",
+    "p3d65-2.6": "P3-D65, gamma 2.6",
+    "bt2020-pq": "BT.2020, PQ, D65",
+    "p3d65-pq": "P3-D65 in BT.2020, PQ",
+    "bt2020-hlg": "BT.2020, HLG, D65",
+    "free": "free target",
 }
+SIGNALS = {"sdr": "SDR", "hdr10": "HDR10", "hlg": "HLG", "dynamic": "dynamic metadata"}
+PRIMARIES = {"bt709": ("BT.709", BT709), "p3d65": ("P3-D65", P3D65), "bt2020": ("BT.2020", BT2020)}
+FREE_CURVES = {"bt1886": "BT.1886", "power": "gamma", "srgb": "sRGB"}
+
+
+def free_target(facts: dict[str, Any]) -> Target:
+    """Return the target that a person put together: primaries (a name or six numbers), white x y, curve, gamma."""
+    chosen = facts["primaries"]
+    if isinstance(chosen, str):
+        primaries = PRIMARIES[chosen][1]
+    else:
+        red, green, blue = ((float(x), float(y)) for x, y in chosen)
+        primaries = Primaries(red, green, blue)
+    x, y = facts.get("white") or D65_XY
+    return Target("free", primaries, (float(x), float(y)), facts["curve"], float(facts.get("gamma") or 2.4))
+
+
+def free_label(facts: dict[str, Any]) -> str:
+    """Return a free target in words."""
+    chosen = facts["primaries"]
+    space = PRIMARIES[chosen][0] if isinstance(chosen, str) else "own primaries"
+    curve = FREE_CURVES[facts["curve"]] + (f" {float(facts['gamma']):g}" if facts["curve"] == "power" else "")
+    x, y = facts.get("white") or D65_XY
+    return f"{space}, {curve}, {'D65' if (x, y) == D65_XY else f'white {x:.4f} {y:.4f}'}"
 
 
 class Visit(FirmModel):
@@ -40,11 +71,14 @@ class Tuning(FirmModel):
     display = models.ForeignKey("clients.Display", on_delete=models.PROTECT, related_name="tunings")
     name = models.CharField(max_length=80)
     picture_mode = models.CharField(max_length=60)
-    signal = models.CharField(max_length=8, choices=[("sdr", "SDR")], default="sdr")
+    mode_id = models.CharField(max_length=80, blank=True)  # the display's own name of the mode, on its link
+    signal = models.CharField(max_length=8, choices=list(SIGNALS.items()), default="sdr")
     purpose = models.CharField(max_length=8, choices=Purpose.choices, default=Purpose.NIGHT)
     target_name = models.CharField(max_length=24, choices=list(TARGET_LABELS.items()), default="bt709-bt1886")
+    free = models.JSONField(null=True, blank=True)  # of a free target: primaries, white, curve, gamma
     tolerance = models.FloatField(default=1.0, validators=[MinValueValidator(0.1), MaxValueValidator(10.0)])
     luminance = models.FloatField(null=True, blank=True, validators=[MinValueValidator(5.0), MaxValueValidator(5000.0)])
+    notes = models.TextField(blank=True)
     created_at = models.DateTimeField(auto_now_add=True)
     # How it is measured.
     meter = models.ForeignKey("devices.Device", null=True, blank=True, on_delete=models.PROTECT, related_name="+")
@@ -62,18 +96,22 @@ class Tuning(FirmModel):
         constraints = [
             models.CheckConstraint(condition=models.Q(tolerance__gt=0), name="tolerance_above_zero"),
             models.CheckConstraint(condition=models.Q(window__gt=0, window__lte=100), name="window_within_screen"),
+            models.CheckConstraint(
+                condition=~models.Q(target_name="free") | models.Q(free__isnull=False), name="free_target_has_its_facts"
+            ),
             models.CheckConstraint(condition=models.Q(high_level__gt=models.F("low_level")), name="high_above_low"),
         ]
 
     @property
     def target(self) -> Target:
         """The core's target, with this tuning's tolerance."""
-        return replace(TARGETS[self.target_name], tolerance=self.tolerance)
+        chosen = free_target(self.free) if self.target_name == "free" and self.free else TARGETS[self.target_name]
+        return replace(chosen, tolerance=self.tolerance)
 
     @property
     def target_label(self) -> str:
         """The target in words, with its luminance where one was set."""
-        label = TARGET_LABELS[self.target_name]
+        label = free_label(self.free) if self.target_name == "free" and self.free else TARGET_LABELS[self.target_name]
         return label if self.luminance is None else f"{label}, {self.luminance:.0f} cd/m²"
 
     def __str__(self) -> str:

@@ -1,0 +1,122 @@
+"""Has the display settled? Exponential fits to white over time, and what they say will still change."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from fenvik.core.colourspace import xyz_to_uv
+from fenvik.core.types import Floats
+from fenvik.core.uncertainty import Repeatability
+
+REMAINING_Y = 0.003  # of luminance: less is lost in the meter
+REMAINING_UV = 0.0005  # in u′v′
+LEAST_READINGS = 5
+LEAST_MINUTES = 2.0  # a minute of silence says nothing about half an hour
+TIME_CONSTANTS_S = np.geomspace(60.0, 3600.0, 48)
+WIDEST_Y, WIDEST_UV = 0.08, 0.003  # one deviation of what a cold display may have missing
+LONGEST_MINUTES = 120.0
+
+
+@dataclass(frozen=True)
+class WarmUp:
+    """What a stability pass says. Shares of luminance and u′v′ still to come, from now on, each with one deviation.
+
+    ``minutes_left`` is None while it cannot be told and 0 once settled; ``settled_at`` is in seconds of the pass's time.
+    """
+
+    remaining_y: float
+    remaining_y_std: float
+    remaining_uv: float
+    remaining_uv_std: float
+    minutes_left: float | None
+    settled_at: float | None
+    curve: Floats  # fitted luminance at each reading, cd/m²
+    final_y: float
+
+    @property
+    def is_settled(self) -> bool:
+        """Whether what is still to come is below what counts."""
+        return self.settled_at is not None
+
+
+@dataclass(frozen=True)
+class _Fits:
+    """One quantity fitted for every time constant: final value, what was still to come at the start, their covariances."""
+
+    mean: Floats  # (k, 2)
+    covariance: Floats  # (k, 2, 2)
+    evidence: Floats  # (k,) logarithms
+
+
+def _fit(seconds: Floats, values: Floats, std: Floats, widest: float) -> _Fits:
+    """Fit final − missing·exp(−t/τ) for every τ; ``widest`` is one deviation of what a display may have missing."""
+    basis = np.stack([np.ones((TIME_CONSTANTS_S.size, seconds.size)), -np.exp(-seconds / TIME_CONSTANTS_S[:, None])], axis=-1)
+    weighted = basis / std[:, None]
+    precision = np.swapaxes(weighted, -1, -2) @ weighted + np.diag([0.0, widest**-2])
+    covariance = np.linalg.inv(precision)
+    centre = float(np.average(values, weights=std**-2))  # keeps the numbers of the evidence small
+    pull = np.swapaxes(weighted, -1, -2) @ ((values - centre) / std)
+    mean = np.einsum("kij,kj->ki", covariance, pull)
+    evidence = 0.5 * np.einsum("ki,ki->k", pull, mean) + 0.5 * np.linalg.slogdet(covariance)[1]
+    return _Fits(mean + np.array([centre, 0.0]), covariance, evidence)
+
+
+def _to_come(fits: _Fits, share: Floats, seconds: float) -> tuple[float, float]:
+    """Return what is still to come after so many seconds and one deviation of it, over all time constants."""
+    gone = np.exp(-seconds / TIME_CONSTANTS_S)
+    each, variance = fits.mean[:, 1] * gone, fits.covariance[:, 1, 1] * gone**2
+    mean = float(share @ each)
+    return mean, float(np.sqrt(max(share @ (variance + each**2) - mean**2, 0.0)))
+
+
+def warm_up(seconds: Floats, xyz: Floats, meter: Repeatability, average: int = 1) -> WarmUp | None:
+    """Return how far a display has warmed up.
+
+    ``seconds``: when white was read, (n,), rising; ``xyz``: the readings in cd/m², (n, 3). None while there are too few
+    of them or they span too short a time. Light and colour share one time constant, which is not chosen: every one is
+    fitted and weighed by how well it explains the readings, so that a short pass says that it cannot tell. Settled means
+    that what is predicted still to come is below 0.3 % of luminance and 0.0005 in u′v′.
+    """
+    seconds, xyz = np.asarray(seconds, dtype=np.float64), np.asarray(xyz, dtype=np.float64)
+    if seconds.size < LEAST_READINGS or seconds[-1] - seconds[0] < LEAST_MINUTES * 60.0:
+        return None
+    seconds = seconds - seconds[0]
+    covariance = meter.covariance(xyz, np.full(seconds.size, float(average)))
+    uv = xyz_to_uv(xyz)
+    std_uv = np.maximum(_uv_std(xyz, covariance), 1e-6)
+    y = _fit(seconds, xyz[:, 1], np.sqrt(covariance[:, 1, 1]), WIDEST_Y * float(xyz[-1, 1]))
+    u, v = (_fit(seconds, uv[:, i], std_uv, WIDEST_UV) for i in (0, 1))
+    evidence = y.evidence + u.evidence + v.evidence
+    share = np.exp(evidence - evidence.max())
+    share /= share.sum()
+    final_y = float(share @ y.mean[:, 0])
+    now = float(seconds[-1])
+
+    def still(at: float) -> tuple[float, float, float, float]:
+        light, light_std = _to_come(y, share, at)
+        (du, du_std), (dv, dv_std) = _to_come(u, share, at), _to_come(v, share, at)
+        return light / final_y, light_std / final_y, float(np.hypot(du, dv)), float(np.hypot(du_std, dv_std))
+
+    def outside(at: float) -> bool:
+        light, _, colour, _ = still(at)
+        return abs(light) >= REMAINING_Y or colour >= REMAINING_UV
+
+    minutes: float | None = 0.0
+    if outside(now):
+        ahead = now + np.arange(15.0, LONGEST_MINUTES * 60.0, 15.0)
+        calm = next((float(t) for t in ahead if not outside(float(t))), None)
+        minutes = None if calm is None else (calm - now) / 60.0
+    light, light_std, colour, colour_std = still(now)
+    curve = share @ (y.mean[:, :1] - y.mean[:, 1:] * np.exp(-seconds / TIME_CONSTANTS_S[:, None]))
+    return WarmUp(light, light_std, colour, colour_std, minutes, now if minutes == 0.0 else None, curve, final_y)
+
+
+def _uv_std(xyz: Floats, covariance: Floats) -> Floats:
+    """Return one deviation of u′ or v′, the larger, (n,), from the readings' covariances."""
+    x, y, z = xyz[:, 0], xyz[:, 1], xyz[:, 2]
+    below = x + 15.0 * y + 3.0 * z
+    u_slope = np.stack([4.0 * (below - x), -60.0 * x, -12.0 * x], axis=1) / below[:, None] ** 2
+    v_slope = np.stack([-9.0 * y, 9.0 * (below - 15.0 * y), -27.0 * y], axis=1) / below[:, None] ** 2
+    both = [np.sqrt(np.einsum("ni,nij,nj->n", s, covariance, s)) for s in (u_slope, v_slope)]
+    result: Floats = np.maximum(both[0], both[1])
+    return result

@@ -1,0 +1,134 @@
+"""Settings sheets as open files: JSON and CSV, written and read."""
+
+import csv
+import io
+import json
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from fenvik.core.errors import FenvikError
+
+FORMAT, VERSION = "settings-sheet", 1
+MOST_BYTES = 1_000_000
+MOST_ROWS = 2000
+COLUMNS = ("control", "label", "group", "role", "value")
+FORMULA = ("=", "+", "-", "@", "\t", "\r")  # what a spreadsheet would take for one
+
+
+class SheetFileError(FenvikError, ValueError):
+    """A file that is no settings sheet; ``line`` and ``column`` say where, from 1."""
+
+    code = "sheet_file"
+
+    def __init__(self, message: str, line: int = 0, column: int = 0) -> None:
+        where = f" Line {line}, column {column}." if line else ""
+        super().__init__(f"{message}{where} Nothing was stored.")
+        self.line, self.column = line, column
+
+
+def _safe(text: str) -> str:
+    """Return a cell that no spreadsheet takes for a formula; numbers stay numbers."""
+    if text.startswith(FORMULA):
+        try:
+            float(text)
+        except ValueError:
+            return "'" + text
+    return text
+
+
+def write_json(facts: Mapping[str, Any], controls: Iterable[Mapping[str, Any]], values: Mapping[str, Any]) -> bytes:
+    """Return a sheet as JSON; ``facts`` (display, mode and the like) are kept as they are."""
+    rows = [
+        {"control": c["id"], "label": c["label"], "group": c["group"], "role": c["role"], "value": values[c["id"]]}
+        for c in controls
+        if c["id"] in values
+    ]
+    whole = {"format": FORMAT, "version": VERSION, **facts, "settings": rows}
+    return json.dumps(whole, ensure_ascii=False, indent=1).encode() + b"\n"
+
+
+def write_csv(controls: Iterable[Mapping[str, Any]], values: Mapping[str, Any]) -> bytes:
+    """Return a sheet as CSV with a header."""
+    out = io.StringIO(newline="")
+    writer = csv.writer(out)
+    writer.writerow(COLUMNS)
+    for c in controls:
+        if c["id"] in values:
+            value = values[c["id"]]
+            text = ("on" if value else "off") if isinstance(value, bool) else str(value)
+            writer.writerow([_safe(str(cell)) for cell in (c["id"], c["label"], c["group"], c["role"] or "", text)])
+    return out.getvalue().encode()
+
+
+def decoded(data: bytes) -> str:
+    """Return the text of a file: UTF-8 or UTF-16 with their marks, else Latin-1. Raises SheetFileError."""
+    if len(data) > MOST_BYTES:
+        raise SheetFileError(f"The file has {len(data):,} bytes; a settings sheet has at most {MOST_BYTES:,}.")
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        try:
+            return data.decode("utf-16")
+        except UnicodeDecodeError as error:
+            raise SheetFileError("The file begins as UTF-16 and does not go on so.") from error
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        return data.decode("latin-1")
+
+
+def read(data: bytes) -> list[dict[str, str]]:
+    """Return the rows of a sheet, each with control, label, role and value as texts, from JSON or CSV. Raises SheetFileError."""
+    text = decoded(data)
+    if "\0" in text:
+        raise SheetFileError("The file is no text.")
+    if not text.strip():
+        raise SheetFileError("The file is empty.")
+    return _read_json(text) if text.lstrip().startswith(("{", "[")) else _read_csv(text)
+
+
+def _read_json(text: str) -> list[dict[str, str]]:
+    try:
+        whole = json.loads(text)
+    except json.JSONDecodeError as error:
+        raise SheetFileError("The file begins as JSON and does not go on so.", error.lineno, error.colno) from error
+    except RecursionError as error:
+        raise SheetFileError("The file is nested too deeply for a settings sheet.") from error
+    if not isinstance(whole, dict) or whole.get("format") != FORMAT or not isinstance(whole.get("settings"), list):
+        raise SheetFileError("The file is JSON but no settings sheet.")
+    if len(whole["settings"]) > MOST_ROWS:
+        raise SheetFileError(f"The file has more than {MOST_ROWS} settings.")
+    rows = []
+    for number, row in enumerate(whole["settings"], 1):
+        if not isinstance(row, dict) or not isinstance(row.get("control"), str) or not isinstance(row.get("value"), str | int | float):
+            raise SheetFileError(f"Setting {number} has no control and value.")
+        value = row["value"]
+        rows.append(
+            {
+                "control": row["control"], "label": str(row.get("label", "")), "role": str(row.get("role") or ""),
+                "value": ("on" if value else "off") if isinstance(value, bool) else str(value),
+            }
+        )  # fmt: skip
+    return rows
+
+
+def _read_csv(text: str) -> list[dict[str, str]]:
+    first = text.splitlines()[0]
+    separator = ";" if first.count(";") > first.count(",") else "\t" if "\t" in first else ","
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator)
+    try:
+        head = [name.strip().lower() for name in next(reader)]
+        for wanted in ("control", "value"):
+            if wanted not in head:
+                raise SheetFileError(f"The first line of a settings sheet names its columns, and {wanted} is not among them.", 1, 1)
+        rows = []
+        for cells in reader:
+            if not any(cell.strip() for cell in cells):
+                continue
+            if len(cells) < len(head):
+                raise SheetFileError(f"The line has {len(cells)} cells and should have {len(head)}.", reader.line_num, len(cells) + 1)
+            named = {name: cell.strip().removeprefix("'") for name, cell in zip(head, cells, strict=False)}
+            rows.append({key: named.get(key, "") for key in ("control", "label", "role", "value")})
+            if len(rows) > MOST_ROWS:
+                raise SheetFileError(f"The file has more than {MOST_ROWS} settings.")
+    except csv.Error as error:
+        raise SheetFileError("The file is no CSV.", reader.line_num, 1) from error
+    return rows

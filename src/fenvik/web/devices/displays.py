@@ -1,0 +1,117 @@
+"""Displays with a network control: pairing, what they show now, and reading their menus."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from typing import Any
+
+from django.db import transaction
+
+from fenvik.core.errors import FenvikError
+from fenvik.link.display import LinkedDisplay, PictureMode
+from fenvik.link.faults import DeviceError
+from fenvik.web.clients.models import Display
+from fenvik.web.devices.models import Device, DeviceRole, Pairing
+from fenvik.web.devices.services import locate
+from fenvik.web.kit.notify import notify
+from fenvik.web.people.models import User
+from fenvik.web.visits.models import Tuning
+
+
+class NotLinkedError(FenvikError):
+    """The display has no network control that Fenvik knows."""
+
+    code = "not_linked"
+
+
+class NotPairedError(FenvikError):
+    """The display does not know Fenvik, or no longer does."""
+
+    code = "not_paired"
+
+
+def link_of(display: Display) -> Device | None:
+    """Return the network control of a display: the one that was chosen, else the one with its serial."""
+    if display.link_id:
+        return display.link
+    if not display.serial:
+        return None
+    firm_id = display.room.client.firm_id
+    return Device.objects.of_firm(firm_id).filter(role=DeviceRole.DISPLAY, serial=display.serial).first()
+
+
+@contextmanager
+def _line(display: Display) -> Iterator[LinkedDisplay]:
+    device = link_of(display)
+    if device is None:
+        raise NotLinkedError(
+            f"{display.name} is not among the devices that were found. Look for it under Instruments, or type its settings."
+        )
+    with locate(device) as connection:
+        yield LinkedDisplay(connection, getattr(getattr(device, "pairing", None), "token", ""))
+
+
+@contextmanager
+def paired(display: Display) -> Iterator[LinkedDisplay]:
+    """Give a line to a display that is paired. Raises NotLinkedError, NotPairedError, LinkFault, DeviceError."""
+    try:
+        with _line(display) as line:
+            if not line.token:
+                raise NotPairedError(f"{display.name} has not been paired yet: let it show its code and type it here.")
+            yield line
+    except DeviceError as refusal:
+        if refusal.number == DeviceError.NOT_PAIRED:
+            Pairing.objects.filter(device=link_of(display)).delete()
+            raise NotPairedError(f"{display.name} no longer knows Fenvik: the pairing was withdrawn. Pair it again.") from refusal
+        raise
+
+
+def show_code(display: Display) -> None:
+    """Let the display show its code. Raises NotLinkedError, LinkFault, DeviceError."""
+    with _line(display) as line:
+        line.show_code()
+
+
+def answer_code(*, display: Display, code: str, actor: User, now: datetime) -> Pairing:
+    """Answer the code on the display's screen and keep what it gives. Raises DeviceError for a wrong one."""
+    with _line(display) as line:
+        try:
+            token = line.answer_code(code.strip())
+        except DeviceError as refusal:
+            if refusal.number == DeviceError.WRONG_CODE:
+                left = refusal.data.get("left")
+                more = f" {left} tries are left." if isinstance(left, int) and left else " Let it show a new one."
+                raise NotPairedError(f"That is not the code on the screen.{more}") from refusal
+            raise
+    with transaction.atomic():
+        device = link_of(display)
+        kept, _ = Pairing.objects.update_or_create(device=device, defaults={"token": token, "at": now, "by": actor})
+        if display.link_id is None:
+            display.link = device
+            display.save(update_fields=["link"])
+    return kept
+
+
+def look(*, tuning: Tuning, now: datetime) -> dict[str, Any]:
+    """Ask the tuning's display what it shows, and remember it. Raises what ``paired`` raises."""
+    display = tuning.display
+    with paired(display) as line:
+        state = line.state()
+    said = {
+        "mode": state.mode, "signal": state.signal, "input": state.input, "on_minutes": state.on_minutes,
+        "notices": list(state.notices), "at": now.isoformat(),
+    }  # fmt: skip
+    before = display.said or {}
+    Display.objects.filter(pk=display.pk).update(said=said)
+    display.said = said
+    # Pages look every few seconds: only what a person would notice is told to all of them.
+    told = ("mode", "signal", "input", "notices")
+    if [before.get(k) for k in told] != [said[k] for k in told] or int(before.get("on_minutes") or -1) != int(state.on_minutes):
+        notify(tuning.pk)
+    return said
+
+
+def modes_of(display: Display) -> list[PictureMode]:
+    """Return the picture modes that the display says it has."""
+    with paired(display) as line:
+        return line.modes()

@@ -1,0 +1,47 @@
+"""What is shown during a visit, and the page that shows it on whatever drives the display."""
+
+import secrets
+
+from django.db import models
+
+from fenvik.web.kit.models import FirmModel
+
+
+def new_token() -> str:
+    """Return a token that cannot be guessed."""
+    return secrets.token_urlsafe(32)
+
+
+class DriverRange(models.TextChoices):
+    FULL = "full", "full: 0 is black, 255 is white"
+    LIMITED = "limited", "limited: 16 is black, 235 is white"
+
+
+class Screen(FirmModel):
+    """The pattern screen of a visit. ``picture`` is what is to be shown, ``revision`` its number, ``shown`` the last one drawn.
+
+    ``token`` opens the page without signing in, since whatever drives the display is seldom one's own; ``number`` is typed
+    there to find it, once and for a few minutes.
+    """
+
+    firm_path = "visit__firm_id"
+    visit = models.OneToOneField("visits.Visit", on_delete=models.CASCADE, related_name="screen")
+    device = models.OneToOneField("devices.Device", on_delete=models.CASCADE, related_name="screen")
+    token = models.CharField(max_length=60, unique=True, default=new_token)
+    number = models.CharField(max_length=12, blank=True)
+    number_until = models.DateTimeField(null=True)
+    driver_range = models.CharField(max_length=8, choices=DriverRange.choices, default=DriverRange.FULL)
+    range_known = models.BooleanField(default=False)
+    picture = models.JSONField(default=dict)
+    revision = models.PositiveIntegerField(default=0)
+    shown = models.PositiveIntegerField(default=0)
+    size = models.CharField(max_length=20, blank=True)
+    scaled = models.BooleanField(default=False)  # the page is not sent pixel by pixel
+    identity = models.PositiveIntegerField(default=0)  # rises when it is asked to say which visit it belongs to
+    seen_at = models.DateTimeField(null=True)
+    withdrawn_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["number"], condition=~models.Q(number=""), name="screen_number_once")
+        ]
