@@ -171,6 +171,7 @@ def _start_parts(processes: Processes, postgres: Postgres, wanted: int) -> str:
     if not directory or processes.stopping.is_set():
         return ""
     environment["FENVIK_STANDIN_PAGES"] = pages
+    environment["FENVIK_ADDRESS"] = f"http://{HOST}:{port}"
     fill = ["-m", "fenvik.cli", "manage", "fill_demo", "--directory", directory]
     if _python(*fill, environment=environment | {"FENVIK_LOG_LEVEL": "WARNING"}) != 0:
         return ""

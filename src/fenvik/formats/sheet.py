@@ -90,8 +90,8 @@ def _read_json(text: str) -> list[dict[str, str]]:
         whole = json.loads(text)
     except json.JSONDecodeError as error:
         raise SheetFileError("The file begins as JSON and does not go on so.", error.lineno, error.colno) from error
-    except RecursionError as error:
-        raise SheetFileError("The file is nested too deeply for a settings sheet.") from error
+    except (RecursionError, ValueError) as error:  # too deep, or a number of thousands of digits
+        raise SheetFileError("The file is JSON that no settings sheet has.") from error
     if not isinstance(whole, dict) or whole.get("format") != FORMAT or not isinstance(whole.get("settings"), list):
         raise SheetFileError("The file is JSON but no settings sheet.")
     if len(whole["settings"]) > MOST_ROWS:

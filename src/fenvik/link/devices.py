@@ -67,6 +67,10 @@ class Device:
     def __init__(self, connection: Connection) -> None:
         self.connection = connection
 
+    def close(self) -> None:
+        """Let go of the connection."""
+        self.connection.close()
+
     def describe(self) -> Description:
         """Return what the device says of itself. Raises LinkFault where a required member is missing."""
         facts = self.connection.call("describe", {})

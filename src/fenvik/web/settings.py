@@ -151,6 +151,8 @@ LINK_SLACK_S = float(os.environ.get("FENVIK_LINK_SLACK_S", "20"))
 DEVICE_PATIENCE_S = float(os.environ.get("FENVIK_DEVICE_PATIENCE_S", "60"))
 # How often white is read while a display warms up.
 WARM_UP_INTERVAL_S = float(os.environ.get("FENVIK_WARM_UP_INTERVAL_S", "30"))
+# The address under which other machines of the house reach Fenvik, shown where one is to be typed there.
+PUBLIC_ADDRESS = os.environ.get("FENVIK_ADDRESS", "this address")
 # The address of the stand-ins' pages, shown as a help where a display is a stand-in; empty in earnest.
 STANDIN_PAGES = os.environ.get("FENVIK_STANDIN_PAGES", "")
 

@@ -6,7 +6,9 @@ from django.views.generic import RedirectView
 
 from fenvik.web.handovers.views import handover_page
 from fenvik.web.live.views import live
+from fenvik.web.office import finding, places
 from fenvik.web.office import views as office
+from fenvik.web.patterns import views as patterns
 from fenvik.web.people.views import SignInView
 from fenvik.web.trail import views as trail
 
@@ -21,11 +23,25 @@ urlpatterns = [
     path("clients/new/", office.client, name="new-client"),
     path("clients/<int:pk>/", office.client, name="client"),
     path("instruments/", office.instruments, name="instruments"),
-    path("find/", office.find, name="find"),
+    path("rooms/<int:pk>/", places.room, name="room"),
+    path("clients/<int:pk>/rooms/new/", places.room, {"client": True}, name="new-room"),
+    path("displays/<int:pk>/", places.display, name="display"),
+    path("rooms/<int:pk>/displays/new/", places.display, {"new": True}, name="new-display"),
+    path("visits/<int:pk>/displays/<int:display_pk>/", places.proposals, name="proposals"),
+    path("sheets/<int:pk>/", trail.sheet_print, name="sheet"),
+    path("sheets/<int:pk>.json", trail.sheet_file, {"kind": "json"}, name="sheet-json"),
+    path("sheets/<int:pk>.csv", trail.sheet_file, {"kind": "csv"}, name="sheet-csv"),
+    path("find/", finding.find, name="find"),
     path("tunings/<int:pk>/", trail.tuning_home, name="tuning"),
     path("tunings/<int:pk>/do/<slug:name>/", trail.act, name="act"),
     path("tunings/<int:pk>/<slug:stop>/", trail.stop_page, name="stop"),
     path("tunings/<int:pk>/<slug:stop>/live/", live, name="live"),
+    path("screen/", patterns.by_number, name="screen-number"),
+    path("screen/<str:token>/", patterns.screen_page, name="screen"),
+    path("screen/<str:token>/live/", patterns.screen_live, name="screen-live"),
+    path("screen/<str:token>/picture.png", patterns.screen_picture, name="screen-picture"),
+    path("screen/<str:token>/drawn/", patterns.screen_drawn, name="screen-drawn"),
+    path("patterns/<slug:name>/<slug:how>.png", patterns.example_picture, name="example"),
     path("handover/<str:token>/", handover_page, name="handover"),
 ]
 handler404 = "fenvik.web.people.views.not_there"

@@ -146,7 +146,7 @@ def read_level(*, tuning_id: int, actor: User, now: datetime, keep_reading: bool
         actor=actor,
         now=now,
         purpose=PassPurpose.ADJUST,
-        patches=[grey(percent, tuning.bits, "limited")],
+        patches=[grey(percent, tuning.bits, tuning.range)],
         repeat=keep_reading,
     )
 
@@ -178,6 +178,6 @@ def work_at(*, tuning_id: int, actor: User, end: str, level: float | None = None
     running = _open_adjusting(tuning)
     if running is not None and running.repeat:
         percent = tuning.high_level if end == "high" else tuning.low_level
-        change_patch(pass_id=running.pk, actor=actor, patch=grey(percent, tuning.bits, "limited"))
+        change_patch(pass_id=running.pk, actor=actor, patch=grey(percent, tuning.bits, tuning.range))
     notify(tuning.pk)
     return tuning

@@ -5,25 +5,31 @@ import threading
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
-from datetime import datetime, time, timedelta
+from datetime import date, datetime, time, timedelta
 from typing import Any
 
 from django.db.models import F
 
+from fenvik.core.proposals import Room as RoomLight
+from fenvik.core.proposals import propose
 from fenvik.standins.bench import Bench, make_bench
-from fenvik.standins.models import lcd_menu
+from fenvik.standins.menu import Menu
+from fenvik.standins.models import lcd_menu, oled_menu, projector_menu
 from fenvik.standins.serve import running
 from fenvik.web.adjusting.desk import Desk, lay_out
 from fenvik.web.adjusting.learned import keep
 from fenvik.web.adjusting.models import ControlChange
 from fenvik.web.adjusting.services import log_changes, read_level, work_at
-from fenvik.web.clients.models import Client, Display, Room, Technology
+from fenvik.web.clients.models import Client, Display, Feed, Room, Technology
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.devices.services import take_up
+from fenvik.web.groundwork.models import CheckAnswer
+from fenvik.web.groundwork.services import answer_check
 from fenvik.web.handovers.services import make_handover
+from fenvik.web.menus.blocks import block, joined
 from fenvik.web.menus.models import MenuMap, SettingsSheet
 from fenvik.web.menus.services import note_found
-from fenvik.web.menus.values import values_of
+from fenvik.web.menus.values import shown, values_of
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.recent import recent_readings
@@ -38,18 +44,32 @@ MOST_MOVES = 8
 
 def standin_menu_map(firm: Firm) -> MenuMap:
     """Return the menu map of the stand-in LCD, as it would be typed from its menu."""
-    menu = lcd_menu()
+    return menu_map_of(firm, "Orrefall", "55", lcd_menu(), MODE)
+
+
+def menu_map_of(firm: Firm, maker: str, model: str, menu: Menu, mode: str) -> MenuMap:
+    """Return the menu map of a stand-in, with what the mode stands at as its usual values."""
+    values = menu.values[mode]
     controls = [
-        {k: v for k, v in item.described(menu.values[MODE][item.id], 0).items() if k not in ("value", "default")}
-        for item in menu.items.values()
+        {k: v for k, v in item.described(values[item.id], values[item.id]).items() if k != "value"} for item in menu.items.values()
     ]
-    made, _ = MenuMap.objects.get_or_create(firm=firm, maker="Orrefall", model="55", defaults={"controls": controls})
+    made, _ = MenuMap.objects.get_or_create(firm=firm, maker=maker, model=model, defaults={"controls": controls})
     return made
+
+
+def typed_sheet(menu: Menu, mode: str) -> dict[str, str]:
+    """Return a mode's factory values as a person would type them."""
+    return {name: shown(value) for name, value in menu.values[mode].items()}
+
+
+def offs(menu: Menu) -> dict[str, Any]:
+    """Return what every processing control of a menu should be at while the display is measured."""
+    return {item.id: item.off for item in menu.items.values() if (item.role or "").startswith("process.")}
 
 
 def factory_sheet() -> dict[str, str]:
     """Return the film mode's factory values as a person would type them."""
-    return {name: str(value) for name, value in lcd_menu().values[MODE].items()}
+    return typed_sheet(lcd_menu(), MODE)
 
 
 @contextmanager
@@ -97,7 +117,7 @@ class Hand:
         for control, value in values.items():
             self.display.set_control(MODE, control, value)
         log_changes(
-            tuning_id=self.tuning.pk, actor=self.actor, typed={k: str(v) for k, v in values.items()},
+            tuning_id=self.tuning.pk, actor=self.actor, typed={k: shown(v) for k, v in values.items()},
             seen=ControlChange.objects.filter(tuning=self.tuning).count(), now=now, group=uuid.uuid4(), basis_id=basis,
         )  # fmt: skip
 
@@ -127,7 +147,10 @@ def whole_job(tuning: Tuning, actor: User, bench: Bench, now: datetime) -> Hand:
     bench.displays[0].choose_mode(MODE)
     note_found(tuning_id=tuning.pk, actor=actor, typed=factory_sheet(), now=now)
     hand = Hand(tuning, actor, bench)
-    hand.turn({"eco-1": "Off", "pic-1": 28}, now)
+    hand.turn(offs(lcd_menu()) | {"pic-1": 28}, now)
+    for check in ("mode", "inputs"):
+        answer_check(tuning_id=tuning.pk, actor=actor, check_id=check, answer="right", now=now)
+    answer_check(tuning_id=tuning.pk, actor=actor, check_id="signal", answer="right", after="sdr", now=now)
     hand.measure(PassPurpose.FOUND, now)
     for end in ("high", "low") * 2:
         hand.follow(end, now)
@@ -148,13 +171,16 @@ def _shift(tuning: Tuning, by: timedelta) -> None:
     )
     ControlChange.objects.filter(tuning=tuning).update(at=F("at") - by)
     SettingsSheet.objects.filter(tuning=tuning).update(at=F("at") - by)
+    CheckAnswer.objects.filter(tuning=tuning).update(at=F("at") - by)
 
 
-def _display(client: Client, room: str, serial: str, menu_map: MenuMap) -> Display:
-    where = Room.objects.create(client=client, name=room)
-    return Display.objects.create(
-        room=where, maker="Orrefall", model="55", serial=serial, technology=Technology.LCD, menu_map=menu_map
+def _display(room: Room, maker: str, model: str, serial: str, technology: str, menu_map: MenuMap | None, **more: Any) -> Display:
+    feeds = more.pop("feeds", ())
+    made = Display.objects.create(
+        room=room, maker=maker, model=model, serial=serial, technology=technology, menu_map=menu_map, **more
     )
+    Feed.objects.bulk_create(Feed(display=made, through=t, what=w, order=i) for i, (t, w) in enumerate(feeds))
+    return made
 
 
 def fill(directory: str, now: datetime) -> bool:
@@ -172,29 +198,65 @@ def fill(directory: str, now: datetime) -> bool:
     take_up(actor=person, address=directory, now=now)
     meter = Device.objects.of_firm(firm.pk).get(role=DeviceRole.METER, facts__kind="spectroradiometer")
     source = Device.objects.of_firm(firm.pk).get(role=DeviceRole.SOURCE)
-    lake = Client.objects.create(
-        firm=firm, name="Lakeside guest house", contact="Marit, at the desk", notes="Keys in the boat shed."
-    )
-    snug = _display(lake, "Snug", "OF55-0417", menu_map)
-    visit = Visit.objects.create(firm=firm, client=lake, on=today, starts=time(9, 30), calibrator=person)
-    measured = {"meter": meter, "source": source}
-    night = Tuning.objects.create(
-        visit=visit,
-        display=snug,
-        name="Snug, film night",
-        picture_mode="Film",
-        purpose=Purpose.FILM,
-        luminance=120,
-        **measured,
-    )
-    Tuning.objects.create(
-        visit=visit, display=snug, name="Snug, day television", picture_mode="Shop", purpose=Purpose.DAY,
-        target_name="bt709-2.2", luminance=200, **measured,
-    )  # fmt: skip
-    note_found(tuning_id=night.pk, actor=person, typed=factory_sheet(), now=now)
-    birch = Client.objects.create(firm=firm, name="Birch Row 4", contact="first visit, side door")
-    Visit.objects.create(firm=firm, client=birch, on=today + timedelta(days=1), starts=time(15, 0), calibrator=person)
+    _guest_house(firm, person, now, {"meter": meter, "source": source})
+    _birch_row(firm, person, today)
     return True
+
+
+def _guest_house(firm: Firm, person: User, now: datetime, measured: dict[str, Any]) -> None:
+    lake = Client.objects.create(
+        firm=firm, name="Lakeside guest house", contact="Marit, at the desk", address="Shore path 1, by the boat shed",
+        notes="Keys in the boat shed. Breakfast until ten: no noise in the lounge before that.",
+    )  # fmt: skip
+    lounge = Room.objects.create(client=lake, name="Lounge", lux_day=140, lux_night=6, seating_m=2.9, surround="white wall, lamp behind the sofa")
+    snug = Room.objects.create(client=lake, name="Snug", lux_day=60, lux_night=2, seating_m=2.2, surround="dark green wall")
+    attic = Room.objects.create(client=lake, name="Attic cinema", lux_day=4, lux_night=0.2, seating_m=3.6, surround="black cloth, grey carpet")
+    oled = _display(
+        lounge, "Skerry", "W65", "SW65-0112", Technology.WRGB_OLED, menu_map_of(firm, "Skerry", "W65", oled_menu(), "p2"), size_in=65, hours=2100,
+        feeds=[("HDMI 1", "set-top box"), ("HDMI 2", "games console"), ("App: films", "streaming, SDR and HDR10")],
+    )  # fmt: skip
+    lcd = _display(
+        snug, "Orrefall", "55", "OF55-0417", Technology.LCD, standin_menu_map(firm), size_in=55, hours=5400,
+        feeds=[("HDMI 1", "disc player"), ("Tuner", "day television")],
+    )  # fmt: skip
+    laser = _display(
+        attic, "Loftlight", "L4", "LL4-0093", Technology.PROJECTOR, menu_map_of(firm, "Loftlight", "L4", projector_menu(), "c2"), size_in=108,
+        hours=760, screen_gain=1.0, feeds=[("HDMI 1", "disc player"), ("HDMI 2", "laptop of the house")],
+    )  # fmt: skip
+    for display in (oled, lcd, laser):
+        display.link = Device.objects.of_firm(firm.pk).filter(serial=display.serial).first()
+        display.save(update_fields=["link"])
+    visit = Visit.objects.create(firm=firm, client=lake, on=now.date(), starts=time(9, 30), calibrator=person, notes="All three rooms, film first.")
+
+    def tuning(display: Display, name: str, mode: str, purpose: str, signal: str = "sdr") -> Tuning:
+        room = RoomLight(display.room.lux_day, display.room.lux_night)
+        aim = propose(purpose, signal, technology=display.technology, room=room)
+        return Tuning.objects.create(
+            visit=visit, display=display, name=name, picture_mode=mode, purpose=purpose, signal=signal, target_name=aim.target,
+            luminance=aim.luminance, tolerance=aim.tolerance, **measured,
+        )  # fmt: skip
+
+    night = tuning(lcd, "Snug, film night", "Film", "film")
+    tuning(lcd, "Snug, day television", "Shop", "day")
+    cinema = tuning(oled, "Lounge, film", "Cinema", "film")
+    tuning(oled, "Lounge, film in HDR", "Cinema HDR", "film", "hdr10")
+    attic_film = tuning(laser, "Attic, film", "Natural", "film")
+    note_found(tuning_id=night.pk, actor=person, typed=factory_sheet(), now=now)
+    note_found(tuning_id=cinema.pk, actor=person, typed=typed_sheet(oled_menu(), "p2"), now=now)
+    note_found(tuning_id=attic_film.pk, actor=person, typed=typed_sheet(projector_menu(), "c2"), now=now)
+    for check in ("mode", "screen", "lens", "geometry"):
+        answer_check(tuning_id=attic_film.pk, actor=person, check_id=check, answer="right", now=now)
+    answer_check(tuning_id=attic_film.pk, actor=person, check_id="light-source", answer="changed", before="eco", after="full", now=now)
+
+
+def _birch_row(firm: Firm, person: User, today: date) -> None:
+    birch = Client.objects.create(firm=firm, name="Birch Row 4", contact="first visit, side door")
+    front = Room.objects.create(client=birch, name="Front room", lux_day=220, seating_m=3.1)
+    typed = MenuMap.objects.create(
+        firm=firm, maker="Mirefield", model="M50", controls=joined(joined([], block("picture", {})), block("levels", {"levels": "20"}))
+    )
+    _display(front, "Mirefield", "M50", "", Technology.LCD, typed, size_in=50)
+    Visit.objects.create(firm=firm, client=birch, on=today + timedelta(days=1), starts=time(15, 0), calibrator=person)
 
 
 def _finished_job(firm: Firm, person: User, menu_map: MenuMap, now: datetime) -> None:
@@ -204,7 +266,8 @@ def _finished_job(firm: Firm, person: User, menu_map: MenuMap, now: datetime) ->
         take_up(actor=person, address=address, now=now)
         devices = Device.objects.of_firm(firm.pk)
         fern = Client.objects.create(firm=firm, name="Fern Cottage", contact="the Dalgaards")
-        display = _display(fern, "Sitting room", "OF55-0233", menu_map)
+        room = Room.objects.create(client=fern, name="Sitting room", lux_day=90, lux_night=8, seating_m=2.6)
+        display = _display(room, "Orrefall", "55", "OF55-0233", Technology.LCD, menu_map, size_in=55)
         visit = Visit.objects.create(
             firm=firm, client=fern, on=(now - days).date(), starts=time(10, 0), calibrator=person
         )

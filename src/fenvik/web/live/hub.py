@@ -15,38 +15,39 @@ from fenvik.web.kit.notify import CHANNEL
 log = structlog.get_logger(__name__)
 AGAIN_S = 0.5
 QUEUE_LENGTH = 64
+Key = tuple[str, int]  # "tuning" or "screen", and its id
 
 
 class Hub:
     """Hands notifications to subscribers."""
 
     def __init__(self) -> None:
-        self._queues: dict[int, set[asyncio.Queue[int]]] = defaultdict(set)
+        self._queues: dict[Key, set[asyncio.Queue[int]]] = defaultdict(set)
         self.count = 0  # of notifications: whoever renders for one number need not render again
 
     @contextlib.contextmanager
-    def subscribe(self, tuning_id: int) -> Iterator[asyncio.Queue[int]]:
-        """Return a queue that gets a number for every notification of a tuning."""
+    def subscribe(self, key: Key) -> Iterator[asyncio.Queue[int]]:
+        """Return a queue that gets a number for every notification of a tuning or a pattern screen."""
         queue: asyncio.Queue[int] = asyncio.Queue(QUEUE_LENGTH)
-        self._queues[tuning_id].add(queue)
+        self._queues[key].add(queue)
         try:
             yield queue
         finally:
-            self._queues[tuning_id].discard(queue)
-            if not self._queues[tuning_id]:
-                del self._queues[tuning_id]
+            self._queues[key].discard(queue)
+            if not self._queues[key]:
+                del self._queues[key]
 
-    def tell(self, tuning_id: int) -> None:
+    def tell(self, key: Key) -> None:
         """Hand a notification on; a page that is slow misses numbers, never the newest state."""
         self.count += 1
-        for queue in self._queues.get(tuning_id, ()):
+        for queue in self._queues.get(key, ()):
             if not queue.full():
                 queue.put_nowait(self.count)
 
     def tell_all(self) -> None:
         """Let every page look again: something may have been missed."""
-        for tuning_id in list(self._queues):
-            self.tell(tuning_id)
+        for key in list(self._queues):
+            self.tell(key)
 
     @contextlib.asynccontextmanager
     async def listening(self) -> AsyncIterator[None]:
@@ -69,7 +70,9 @@ class Hub:
                     await connection.execute(f"LISTEN {CHANNEL}")
                     self.tell_all()
                     async for note in connection.notifies():
-                        self.tell(int(json.loads(note.payload)["tuning"]))
+                        told = json.loads(note.payload)
+                        what = "screen" if "screen" in told else "tuning"
+                        self.tell((what, int(told[what])))
             except (psycopg.Error, OSError, ValueError, KeyError) as error:
                 log.warning("listening was interrupted", error=str(error))
             await asyncio.sleep(AGAIN_S)

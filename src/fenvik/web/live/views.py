@@ -13,7 +13,8 @@ from django.template.loader import render_to_string
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.live.hub import hub
 from fenvik.web.trail.facts import STOPS
-from fenvik.web.trail.scenes import Options, make_scene
+from fenvik.web.trail.options import Options, options_of
+from fenvik.web.trail.scenes import make_scene
 from fenvik.web.visits.models import Tuning
 
 FRAGMENTS = ("trail", "field", "hand")
@@ -58,11 +59,11 @@ async def live(request: HttpRequest, pk: int, stop: str) -> StreamingHttpRespons
     if stop not in STOPS:
         raise Http404
     firm_id, token = await sync_to_async(_checked)(request, pk)
-    options = Options(request.GET.get("view", "balance"), request.GET.get("table") == "1", request.GET.get("ask", ""))
+    options = options_of(request.GET)
     key = (firm_id, pk, stop, options)
 
     async def stream() -> AsyncIterator[str]:
-        with hub.subscribe(pk) as queue:
+        with hub.subscribe(("tuning", pk)) as queue:
             yield "retry: 700\n\n"
             sent: dict[str, str] = {}
             # The first look is this page's own: what others share may be older than what this page has just done.

@@ -1,11 +1,18 @@
 """Forms of the office: clients, visits, tunings with their displays."""
 
+import math
+from typing import Any
+
 from django import forms
 
-from fenvik.web.clients.models import Client, Display, Technology
+from fenvik.core.patterns.options import PatternError, three_primaries
+from fenvik.web.clients.models import Client, Display, Room, Technology
+from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.menus.models import MenuMap
 from fenvik.web.menus.shapes import SHAPES
-from fenvik.web.visits.models import TARGET_LABELS, Purpose, Visit
+from fenvik.web.visits.models import FREE_CURVES, PRIMARIES, SIGNALS, TARGET_LABELS, Purpose, Tuning, Visit
+
+NAMED_TARGETS = [(name, label) for name, label in TARGET_LABELS.items() if name != "free"]
 
 
 class ClientForm(forms.ModelForm):
@@ -13,7 +20,7 @@ class ClientForm(forms.ModelForm):
 
     class Meta:
         model = Client
-        fields = ["name", "contact", "notes"]
+        fields = ["name", "contact", "phone", "email", "address", "notes"]
         widgets = {"notes": forms.Textarea(attrs={"rows": 3})}
 
 
@@ -64,7 +71,8 @@ class TuningForm(forms.Form):
     menu = forms.ChoiceField(label="Menu")
     picture_mode = forms.CharField(max_length=60, label="Picture mode", help_text="as the display calls it")
     purpose = forms.ChoiceField(choices=Purpose.choices)
-    target_name = forms.ChoiceField(choices=list(TARGET_LABELS.items()), label="Target")
+    signal = forms.ChoiceField(choices=list(SIGNALS.items()), required=False)
+    target_name = forms.ChoiceField(choices=NAMED_TARGETS, label="Target")
     luminance = forms.FloatField(
         required=False,
         min_value=5,
@@ -82,7 +90,9 @@ class TuningForm(forms.Form):
             (f"map-{m.pk}", f"as before: {m}")
             for m in MenuMap.objects.of_firm(visit.firm_id).order_by("maker", "model")
         ]
-        self.fields["menu"].choices = [*known, *((f"shape-{s.id}", s.label) for s in SHAPES.values())]
+        self.fields["menu"].choices = [
+            *known, *((f"shape-{s.id}", s.label) for s in SHAPES.values()), ("later", "read or typed at Arrival"),
+        ]  # fmt: skip
 
     def clean(self) -> dict[str, object]:
         """Want a display, known or with room and model."""
@@ -92,3 +102,141 @@ class TuningForm(forms.Form):
                 if not (cleaned.get(name) or "").strip():
                     self.add_error(name, f"A new display needs {words}.")
         return cleaned
+
+
+class RoomForm(forms.ModelForm):
+    """A room."""
+
+    class Meta:
+        model = Room
+        fields = ["name", "lux_day", "lux_night", "seating_m", "surround", "notes"]
+        labels = {
+            "lux_day": "Light by day, lux", "lux_night": "Light at night, lux", "seating_m": "Seats to screen, m",
+            "surround": "Around the screen",
+        }  # fmt: skip
+        help_texts = {"surround": "wall and its colour, a lamp behind"}
+        widgets = {"notes": forms.Textarea(attrs={"rows": 2})}
+
+
+class DisplayForm(forms.ModelForm):
+    """A display; what feeds it is typed a line each, the input or app first."""
+
+    feeds = forms.CharField(
+        required=False, widget=forms.Textarea(attrs={"rows": 4}), label="What feeds which input and app",
+        help_text="a line each, such as HDMI 1: disc player",
+    )  # fmt: skip
+
+    class Meta:
+        model = Display
+        fields = ["maker", "model", "serial", "technology", "size_in", "hours", "screen_gain", "link", "notes"]
+        labels = {
+            "size_in": "Size, inches", "hours": "Hours on", "screen_gain": "Screen gain, of a projector", "link": "Network control",
+        }  # fmt: skip
+        widgets = {"notes": forms.Textarea(attrs={"rows": 2})}
+
+    def __init__(self, *args, firm_id: int, **kwargs) -> None:  # type: ignore[no-untyped-def]
+        super().__init__(*args, **kwargs)
+        self.fields["link"].queryset = Device.objects.of_firm(firm_id).filter(role=DeviceRole.DISPLAY).order_by("name")
+        self.fields["link"].empty_label = "by its serial, or none"
+        self.fields["link"].label_from_instance = lambda d: f"{d.name} {d.serial}"
+        if self.instance.pk:
+            self.initial["feeds"] = "\n".join(
+                f"{feed.through}: {feed.what}" if feed.what else feed.through for feed in self.instance.feeds.all()
+            )
+
+    def clean_feeds(self) -> list[tuple[str, str]]:
+        """Return inputs and apps with what comes through them."""
+        rows: list[tuple[str, str]] = []
+        for line in self.cleaned_data["feeds"].splitlines():
+            if not line.strip():
+                continue
+            through, _, what = line.partition(":")
+            through, what = through.strip()[:60], what.strip()[:120]
+            if not through:
+                raise forms.ValidationError(f"“{line.strip()[:40]}” names no input: write it as HDMI 1: disc player.")
+            if through.lower() in {known.lower() for known, _ in rows}:
+                raise forms.ValidationError(f"{through} is there twice; one line for each input or app.")
+            rows.append((through, what))
+        if len(rows) > 40:
+            raise forms.ValidationError("A display has at most 40 inputs and apps here.")
+        return rows
+
+
+class TargetForm(forms.Form):
+    """What a tuning aims at: a named target, or a free one of primaries, white and curve."""
+
+    name = forms.CharField(max_length=80, label="Name of the tuning")
+    picture_mode = forms.CharField(max_length=60, label="Picture mode", help_text="as the display calls it")
+    purpose = forms.ChoiceField(choices=Purpose.choices)
+    signal = forms.ChoiceField(choices=list(SIGNALS.items()))
+    target_name = forms.ChoiceField(choices=list(TARGET_LABELS.items()), label="Target")
+    luminance = forms.FloatField(required=False, min_value=5, max_value=5000, label="White, cd/m²")
+    tolerance = forms.FloatField(min_value=0.1, max_value=10, help_text="CIEDE2000; ΔE ITP for HDR")
+    primaries = forms.ChoiceField(choices=[*((n, w) for n, (w, _) in PRIMARIES.items()), ("own", "own")], required=False)
+    own = forms.CharField(required=False, label="Own primaries", help_text="x y of red, green, blue: six numbers")
+    white = forms.CharField(required=False, label="White, x y", help_text="empty for D65")
+    curve = forms.ChoiceField(choices=list(FREE_CURVES.items()), required=False)
+    gamma = forms.FloatField(required=False, min_value=1.0, max_value=4.0)
+
+    FREE = ("primaries", "own", "white", "curve", "gamma")
+
+    def __init__(self, *args, tuning: Tuning, **kwargs) -> None:  # type: ignore[no-untyped-def]
+        free = tuning.free or {"primaries": "bt709", "curve": "power", "gamma": 2.4}
+        own = free["primaries"] if not isinstance(free["primaries"], str) else None
+        initial = {
+            name: getattr(tuning, name)
+            for name in ("name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance")
+        } | {
+            "primaries": "own" if own else free["primaries"], "curve": free["curve"], "gamma": free.get("gamma"),
+            "own": " ".join(f"{v:g}" for pair in own for v in pair) if own else "",
+            "white": " ".join(f"{v:g}" for v in free["white"]) if free.get("white") else "",
+        }  # fmt: skip
+        super().__init__(*args, initial=initial, **kwargs)
+
+    @property
+    def plain_fields(self) -> list[Any]:
+        """The fields of every target."""
+        return [self[name] for name in self.fields if name not in self.FREE]
+
+    @property
+    def free_fields(self) -> list[Any]:
+        """The fields of a free one."""
+        return [self[name] for name in self.FREE]
+
+    def clean(self) -> dict[str, Any]:
+        """Put a free target together; each wrong part has its sentence."""
+        cleaned = super().clean() or {}
+        if cleaned.get("target_name") != "free":
+            if cleaned.get("signal") == "sdr" and cleaned.get("target_name", "").endswith(("-pq", "-hlg")):
+                self.add_error("target_name", "PQ and HLG are curves of HDR signals; this tuning is for SDR.")
+            if cleaned.get("signal") in ("hdr10", "dynamic") and not cleaned.get("target_name", "").endswith("-pq"):
+                self.add_error("target_name", "HDR10 and dynamic metadata are PQ signals: choose a target with PQ.")
+            return cleaned
+        facts: dict[str, Any] = {"curve": cleaned.get("curve") or "power", "primaries": cleaned.get("primaries") or "bt709"}
+        if facts["primaries"] == "own":
+            try:
+                own = three_primaries(cleaned.get("own", ""))
+                facts["primaries"] = [list(own.red), list(own.green), list(own.blue)]
+            except PatternError as problem:
+                self.add_error("own", str(problem))
+        if facts["curve"] == "power":
+            if cleaned.get("gamma") is None:
+                self.add_error("gamma", "A power curve needs its gamma.")
+            facts["gamma"] = cleaned.get("gamma")
+        white = self._white(cleaned.get("white", ""))
+        if white is not None:
+            facts["white"] = white
+        cleaned["free"] = facts
+        return cleaned
+
+    def _white(self, text: str) -> list[float] | None:
+        if not text.strip():
+            return None
+        try:
+            numbers = [float(part) for part in text.replace(",", " ").split()]
+        except ValueError:
+            numbers = []
+        if len(numbers) != 2 or not all(math.isfinite(v) and 0.1 < v < 0.7 for v in numbers) or sum(numbers) >= 1:
+            self.add_error("white", "A white is two numbers, x and y, such as 0.3127 0.3290.")
+            return None
+        return numbers

@@ -4,11 +4,19 @@ from typing import Any
 
 from django.db import transaction
 
-from fenvik.web.clients.models import Client, Display, Room
-from fenvik.web.menus.models import MenuMap
+from fenvik.core.errors import FenvikError
+from fenvik.web.clients.models import Client, Display, Feed, Room
+from fenvik.web.kit.notify import notify
+from fenvik.web.menus.models import MenuMap, Origin
 from fenvik.web.menus.shapes import SHAPES
 from fenvik.web.people.models import User
 from fenvik.web.visits.models import Tuning, Visit
+
+
+class NameTakenError(FenvikError):
+    """A name that something else of the same place has."""
+
+    code = "name_taken"
 
 
 @transaction.atomic
@@ -27,11 +35,13 @@ def plan_visit(*, actor: User, cleaned: dict[str, Any]) -> Visit:
     )
 
 
-def _menu_map(firm_id: int, choice: str, maker: str, model: str) -> MenuMap:
+def _menu_map(firm_id: int, choice: str, maker: str, model: str) -> MenuMap | None:
     kind, _, which = choice.partition("-")
+    if kind == "later":
+        return None
     if kind == "map":
         return MenuMap.objects.of_firm(firm_id).get(pk=int(which))
-    return MenuMap.objects.create(firm_id=firm_id, maker=maker, model=model, controls=SHAPES[which].controls())
+    return MenuMap.objects.create(firm_id=firm_id, maker=maker, model=model, controls=SHAPES[which].controls(), origin=Origin.SHAPE)
 
 
 @transaction.atomic
@@ -52,8 +62,56 @@ def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning
     last = Tuning.objects.of_firm(actor.firm_id).exclude(meter=None).order_by("-created_at").first()
     return Tuning.objects.create(
         visit=visit, display=display, name=f"{display.room.name}, {cleaned['purpose']}", picture_mode=cleaned["picture_mode"],
-        purpose=cleaned["purpose"], target_name=cleaned["target_name"], luminance=cleaned["luminance"],
+        purpose=cleaned["purpose"], signal=cleaned.get("signal") or "sdr", target_name=cleaned["target_name"], luminance=cleaned["luminance"],
         tolerance=cleaned["tolerance"],
         # The instruments of the last tuning are the likely ones; Instruments changes them.
         meter=last.meter if last else None, source=last.source if last else None,
     )  # fmt: skip
+
+
+@transaction.atomic
+def keep_room(*, room: Room, actor: User) -> Room:
+    """Keep a room as it was filled in, unless the client has another one of that name. Raises NameTakenError."""
+    taken = Room.objects.of_firm(actor.firm_id).filter(client_id=room.client_id, name__iexact=room.name).exclude(pk=room.pk)
+    if taken.exists():
+        raise NameTakenError(f"This client has a room called {room.name} already.")
+    room.save()
+    return room
+
+
+@transaction.atomic
+def keep_display(*, display: Display, feeds: list[tuple[str, str]]) -> Display:
+    """Keep a display with what feeds it; the lines as they stand replace those before."""
+    display.save()
+    Feed.objects.filter(display=display).delete()
+    Feed.objects.bulk_create(Feed(display=display, through=t, what=w, order=i) for i, (t, w) in enumerate(feeds))
+    return display
+
+
+@transaction.atomic
+def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[dict[str, Any]]) -> list[Tuning]:
+    """Add the tunings that were chosen from the proposals of a display, each as it was changed there."""
+    visit = Visit.objects.of_firm(actor.firm_id).get(pk=visit_id)
+    display = Display.objects.of_firm(actor.firm_id).select_related("room").get(pk=display_id, room__client_id=visit.client_id)
+    last = Tuning.objects.of_firm(actor.firm_id).exclude(meter=None).order_by("-created_at").first()
+    return [
+        Tuning.objects.create(
+            visit=visit, display=display, meter=last.meter if last else None,
+            source=last.source if last and "screen" not in (last.source.facts if last.source else {}) else None, **facts,
+        )
+        for facts in chosen
+    ]  # fmt: skip
+
+
+@transaction.atomic
+def keep_target(*, tuning_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning:
+    """Keep what a tuning aims at."""
+    tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=tuning_id)
+    if tuning.picture_mode != cleaned["picture_mode"]:
+        tuning.mode_id = ""  # it was another mode's
+    for name in ("name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance"):
+        setattr(tuning, name, cleaned[name])
+    tuning.free = cleaned.get("free") if cleaned["target_name"] == "free" else None
+    tuning.save()
+    notify(tuning_id)
+    return tuning

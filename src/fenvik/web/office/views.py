@@ -6,7 +6,7 @@ from typing import Any
 
 from django.contrib import messages
 from django.core.paginator import Paginator
-from django.db.models import Count, Max, Q
+from django.db.models import Count, Max
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.utils import timezone
@@ -63,7 +63,7 @@ def visits(request: HttpRequest) -> HttpResponse:
     for row in _rows(list(page)):
         days.setdefault(row["visit"].on, []).append(row)
     ordered = sorted(days, key=lambda d: (d < today, d if d >= today else date.max - (d - date.min)))
-    mine = Device.objects.of_firm(firm_id).exclude(role="display").order_by("role", "name")
+    mine = Device.objects.of_firm(firm_id).exclude(role="display").filter(screen__isnull=True).order_by("role", "name")
     last_seen = (
         Display.objects.of_firm(firm_id)
         .annotate(last=Max("tunings__visit__on"))
@@ -141,6 +141,7 @@ def visit(request: HttpRequest, pk: int) -> HttpResponse:
         "row": row,
         "form": form,
         "day": day_words(shown.on, timezone.localdate()),
+        "displays": Display.objects.filter(room__client=shown.client).select_related("room").order_by("room__name", "pk"),
         "open_form": request.method == "POST" or not row["tunings"],
     }
     return render(request, "office/visit.html", context)
@@ -172,9 +173,7 @@ def client(request: HttpRequest, pk: int | None = None) -> HttpResponse:
             return redirect("client", pk=saved.pk)
     context: dict[str, Any] = {"form": form, "client": shown, "here": "clients"}
     if shown is not None:
-        context["displays"] = (
-            Display.objects.filter(room__client=shown).select_related("room", "menu_map").order_by("room__name")
-        )
+        context["rooms"] = shown.rooms.prefetch_related("displays").order_by("name")
         context["rows"] = _rows(list(Visit.objects.filter(client=shown).select_related("client").order_by("-on")[:20]))
     return render(request, "office/client.html", context)
 
@@ -192,39 +191,7 @@ def instruments(request: HttpRequest) -> HttpResponse:
             for sentence in found.problems:
                 messages.error(request, sentence)
             return redirect("instruments")
-    devices = Device.objects.of_firm(request.user.firm_id).order_by("role", "name")
+    devices = Device.objects.of_firm(request.user.firm_id).filter(screen__isnull=True).order_by("role", "name")
     return render(request, "office/instruments.html", {"devices": devices, "address": address, "here": "instruments"})
 
 
-@require_GET
-def find(request: HttpRequest) -> HttpResponse:
-    """Find clients, displays and tunings by any part of their names."""
-    firm_id, words = request.user.firm_id, request.GET.get("q", "").strip()[:80]
-    found: dict[str, Any] = {}
-    if words:
-        found["clients"] = (
-            Client.objects.of_firm(firm_id)
-            .filter(Q(name__icontains=words) | Q(contact__icontains=words))
-            .order_by("name")[:12]
-        )
-        found["displays"] = (
-            Display.objects.of_firm(firm_id)
-            .filter(
-                Q(maker__icontains=words)
-                | Q(model__icontains=words)
-                | Q(serial__icontains=words)
-                | Q(room__name__icontains=words)
-            )
-            .select_related("room__client")[:12]
-        )
-        found["tunings"] = (
-            Tuning.objects.of_firm(firm_id)
-            .filter(Q(name__icontains=words) | Q(picture_mode__icontains=words))
-            .select_related("visit__client", "display")
-            .order_by("-pk")[:12]
-        )
-    return render(
-        request,
-        "office/find.html",
-        {"words": words, "found": found, "nothing": bool(words) and not any(found.values())},
-    )

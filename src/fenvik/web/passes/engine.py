@@ -16,8 +16,10 @@ from fenvik.core.patches import Patch
 from fenvik.link.devices import Meter, Source
 from fenvik.link.faults import DeviceError, LinkFault
 from fenvik.web.devices.services import locate
-from fenvik.web.passes.models import Pass, PassState
+from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.passes.store import Asked, LostPassError, Store, Taken
+from fenvik.web.passes.warm import judge_warm_up
+from fenvik.web.patterns.source import ScreenSource
 
 log = structlog.get_logger(__name__)
 RETRY_S = 1.0
@@ -100,7 +102,7 @@ class Runner:
     def __init__(self, plan: Plan, store: Store) -> None:
         self.plan, self.store = plan, store
         self.meter: Meter | None = None
-        self.source: Source | None = None
+        self.source: Source | ScreenSource | None = None
         self.next = plan.first
         self.patches = plan.patches
         self.failing_since: float | None = None  # since when no reading has come through
@@ -109,7 +111,7 @@ class Runner:
         """Close the connections."""
         for device in (self.meter, self.source):
             if device is not None:
-                device.connection.close()
+                device.close()
         self.meter = self.source = None
 
     def run(self) -> None:
@@ -153,7 +155,8 @@ class Runner:
         if self.meter is not None and self.source is not None:
             return
         pass_ = self.plan.pass_
-        source = Source(locate(pass_.source))
+        screen = pass_.source.facts.get("screen")
+        source = Source(locate(pass_.source)) if screen is None else ScreenSource(int(screen), pass_.source.name)
         self.source = source
         self.meter = Meter(locate(pass_.meter))
         rates = pass_.source.facts.get("frame_rates") or [60]
@@ -173,7 +176,17 @@ class Runner:
                 self.store.set_state(PassState.RUNNING)
             if not self.plan.pass_.repeat:
                 self.next += 1
+            elif self.plan.pass_.purpose == PassPurpose.WARM_UP and judge_warm_up(self.plan.pass_.pk):
+                return
             self._heed(asked)
+            if self.plan.pass_.repeat and self.plan.pass_.interval_s:
+                self._wait_until(taken.started_at.timestamp() + self.plan.pass_.interval_s)
+
+    def _wait_until(self, moment: float) -> None:
+        """Wait by this machine's own clock, hearing meanwhile what is asked."""
+        while time.time() < moment:
+            time.sleep(max(min(LOOK_S, moment - time.time()), 0.0))
+            self._heed(self.store.asked())
 
     def _read(self, patch: Patch, expected_s: float, *, show: bool) -> Taken:
         assert self.meter is not None

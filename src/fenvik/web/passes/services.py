@@ -1,8 +1,10 @@
 """Starting, pausing, resuming and stopping passes."""
 
-from datetime import datetime
+from datetime import datetime, timedelta
+from typing import Any
 
 from django.db import IntegrityError, connection, transaction
+from django.db.models import Q
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.patches import Patch, first_list
@@ -10,6 +12,8 @@ from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.people.models import User
 from fenvik.web.visits.models import Tuning
+
+WARM_FOR = timedelta(hours=6)  # a warm-up that was watched longer ago says nothing of now
 
 
 class NoInstrumentsError(FenvikError):
@@ -19,6 +23,18 @@ class NoInstrumentsError(FenvikError):
 
     def __init__(self) -> None:
         super().__init__("Choose a meter and a source under Instruments first; nothing was started.")
+
+
+class NotMeasurableError(FenvikError):
+    """A tuning whose signal Fenvik does not measure."""
+
+    code = "not_measurable"
+
+    def __init__(self, tuning: Tuning) -> None:
+        super().__init__(
+            f"{tuning.name} is for {tuning.get_signal_display()}. Fenvik prepares such a tuning and keeps its settings; "
+            "it measures SDR so far. Nothing was started."
+        )
 
 
 class PassOpenError(FenvikError):
@@ -58,19 +74,31 @@ def start_pass(
     purpose: str = PassPurpose.FOUND,
     patches: list[Patch] | None = None,
     repeat: bool = False,
+    interval_s: float = 0.0,
 ) -> Pass:
-    """Start a pass of a tuning; without patches it is the first list. Raises NoInstrumentsError, PassOpenError."""
+    """Start a pass of a tuning; without patches it is the first list. A warm-up pass gives way to any other.
+
+    Raises NoInstrumentsError, NotMeasurableError, PassOpenError.
+    """
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related("meter", "source").get(pk=tuning_id)
     if tuning.meter is None or tuning.source is None:
         raise NoInstrumentsError
-    chosen = first_list(tuning.bits, "limited") if patches is None else patches
+    if tuning.signal != "sdr":
+        raise NotMeasurableError(tuning)
+    chosen = first_list(tuning.bits, tuning.range) if patches is None else patches
     try:
         with transaction.atomic():
+            conditions = {} if purpose in (PassPurpose.WARM_UP, PassPurpose.ADJUST) else {"warm_up": warm_up_so_far(tuning, now)}
+            if purpose != PassPurpose.WARM_UP:
+                _give_way(tuning, now)
             started = Pass.objects.create(
                 tuning=tuning,
                 purpose=purpose,
                 patches=[patch.as_json() for patch in chosen],
                 repeat=repeat,
+                interval_s=interval_s,
+                conditions=conditions,
+                range=tuning.range,
                 meter=tuning.meter,
                 source=tuning.source,
                 meter_facts=tuning.meter.facts,
@@ -94,6 +122,32 @@ def start_pass(
         )
         raise PassOpenError(holding) from error
     return started
+
+
+def _give_way(tuning: Tuning, now: datetime) -> None:
+    """End the warm-up passes that hold a tuning's instruments: its worker can store nothing any more."""
+    holding = Pass.objects.select_for_update(of=("self",)).filter(purpose=PassPurpose.WARM_UP, finished_at__isnull=True)
+    for pass_ in holding.filter(Q(tuning=tuning) | Q(meter=tuning.meter) | Q(source=tuning.source), tuning__visit__firm_id=tuning.visit.firm_id):
+        pass_.state, pass_.finished_at, pass_.run_token = PassState.STOPPED, now, None
+        pass_.save(update_fields=["state", "finished_at", "run_token"])
+        notify(pass_.tuning_id, pass_id=pass_.pk)
+
+
+def warm_up_so_far(tuning: Tuning, now: datetime) -> dict[str, Any]:
+    """Return what is known of the display's warm-up, to be remembered with a pass: watched, settled, minutes left."""
+    newest = (
+        Pass.objects.filter(tuning__display_id=tuning.display_id, tuning__visit_id=tuning.visit_id, purpose=PassPurpose.WARM_UP)
+        .filter(summary__isnull=False, created_at__gt=now - WARM_FOR)
+        .order_by("-created_at")
+        .first()
+    )
+    if newest is None:
+        return {"watched": False}
+    told = newest.summary or {}
+    return {
+        "watched": True, "settled_at": told.get("settled_at"), "minutes_left": told.get("minutes_left"),
+        "remaining_y": told.get("remaining_y"),
+    }  # fmt: skip
 
 
 def _open(pass_id: int, actor: User) -> Pass:

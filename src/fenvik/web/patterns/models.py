@@ -1,10 +1,14 @@
 """What is shown during a visit, and the page that shows it on whatever drives the display."""
 
 import secrets
+from datetime import timedelta
 
 from django.db import models
+from django.utils import timezone
 
 from fenvik.web.kit.models import FirmModel
+
+HEARD_WITHIN = timedelta(seconds=25)  # the page says that it is there every ten
 
 
 def new_token() -> str:
@@ -36,10 +40,16 @@ class Screen(FirmModel):
     revision = models.PositiveIntegerField(default=0)
     shown = models.PositiveIntegerField(default=0)
     size = models.CharField(max_length=20, blank=True)
-    scaled = models.BooleanField(default=False)  # the page is not sent pixel by pixel
+    exact = models.BooleanField(default=True)  # one pixel of the page is one of the screen's, as far as the browser tells
+    awake = models.BooleanField(default=False)  # the browser keeps the display from falling asleep
     identity = models.PositiveIntegerField(default=0)  # rises when it is asked to say which visit it belongs to
     seen_at = models.DateTimeField(null=True)
     withdrawn_at = models.DateTimeField(null=True)
+
+    @property
+    def is_open(self) -> bool:
+        """Whether the page has been heard of lately."""
+        return self.seen_at is not None and timezone.now() - self.seen_at < HEARD_WITHIN
 
     class Meta:
         constraints = [

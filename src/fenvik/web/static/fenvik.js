@@ -12,6 +12,7 @@ function pressed(event) {
   const key = arrows[event.key] || event.key;
   const inField = typing(event.target);
   if (key === "Escape" && inField) { event.target.blur(); return; }
+  if (inField && turned(event)) { event.preventDefault(); return; }
   // In a field the keys belong to the field; Enter sends its form as everywhere.
   if (inField) return;
   if (document.querySelector("dialog[open]")) return;
@@ -24,9 +25,103 @@ function pressed(event) {
   // A focused link or button takes Enter and Space for itself.
   if ((key === "Enter" || key === "Space") && event.target.matches("a, button, summary")) return;
   const place = document.querySelector(`[data-focus-key="${CSS.escape(key)}"]`);
-  if (place) { place.focus(); place.select(); event.preventDefault(); return; }
+  if (place) {
+    place.focus();
+    if (place.select) place.select();
+    event.preventDefault();
+    return;
+  }
   const target = [...document.querySelectorAll("[data-key]")].find((e) => e.dataset.key === key && e.offsetParent !== null);
   if (target) { event.preventDefault(); target.click(); }
+}
+
+// In a field that holds a control's value, up and down turn it by its step; Enter walks on through a sheet.
+function turned(event) {
+  const field = event.target;
+  if (field.dataset.turn && (event.key === "ArrowUp" || event.key === "ArrowDown")) {
+    const [step, low, high] = [field.dataset.turn, field.dataset.low, field.dataset.high].map(Number);
+    const now = Number(field.value.replace("−", "-").replace(",", "."));
+    const by = (event.key === "ArrowUp" ? 1 : -1) * step * (event.shiftKey ? 5 : 1);
+    const wanted = Math.min(Math.max((Number.isFinite(now) && field.value !== "" ? now : low) + by, low), high);
+    field.value = String(Math.round(wanted * 1e6) / 1e6);
+    field.dispatchEvent(new Event("input", { bubbles: true }));
+    return true;
+  }
+  const form = field.closest("form[data-walk]");
+  if (event.key !== "Enter" || !form || field.matches("textarea")) return false;
+  const fields = [...form.querySelectorAll("input:not([type=hidden]), select")];
+  const next = fields[fields.indexOf(field) + 1];
+  if (next && !event.shiftKey) {
+    next.focus();
+    if (next.select) next.select();
+    return true;
+  }
+  const send = document.querySelector(`button[form="${form.id}"]`);
+  if (send) send.click();
+  return true;
+}
+
+// What is being typed is kept in this browser until the server has it: a lost connection or a closed lid costs nothing.
+const draftOf = (form) => `fenvik ${form.dataset.draft}`;
+const fieldsOf = (form) => [...form.querySelectorAll("input:not([type=hidden], [type=file]), select, textarea")].filter((f) => f.name);
+const plain = (field) => (field.type === "checkbox" ? field.checked : field.value);
+
+function keepDraft(form) {
+  const values = Object.fromEntries(fieldsOf(form).map((f) => [f.name, plain(f)]));
+  try {
+    localStorage.setItem(draftOf(form), JSON.stringify({ of: form.dataset.draftOf, at: Date.now(), values }));
+  } catch { /* private windows may have no room: the form itself still holds everything */ }
+}
+
+function restoreDraft(form) {
+  let draft = null;
+  try { draft = JSON.parse(localStorage.getItem(draftOf(form))); } catch { draft = null; }
+  // A sheet that was stored has another number: what was typed before it is no draft any more.
+  if (!draft || draft.of !== form.dataset.draftOf || Date.now() - draft.at > 7 * 864e5) { dropDraft(form); return; }
+  let differs = false;
+  for (const field of fieldsOf(form)) {
+    const kept = draft.values[field.name];
+    if (kept === undefined || kept === plain(field)) continue;
+    differs = true;
+    if (field.type === "checkbox") field.checked = kept; else field.value = kept;
+  }
+  if (!differs) return;
+  const place = document.getElementById("notices");
+  if (place && !place.textContent) {
+    const words = document.createElement("p");
+    words.className = "notice";
+    const time = new Date(draft.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
+    words.textContent = `What was typed here at ${time} and not stored is filled in again.`;
+    const drop = document.createElement("button");
+    drop.className = "plain";
+    drop.type = "button";
+    drop.textContent = "Drop it";
+    drop.addEventListener("click", () => { dropDraft(form); window.location.reload(); });
+    words.append(" ", drop);
+    place.append(words);
+  }
+}
+
+function dropDraft(form) {
+  try { localStorage.removeItem(draftOf(form)); } catch { /* nothing was kept */ }
+}
+
+document.addEventListener("input", (event) => {
+  const form = event.target.closest && event.target.closest("form[data-draft]");
+  if (form) keepDraft(form);
+});
+
+// A block of a menu shows the fields that it needs.
+function showFields(select) {
+  for (const entry of select.form.querySelectorAll("[data-for]")) entry.hidden = !entry.dataset.for.split(" ").includes(select.value);
+}
+document.addEventListener("change", (event) => {
+  if (event.target.matches("[data-shows]")) showFields(event.target);
+});
+
+function prepare(root) {
+  for (const select of root.querySelectorAll("[data-shows]")) showFields(select);
+  for (const form of root.querySelectorAll("form[data-draft]")) restoreDraft(form);
 }
 
 function chooseControl(by) {
@@ -35,7 +130,7 @@ function chooseControl(by) {
   const at = controls.indexOf(document.activeElement);
   const next = controls[(at + by + controls.length) % controls.length] || controls[0];
   next.focus();
-  next.select();
+  if (next.select) next.select();
   return true;
 }
 
@@ -168,6 +263,39 @@ document.addEventListener("ajax:missing", (event) => {
   if (ok) window.location.assign(url);
 });
 document.addEventListener("ajax:error", () => say("the server could not do that; nothing was lost, try again", 8000));
+// The line is gone: the form stays as it is, and what was typed is kept.
+window.addEventListener("unhandledrejection", (event) => {
+  if (event.reason instanceof TypeError) {
+    event.preventDefault();
+    say("not connected: what you typed is kept here; try again when the line is back", 15000);
+  }
+});
+document.addEventListener("ajax:success", (event) => {
+  const form = event.target.closest && event.target.closest("form[data-draft]");
+  if (form) dropDraft(form);
+});
+document.addEventListener("ajax:merged", () => prepare(document));
+document.addEventListener("submit", (event) => {
+  const form = event.target;
+  if (form.dataset.draft && !form.hasAttribute("x-target")) sessionStorage.setItem("fenvik sent", draftOf(form));
+});
+// A form that left its page is stored once a page without it has come: an error page of the browser does not get here.
+function dropSent() {
+  const sent = sessionStorage.getItem("fenvik sent");
+  if (!sent) return;
+  if (![...document.querySelectorAll("form[data-draft]")].some((form) => draftOf(form) === sent)) localStorage.removeItem(sent);
+  sessionStorage.removeItem("fenvik sent");
+}
+document.addEventListener("DOMContentLoaded", dropSent);
+document.addEventListener("DOMContentLoaded", () => prepare(document));
+
+// A display on the link is asked what it shows while somebody looks at this stop.
+function lookAgain() {
+  const form = document.querySelector("form[data-look]");
+  if (form && document.visibilityState === "visible") fetch(form.action, { method: "POST", body: new FormData(form), redirect: "manual" }).catch(() => {});
+}
+setInterval(lookAgain, 12000);
+document.addEventListener("DOMContentLoaded", () => setTimeout(lookAgain, 400));
 
 document.addEventListener("alpine:init", () => {
   Alpine.data("page", () => ({}));

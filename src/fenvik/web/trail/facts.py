@@ -6,11 +6,16 @@ from functools import cached_property
 from typing import Any
 
 from django.db.models import Count, Func, IntegerField, Max, Prefetch, QuerySet
+from django.utils import timezone
 from django.utils.safestring import SafeString, mark_safe
 
 from fenvik.web.adjusting.models import ControlChange
+from fenvik.web.groundwork.models import CheckAnswer
+from fenvik.web.groundwork.state import Row, rows_of
+from fenvik.web.groundwork.words import warm_up_fact
 from fenvik.web.handovers.models import Handover
 from fenvik.web.menus.models import Moment, SettingsSheet
+from fenvik.web.menus.values import Values, shown, values_from
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 
 STOPS = {
@@ -69,10 +74,11 @@ def with_trails(tunings: QuerySet, *, whole: bool = False) -> QuerySet:
         .order_by("-created_at")
     )
     return tunings.select_related(
-        "visit__client", "display__room", "display__menu_map", "meter", "source"
+        "visit__client", "display__room", "display__menu_map", "display__link__pairing", "meter", "source"
     ).prefetch_related(
         Prefetch("sheets", SettingsSheet.objects.filter(moment=Moment.FOUND).order_by("-at"), to_attr="found_sheets"),
         Prefetch("passes", passes if whole else passes.defer("patches", "meter_facts"), to_attr="main_passes"),
+        Prefetch("answers", CheckAnswer.objects.order_by("id"), to_attr="ordered_answers"),
         Prefetch("changes", ControlChange.objects.order_by("id"), to_attr="ordered_changes"),
         Prefetch(
             "visit__handovers",
@@ -85,25 +91,6 @@ def with_trails(tunings: QuerySet, *, whole: bool = False) -> QuerySet:
 def newest_pass(passes: Iterable[Any], *purposes: str) -> Any:
     """Return the newest pass for one of these purposes that has a reading, or None; newest first they come."""
     return next((p for p in passes if p.purpose in purposes and p.read), None)
-
-
-def _current(tuning: Any) -> dict[str, Any]:
-    values = dict(tuning.found_sheets[0].values) if tuning.found_sheets else {}
-    for change in tuning.ordered_changes:
-        values[change.control] = change.after
-    return values
-
-
-def processing_on(tuning: Any, values: dict[str, Any]) -> list[dict[str, Any]]:
-    """Return the processing controls of the menu that are not off, as far as is known."""
-    menu = tuning.display.menu_map
-    return [
-        control
-        for control in (menu.controls if menu else [])
-        if (control.get("role") or "").startswith("process.")
-        and control["id"] in values
-        and values[control["id"]] != control.get("off")
-    ]
 
 
 def white_words(summary: dict[str, Any]) -> str:
@@ -137,13 +124,11 @@ def trail_of(tuning: Any) -> Trail:
     passes = tuning.main_passes
     found, left = newest_pass(passes, PassPurpose.FOUND), newest_pass(passes, PassPurpose.LEFT)
     open_pass = next((p for p in passes if p.is_open), None)
-    values = _current(tuning)
     sheet = tuning.found_sheets[0] if tuning.found_sheets else None
     handover = next((h for h in tuning.visit.standing_handovers if tuning.pk in h.tuning_ids), None)
     stops = [
-        Stop("arrival", STOPS["arrival"], sheet is not None,
-             f"{len(sheet.values)} settings noted as found" if sheet else "settings not noted yet"),
-        _groundwork(tuning, values, sheet is not None),
+        _arrival(tuning, sheet),
+        _groundwork(tuning, values_from(tuning, sheet, tuning.ordered_changes)),
         _instruments(tuning),
         _measured("found", found, open_pass, PassPurpose.FOUND),
         _adjust(tuning, open_pass, left),
@@ -154,19 +139,34 @@ def trail_of(tuning: Any) -> Trail:
     return Trail(stops, None if found is None else found.summary, None if left is None else left.summary)
 
 
-def _groundwork(tuning: Any, values: dict[str, Any], noted: bool) -> Stop:
-    menu = tuning.display.menu_map
-    checks = [c for c in (menu.controls if menu else []) if (c.get("role") or "").startswith("process.")]
-    if not noted:
+def _arrival(tuning: Any, sheet: SettingsSheet | None) -> Stop:
+    if sheet is not None:
+        return Stop("arrival", STOPS["arrival"], True, f"{len(sheet.values)} settings noted as found")
+    known = tuning.display.menu_map is not None and tuning.display.menu_map.controls
+    return Stop("arrival", STOPS["arrival"], False, "settings not noted yet" if known else "the menu is not known yet")
+
+
+def _groundwork(tuning: Any, values: Values) -> Stop:
+    warm = warm_up_fact(tuning.main_passes, timezone.now())
+    if any(p.is_open and p.purpose == PassPurpose.WARM_UP for p in tuning.main_passes):
+        return Stop("groundwork", STOPS["groundwork"], False, warm)
+    if values.controls and values.found is None:
         return Stop("groundwork", STOPS["groundwork"], False, "waits for the settings")
-    on = processing_on(tuning, values)
-    if on:
-        return Stop("groundwork", STOPS["groundwork"], False, f"{on[0]['label']} is still at {values[on[0]['id']]}")
-    unknown = [c for c in checks if c["id"] not in values]
-    if unknown:
-        return Stop("groundwork", STOPS["groundwork"], False, f"{unknown[0]['label']} not looked at yet")
-    fact = f"{checks[0]['label']} off" if checks else "nothing in this menu to switch off"
-    return Stop("groundwork", STOPS["groundwork"], True, fact)
+    rows = rows_of(tuning, values, tuning.ordered_answers)
+    todo = [row for row in rows if not row.is_done]
+    if todo:
+        first = next((row for row in todo if row.state == "wrong"), todo[0])
+        more = f", {len(todo) - 1} more" if len(todo) > 1 else ""
+        return Stop("groundwork", STOPS["groundwork"], False, f"{_todo_words(first)}{more}")
+    return Stop("groundwork", STOPS["groundwork"], True, f"{len(rows)} checks done{f', {warm}' if warm else '; warm-up not watched'}")
+
+
+def _todo_words(row: Row) -> str:
+    if row.warning:
+        return f"{row.check.name.lower()} does not fit"
+    if row.state == "wrong" and row.control is not None:
+        return f"{row.control['label']} is at {shown(row.now)}"
+    return f"{row.check.name} not looked at"
 
 
 def _instruments(tuning: Any) -> Stop:
@@ -190,10 +190,14 @@ def _measured(stop: str, pass_: Pass | None, open_pass: Pass | None, purpose: st
     return Stop(stop, STOPS[stop], True, fact)
 
 
+def _is_groundwork(role: str) -> bool:
+    return role.startswith("process.") or role in ("black-level", "white-level", "saturation", "tint")
+
+
 def _adjust(tuning: Any, open_pass: Pass | None, left: Pass | None) -> Stop:
     undone = {c.undoes_id for c in tuning.ordered_changes if c.undoes_id}
     menu = tuning.display.menu_map
-    groundwork = {c["id"] for c in (menu.controls if menu else []) if (c.get("role") or "").startswith("process.")}
+    groundwork = {c["id"] for c in (menu.controls if menu else []) if _is_groundwork(c.get("role") or "")}
     changes = [c for c in tuning.ordered_changes if c.control not in groundwork]
     standing = [c for c in changes if c.undoes_id is None and c.pk not in undone]
     if open_pass is not None and open_pass.purpose == PassPurpose.ADJUST:

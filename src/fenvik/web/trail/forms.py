@@ -1,6 +1,7 @@
 """The form of the stop Instruments."""
 
 from django import forms
+from django.db.models import Q
 
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.visits.models import Tuning
@@ -24,6 +25,7 @@ class MeasureForm(forms.ModelForm):
     def __init__(self, *args, **kwargs) -> None:  # type: ignore[no-untyped-def]
         super().__init__(*args, **kwargs)
         mine = Device.objects.of_firm(self.instance.visit.firm_id).order_by("name")
+        mine = mine.filter(Q(screen__isnull=True) | Q(screen__visit_id=self.instance.visit_id))
         for role in (DeviceRole.METER, DeviceRole.SOURCE):
             self.fields[role.value].queryset = mine.filter(role=role)
             self.fields[role.value].empty_label = "none yet"

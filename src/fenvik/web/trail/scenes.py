@@ -2,7 +2,6 @@
 
 from dataclasses import dataclass, field
 from typing import Any
-from urllib.parse import quote
 
 import numpy as np
 from django.conf import settings
@@ -16,40 +15,21 @@ from fenvik.core.analysis import Analysis
 from fenvik.web.adjusting.desk import Desk, kept_lay_out
 from fenvik.web.adjusting.services import last_to_undo
 from fenvik.web.devices.models import Device, DeviceRole
+from fenvik.web.groundwork.state import warning_of
+from fenvik.web.groundwork.words import conditions_words
 from fenvik.web.menus.values import Values, values_from
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.results import pictures
 from fenvik.web.results.assemble import analysis_of
-from fenvik.web.trail.facts import STOPS, Trail, newest_pass, processing_on, trail_of, with_trails
+from fenvik.web.trail import arrival, groundwork
+from fenvik.web.trail.facts import STOPS, Trail, newest_pass, trail_of, with_trails
 from fenvik.web.trail.forms import MeasureForm
+from fenvik.web.trail.options import PARTS, Options
 from fenvik.web.trail.progress import Progress, expected_s, progress_of
 from fenvik.web.trail.tape import TapeRow, tape_of
 from fenvik.web.trail.verdict import Verdict, light_words, verdict_of
-from fenvik.web.visits.models import Tuning
-
-
-@dataclass(frozen=True)
-class Options:
-    """What the address asks for beside the stop."""
-
-    view: str = "balance"
-    table: bool = False
-    ask: str = ""  # "undo": the hand asks to turn something back
-
-    @property
-    def query(self) -> str:
-        """The same as the end of an address."""
-        parts = [f"view={self.view}"] if self.view != "balance" else []
-        parts += ["table=1"] if self.table else []
-        return ("?" + "&".join(parts)) if parts else ""
-
-    @property
-    def live_query(self) -> str:
-        """The end of the address of the live view: it shows what this page shows."""
-        if not self.ask:
-            return self.query
-        return f"{self.query or '?'}{'&' if self.query else ''}ask={quote(self.ask)}"
+from fenvik.web.visits.models import SIGNALS, Tuning
 
 
 @dataclass
@@ -85,11 +65,38 @@ class Scene:
         return [(str(i + 1), name, label) for i, (name, (label, _)) in enumerate(pictures.VIEWS.items())]
 
     @property
+    def parts(self) -> list[tuple[str, str, str]]:
+        """Key, id and name of each part of a stop that has parts."""
+        return [(str(i + 1), name, label) for i, (name, label) in enumerate(PARTS.get(self.stop, {}).items())]
+
+    @property
+    def is_linked(self) -> bool:
+        """Whether the display can be asked what it shows."""
+        link = self.tuning.display.link
+        return link is not None and hasattr(link, "pairing")
+
+    @property
+    def signals(self) -> dict[str, str]:
+        """The signals that a display may show."""
+        return SIGNALS
+
+    @property
+    def warning(self) -> str:
+        """What the display says that does not fit the tuning."""
+        return warning_of(self.tuning)
+
+    @property
+    def warmth(self) -> str:
+        """How warm the display was when the pass of this stop began."""
+        pass_ = self.left_pass if self.stop == "left" and self.left_pass else self.found_pass
+        return conditions_words(pass_.conditions) if pass_ is not None else ""
+
+    @property
     def elsewhere(self) -> Progress | None:
         """An open pass that belongs to another stop than this one."""
         if self.progress is None:
             return None
-        home = {"found": PassPurpose.FOUND, "left": PassPurpose.LEFT, "adjust": PassPurpose.ADJUST}
+        home = {"found": PassPurpose.FOUND, "left": PassPurpose.LEFT, "adjust": PassPurpose.ADJUST, "groundwork": PassPurpose.WARM_UP}
         return None if home.get(self.stop) == self.progress.pass_.purpose else self.progress
 
 
@@ -98,8 +105,8 @@ def load_tuning(firm_id: int, pk: int) -> Any:
     return get_object_or_404(with_trails(Tuning.objects.of_firm(firm_id), whole=True), pk=pk)
 
 
-def make_scene(firm_id: int, pk: int, stop: str, options: Options) -> Scene:
-    """Return the scene of a stop."""
+def make_scene(firm_id: int, pk: int, stop: str, options: Options, extra: dict[str, Any] | None = None) -> Scene:
+    """Return the scene of a stop; ``extra`` is what a form that was refused had in it."""
     tuning = load_tuning(firm_id, pk)
     sheet = tuning.found_sheets[0] if tuning.found_sheets else None
     values = values_from(tuning, sheet, tuning.ordered_changes)
@@ -129,6 +136,7 @@ def make_scene(firm_id: int, pk: int, stop: str, options: Options) -> Scene:
         found=found,
         left=left,
         recent=recent,
+        extra=dict(extra or {}),
     )
     _FILL[stop](scene)
     return scene
@@ -142,27 +150,11 @@ def _progress(open_pass: Pass | None) -> Progress | None:
     return progress_of(open_pass, done, rows[-1][1] if rows else None)
 
 
-def _arrival(scene: Scene) -> None:
-    groups: dict[str, list[dict[str, Any]]] = {}
-    for row in scene.values.rows:
-        groups.setdefault(row["group"], []).append(row)
-    scene.extra["groups"] = groups
-
-
-def _groundwork(scene: Scene) -> None:
-    scene.extra["on"] = processing_on(scene.tuning, scene.values.now)
-    scene.extra["pages"] = settings.STANDIN_PAGES
-    scene.extra["unknown"] = sum(
-        (row.get("role") or "").startswith("process.") and row["now"] is None for row in scene.values.rows
-    )
-    scene.extra["checks"] = [r for r in scene.values.rows if (r.get("role") or "").startswith("process.")]
-
-
 def _instruments(scene: Scene) -> None:
-    devices = list(Device.objects.of_firm(scene.tuning.visit.firm_id).order_by("name"))
+    devices = list(Device.objects.of_firm(scene.tuning.visit.firm_id).filter(screen__isnull=True).order_by("name"))
     scene.extra["meters"] = [d for d in devices if d.role == DeviceRole.METER]
     scene.extra["sources"] = [d for d in devices if d.role == DeviceRole.SOURCE]
-    scene.extra["measure_form"] = MeasureForm(instance=scene.tuning)
+    scene.extra.setdefault("measure_form", MeasureForm(instance=scene.tuning))
 
 
 def _found(scene: Scene) -> None:
@@ -172,9 +164,9 @@ def _found(scene: Scene) -> None:
     if scene.tuning.meter is not None:
         from fenvik.core.patches import first_list
 
-        listed = [patch.as_json() for patch in first_list(scene.tuning.bits, "limited")]
+        listed = [patch.as_json() for patch in first_list(scene.tuning.bits, scene.tuning.range)]
         planned = Pass(
-            patches=listed, meter_facts=scene.tuning.meter.facts, bits=scene.tuning.bits, range="limited",
+            patches=listed, meter_facts=scene.tuning.meter.facts, bits=scene.tuning.bits, range=scene.tuning.range,
             settle_s=scene.tuning.settle_s, average=scene.tuning.average,
         )  # fmt: skip
         scene.extra["expected_s"] = sum(expected_s(planned))
@@ -282,8 +274,8 @@ def _handover(scene: Scene) -> None:
 
 
 _FILL = {
-    "arrival": _arrival,
-    "groundwork": _groundwork,
+    "arrival": arrival.fill,
+    "groundwork": groundwork.fill,
     "instruments": _instruments,
     "found": _found,
     "adjust": _adjust,

@@ -1,17 +1,20 @@
 """The pages of a tuning's stops, and the acts that can be done there."""
 
 import uuid
-from collections.abc import Callable
 from typing import Any
+from urllib.parse import urlencode
 
 from django.contrib import messages
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.utils import timezone
+from django.utils.text import slugify
 from django.views.decorators.http import require_GET, require_POST
 
 from fenvik.core.errors import FenvikError
+from fenvik.core.patterns import PatternError
+from fenvik.formats import sheet as files
 from fenvik.web.adjusting import services as adjusting
 from fenvik.web.adjusting.desk import lay_out
 from fenvik.web.adjusting.learned import keep
@@ -20,19 +23,23 @@ from fenvik.web.devices.services import take_up
 from fenvik.web.handovers.services import make_handover, withdraw
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.notify import notify
-from fenvik.web.menus.services import SheetError, note_found
+from fenvik.web.menus.maps import BlockError, MapMovedError
+from fenvik.web.menus.services import SheetError, SheetMovedError
+from fenvik.web.menus.exchange import facts_of
+from fenvik.web.menus.models import SettingsSheet
 from fenvik.web.menus.values import SettingError, values_of
 from fenvik.web.passes import services as passes
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.recent import recent_readings
+from fenvik.web.trail.acts import Act, group_of, number_in, typed_values
+from fenvik.web.trail.acts_arrival import ARRIVAL_ACTS
+from fenvik.web.trail.acts_groundwork import GROUNDWORK_ACTS
+from fenvik.web.trail.arrival import grouped
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.trail.forms import MeasureForm
-from fenvik.web.trail.scenes import Options, load_tuning, make_scene
+from fenvik.web.trail.options import options_of
+from fenvik.web.trail.scenes import load_tuning, make_scene
 from fenvik.web.visits.models import Tuning
-
-
-def _options(request: HttpRequest) -> Options:
-    return Options(request.GET.get("view", "balance"), request.GET.get("table") == "1", request.GET.get("ask", ""))
 
 
 @require_GET
@@ -47,25 +54,29 @@ def tuning_home(request: HttpRequest, pk: int) -> HttpResponse:
 @require_GET
 def stop_page(request: HttpRequest, pk: int, stop: str) -> HttpResponse:
     """Show a stop."""
-    return _show(request, pk, stop)
+    return show_stop(request, pk, stop)
 
 
-def _show(request: HttpRequest, pk: int, stop: str, **extra: Any) -> HttpResponse:
+def show_stop(request: HttpRequest, pk: int, stop: str, **extra: Any) -> HttpResponse:
+    """Show a stop; ``extra`` is what a refused form had in it."""
     if stop not in STOPS:
         raise Http404
-    scene = make_scene(request.user.firm_id, pk, stop, _options(request))
-    scene.extra |= extra
-    return render(request, "trail/page.html", {"scene": scene}, status=422 if extra.get("problems") else 200)
+    # What was typed wrongly is shown where it was typed: the form says which part of the stop that is.
+    options = options_of(request.POST if request.method == "POST" else request.GET)
+    scene = make_scene(request.user.firm_id, pk, stop, options, extra)
+    wrong = extra.get("problems") or extra.get("problem")
+    return render(request, "trail/page.html", {"scene": scene}, status=422 if wrong else 200)
 
 
-Act = Callable[[HttpRequest, Tuning], HttpResponse | None]
-
-
-def _back(request: HttpRequest, tuning: Tuning) -> HttpResponse:
+def back_to(request: HttpRequest, tuning: Tuning, **other: str) -> HttpResponse:
+    """Return to the stop and the part of it that a form came from; ``other`` names what is to be shown instead."""
     stop = request.POST.get("stop", "adjust")
     address = reverse("stop", args=(tuning.pk, stop if stop in STOPS else "adjust"))
-    view = request.POST.get("view", "")
-    return redirect(f"{address}?view={view}" if view.isalpha() else address)
+    asked = options_of(request.POST)
+    pairs = {"view": asked.view} if asked.view != "balance" else {}
+    pairs |= dict(asked.more) | other
+    pairs = {k: v for k, v in pairs.items() if v}
+    return redirect(f"{address}?{urlencode(pairs)}" if pairs else address)
 
 
 @require_POST
@@ -77,51 +88,37 @@ def act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
     try:
         answer = ACTS[name](request, tuning)
     except SheetError as problem:
-        return _show(request, pk, "arrival", problems=problem.problems, typed=request.POST)
+        return show_stop(request, pk, "arrival", problems=problem.problems, typed=request.POST)
+    except SheetMovedError as problem:
+        return show_stop(request, pk, "arrival", problem=str(problem), typed=request.POST)
+    except (BlockError, MapMovedError) as problem:
+        field = getattr(problem, "field", "")
+        return show_stop(request, pk, "arrival", problem=str(problem), problems={field: str(problem)} if field else {}, typed=request.POST)
+    except PatternError as problem:
+        typed = {name[2:]: text[:200] for name, text in request.POST.items() if name.startswith("o-")}
+        return show_stop(request, pk, "groundwork", problem=str(problem), typed_options=typed)
     except SettingError as problem:
         stop = request.POST.get("stop", "adjust")
         return _show(
             request, pk, stop if stop in STOPS else "adjust",
-            problems={problem.control: str(problem)}, problem=str(problem), typed=_typed(request),
+            problems={problem.control: str(problem)}, problem=str(problem), typed=typed_values(request),
         )  # fmt: skip
     except FenvikError as problem:
         messages.error(request, str(problem))
         answer = None
-    return answer or _back(request, tuning)
-
-
-def _typed(request: HttpRequest) -> dict[str, str]:
-    """Return the values of controls that were typed, by control id."""
-    return {name[6:]: text[:40] for name, text in request.POST.items() if name.startswith("value-")}
-
-
-def _number(request: HttpRequest, name: str) -> int:
-    text = request.POST.get(name, "")
-    return int(text) if text.isdigit() else -1
-
-
-def _group(request: HttpRequest) -> uuid.UUID:
-    try:
-        return uuid.UUID(request.POST.get("group", ""))
-    except ValueError:
-        return uuid.uuid4()
-
-
-def _note(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    note_found(tuning_id=tuning.pk, actor=request.user, typed=_typed(request), now=timezone.now())
-    return redirect("stop", pk=tuning.pk, stop="groundwork")
+    return answer or back_to(request, tuning)
 
 
 def _turned(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Log what was turned; at Adjust the level is read again."""
-    typed = _typed(request)
+    typed = typed_values(request)
     other = request.POST.get("control", "")
     if other:
         typed = {other: request.POST.get("other-value", "")[:40]}
-    basis = _number(request, "basis")
+    basis = number_in(request, "basis")
     made = adjusting.log_changes(
-        tuning_id=tuning.pk, actor=request.user, typed=typed, seen=_number(request, "seen"), now=timezone.now(),
-        group=_group(request), basis_id=basis if basis > 0 else None,
+        tuning_id=tuning.pk, actor=request.user, typed=typed, seen=number_in(request, "seen"), now=timezone.now(),
+        group=group_of(request), basis_id=basis if basis > 0 else None,
     )  # fmt: skip
     if request.POST.get("stop") == "adjust" and tuning.meter_id and made:
         adjusting.read_level(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
@@ -129,7 +126,7 @@ def _turned(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 
 
 def _undo(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    made = adjusting.undo(tuning_id=tuning.pk, actor=request.user, group=_group(request), now=timezone.now())
+    made = adjusting.undo(tuning_id=tuning.pk, actor=request.user, group=group_of(request), now=timezone.now())
     if tuning.meter_id and made:
         adjusting.read_level(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
     return None
@@ -183,7 +180,7 @@ def _keep_learned(request: HttpRequest, pk: int) -> None:
 
 
 def _open_pass(request: HttpRequest, tuning: Tuning) -> int:
-    wanted = _number(request, "pass")
+    wanted = number_in(request, "pass")
     return of_firm_or_404(Pass, request.user.firm_id, wanted).pk
 
 
@@ -205,7 +202,7 @@ def _stop(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 def _measure(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     form = MeasureForm(request.POST, instance=tuning)
     if not form.is_valid():
-        return _show(request, tuning.pk, "instruments", measure_form=form, problems=True)
+        return show_stop(request, tuning.pk, "instruments", measure_form=form, problems=True)
     form.save()
     notify(tuning.pk)
     return redirect("stop", pk=tuning.pk, stop="instruments")
@@ -233,13 +230,14 @@ def _make_handover(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 def _withdraw(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     from fenvik.web.handovers.models import Handover
 
-    wanted = of_firm_or_404(Handover, request.user.firm_id, _number(request, "handover"))
+    wanted = of_firm_or_404(Handover, request.user.firm_id, number_in(request, "handover"))
     withdraw(handover_id=wanted.pk, actor=request.user, now=timezone.now())
     return None
 
 
 ACTS: dict[str, Act] = {
-    "note": _note,
+    **ARRIVAL_ACTS,
+    **GROUNDWORK_ACTS,
     "turned": _turned,
     "undo": _undo,
     "read": _read,
@@ -255,3 +253,30 @@ ACTS: dict[str, Act] = {
     "hand-over": _make_handover,
     "withdraw": _withdraw,
 }
+
+
+@require_GET
+def sheet_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
+    """Send a settings sheet as an open file."""
+    sheet = of_firm_or_404(SettingsSheet, request.user.firm_id, pk, "tuning__display__menu_map", "tuning__visit__client")
+    menu = sheet.tuning.display.menu_map
+    controls = menu.controls if menu else []
+    if kind == "json":
+        data = files.write_json(facts_of(sheet.tuning, sheet.moment, sheet.at), controls, sheet.values)
+    else:
+        data = files.write_csv(controls, sheet.values)
+    response = HttpResponse(data, content_type="application/json" if kind == "json" else "text/csv; charset=utf-8")
+    name = slugify(f"{sheet.tuning.display.name} {sheet.tuning.picture_mode} {sheet.get_moment_display()} {sheet.at:%Y-%m-%d}")
+    response["Content-Disposition"] = f'attachment; filename="{name}.{kind}"'
+    return response
+
+
+@require_GET
+def sheet_print(request: HttpRequest, pk: int) -> HttpResponse:
+    """Show a settings sheet on paper."""
+    sheet = of_firm_or_404(
+        SettingsSheet, request.user.firm_id, pk, "tuning__display__menu_map", "tuning__display__room__client", "tuning__visit", "by"
+    )
+    menu = sheet.tuning.display.menu_map
+    rows = [{**c, "value": sheet.values.get(c["id"])} for c in (menu.controls if menu else []) if c["id"] in sheet.values]
+    return render(request, "office/sheet.html", {"sheet": sheet, "groups": grouped(rows), "count": len(rows)})

@@ -109,6 +109,11 @@ class Tuning(FirmModel):
         return replace(chosen, tolerance=self.tolerance)
 
     @property
+    def range(self) -> str:
+        """The range of the code values that its source sends."""
+        return "limited" if self.source is None else str(self.source.facts.get("range", "limited"))
+
+    @property
     def target_label(self) -> str:
         """The target in words, with its luminance where one was set."""
         label = free_label(self.free) if self.target_name == "free" and self.free else TARGET_LABELS[self.target_name]

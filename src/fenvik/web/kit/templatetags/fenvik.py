@@ -102,6 +102,12 @@ def typed_value(typed: dict[str, str], control: str) -> str:
 
 
 @register.filter
+def found_or_usual(row: dict[str, object]) -> object:
+    """Return what a control was found at; before anything was noted, what most of the model stand at."""
+    return row.get("usual") if row.get("found") is None else row.get("found")
+
+
+@register.filter
 def times(value: float, factor: float) -> float:
     """Return a product."""
     return value * float(factor)
@@ -122,7 +128,7 @@ def light(channel: int) -> str:
 @register.filter
 def stop_of(purpose: str) -> str:
     """Return the stop at which a pass belongs."""
-    return {"found": "found", "left": "left"}.get(purpose, "adjust")
+    return {"found": "found", "left": "left", "warm-up": "groundwork"}.get(purpose, "adjust")
 
 
 @register.simple_tag

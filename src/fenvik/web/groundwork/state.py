@@ -1,0 +1,116 @@
+"""How each check stands: from the settings where they are known, from what the display says, from a person's answer."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.utils import timezone
+from django.utils.dateparse import parse_datetime
+
+from fenvik.core.groundwork import CHECKS, Check, checks_for, extra_processing, signal_clash
+from fenvik.web.groundwork.models import Answer, CheckAnswer
+from fenvik.web.menus.values import Values, shown
+from fenvik.web.visits.models import SIGNALS, Tuning
+
+FRESH = timedelta(seconds=45)  # what a display said longer ago may have changed
+_BY_ID = {check.id: check for check in CHECKS}
+
+
+@dataclass(frozen=True)
+class Row:
+    """One check and how it stands: "right", "left-on", "wrong" or "open", with the words for it."""
+
+    check: Check
+    state: str
+    words: str
+    control: dict[str, Any] | None = None
+    off: str = ""  # what its control should be at, as typed
+    now: Any = None
+    found: Any = None
+    warning: bool = False
+
+    @property
+    def is_done(self) -> bool:
+        """Whether nothing is left to do about it."""
+        return self.state in ("right", "left-on")
+
+
+def fresh_state(said: dict[str, Any] | None, now: datetime) -> dict[str, Any] | None:
+    """Return what a display said of itself, if that was just now."""
+    at = parse_datetime(said["at"]) if said and said.get("at") else None
+    return said if at is not None and now - at < FRESH else None
+
+
+def _answered(check: Check, answer: CheckAnswer | None) -> Row:
+    if answer is None or answer.answer == Answer.OPEN:
+        return Row(check, "open", "not looked at yet")
+    if answer.answer == Answer.LEFT_ON:
+        return Row(check, "left-on", f"left as it is, because {answer.because}")
+    if answer.answer == Answer.CHANGED:
+        return Row(check, "right", f"changed from {answer.before or 'something else'} to {answer.after or check.wanted}")
+    return Row(check, "right", "as it should be")
+
+
+def _by_control(check: Check, control: dict[str, Any], values: Values, answer: CheckAnswer | None) -> Row:
+    name, off = control["id"], control.get("off")
+    now, found = values.now.get(name), (values.found or {}).get(name)
+    facts: dict[str, Any] = {"control": control, "off": shown(off), "now": now, "found": found}
+    if now is None:
+        return Row(check, "open", f"{control['label']} has not been noted yet", **facts)
+    changed = f", changed from {shown(found)}" if found is not None and found != now else ""
+    if now == off:
+        return Row(check, "right", f"as it should be: {control['label']} at {shown(now)}{changed}", **facts)
+    if answer is not None and answer.answer == Answer.LEFT_ON and answer.after == shown(now):
+        return Row(check, "left-on", f"{control['label']} left at {shown(now)}, because {answer.because}", **facts)
+    return Row(check, "wrong", f"{control['label']} stands at {shown(now)}", **facts)
+
+
+def _mode(check: Check, tuning: Tuning, said: dict[str, Any] | None, answer: CheckAnswer | None) -> Row:
+    if said is None or not tuning.mode_id:
+        return _answered(check, answer)
+    if said.get("mode") == tuning.mode_id:
+        return Row(check, "right", f"the display is in {tuning.picture_mode}")
+    return Row(check, "wrong", f"the display is in another mode than {tuning.picture_mode}", warning=True)
+
+
+def _signal(check: Check, tuning: Tuning, said: dict[str, Any] | None, answer: CheckAnswer | None) -> Row:
+    playing = said.get("signal") if said is not None else None
+    told_by_hand = answer.after if answer is not None and answer.answer in (Answer.RIGHT, Answer.CHANGED) else ""
+    clash = signal_clash(tuning.signal, playing or told_by_hand or None)
+    if clash:
+        return Row(check, "wrong", clash, warning=True)
+    if playing:
+        return Row(check, "right", f"the display shows {SIGNALS.get(playing, playing)}")
+    if told_by_hand:
+        return Row(check, "right", f"the display shows {SIGNALS.get(told_by_hand, told_by_hand)}")
+    return Row(check, "open", "which signal the display shows is not known yet")
+
+
+def rows_of(tuning: Tuning, values: Values, answers: Iterable[CheckAnswer], now: datetime | None = None) -> list[Row]:
+    """Return every check of a tuning with how it stands, in the order in which they are best done."""
+    newest = {answer.check_id: answer for answer in answers}
+    said = fresh_state(tuning.display.said, now or timezone.now())
+    by_role = {c["role"]: c for c in values.controls if c.get("role")}
+    made = []
+    for check in checks_for(tuning.display.technology, tuning.signal, by_role):
+        answer = newest.get(check.id)
+        if check.id == "mode":
+            made.append(_mode(check, tuning, said, answer))
+        elif check.id == "signal":
+            made.append(_signal(check, tuning, said, answer))
+        elif check.role:
+            made.append(_by_control(check, by_role[check.role], values, answer))
+        else:
+            made.append(_answered(check, answer))
+    for role in extra_processing(by_role):
+        control = by_role[role]
+        check = Check(role.removeprefix("process."), control["label"], "It is processing: what it does to patches is not known beforehand.", "off", role)
+        made.append(_by_control(check, control, values, newest.get(check.id)))
+    return made
+
+
+def warning_of(tuning: Tuning, now: datetime | None = None) -> str:
+    """Return the sentence about a signal that does not fit the tuning, for every stop's head; empty where it fits."""
+    said = fresh_state(tuning.display.said, now or timezone.now())
+    return "" if said is None else signal_clash(tuning.signal, said.get("signal"))

@@ -1,0 +1,83 @@
+"""Finding anything: clients, rooms, displays, visits, tunings, controls, patterns."""
+
+from typing import Any
+
+from django.db.models import Q, QuerySet
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_GET
+
+from fenvik.core.patterns import PATTERNS
+from fenvik.web.clients.models import Client, Display, Room
+from fenvik.web.menus.models import MenuMap
+from fenvik.web.visits.models import Tuning, Visit
+
+MOST = 12
+
+
+def _having(words: str, *fields: str) -> Q:
+    """Return what wants every word, each in any of the fields."""
+    wanted = Q()
+    for word in words.split()[:6]:
+        any_field = Q()
+        for name in fields:
+            any_field |= Q(**{f"{name}__icontains": word})
+        wanted &= any_field
+    return wanted
+
+
+def found(firm_id: int, words: str) -> dict[str, Any]:
+    """Return what a firm has with all these words in it: a number of queries that does not grow."""
+    clients: QuerySet = Client.objects.of_firm(firm_id).filter(_having(words, "name", "contact", "phone", "email", "address", "notes"))
+    rooms: QuerySet = Room.objects.of_firm(firm_id).filter(_having(words, "name", "surround", "notes", "client__name"))
+    displays: QuerySet = Display.objects.of_firm(firm_id).filter(
+        _having(words, "maker", "model", "serial", "notes", "room__name", "room__client__name")
+        | Q(pk__in=Display.objects.of_firm(firm_id).filter(_having(words, "feeds__through", "feeds__what")).values("pk"))
+    )
+    tunings: QuerySet = Tuning.objects.of_firm(firm_id).filter(
+        _having(words, "name", "picture_mode", "notes", "display__maker", "display__model", "visit__client__name")
+    )
+    visits: QuerySet = Visit.objects.of_firm(firm_id).filter(_having(words, "notes"))
+    lower = words.lower().split()
+    maps = MenuMap.objects.of_firm(firm_id).filter(controls__icontains=lower[0]).only("maker", "model", "controls")[:40]
+    controls = [
+        {"label": c["label"], "group": c["group"], "map": m}
+        for m in maps
+        for c in m.controls
+        if all(word in f"{c['label']} {c.get('role') or ''} {m.maker} {m.model}".lower() for word in lower)
+    ]
+    return {
+        "tunings": tunings.select_related("visit__client", "display").order_by("-pk")[:MOST],
+        "displays": displays.select_related("room__client").order_by("maker", "model")[:MOST],
+        "rooms": rooms.select_related("client").order_by("name")[:MOST],
+        "clients": clients.order_by("name")[:MOST],
+        "visits": visits.select_related("client").order_by("-on")[:MOST],
+        "controls": controls[:MOST],
+    }
+
+
+def patterns_for(words: str, tuning: int | None) -> list[dict[str, str]]:
+    """Return the patterns that have these words in their names or purposes, with where they are shown."""
+    lower = words.lower().split()
+    at = "" if tuning is None else reverse("stop", args=(tuning, "groundwork"))
+    return [
+        {"name": p.name, "purpose": p.purpose, "address": f"{at}?view=patterns&pattern={p.id}" if at else ""}
+        for p in PATTERNS.values()
+        if all(word in f"{p.name} {p.purpose}".lower() for word in lower)
+    ][:MOST]
+
+
+@require_GET
+def find(request: HttpRequest) -> HttpResponse:
+    """Find anything."""
+    words = request.GET.get("q", "").replace("\0", "").strip()[:80]
+    last = request.GET.get("tuning", "")
+    context: dict[str, Any] = {"words": words, "tuning": last if last.isdigit() else ""}
+    if words:
+        context["found"] = {name: list(rows) for name, rows in found(request.user.firm_id, words).items()}
+        newest = Tuning.objects.of_firm(request.user.firm_id).filter(pk=int(last)).first() if context["tuning"] and len(last) < 15 else None
+        newest = newest or Tuning.objects.of_firm(request.user.firm_id).order_by("-created_at").first()
+        context["patterns"] = patterns_for(words, None if newest is None else newest.pk)
+        context["nothing"] = not any(context["found"].values()) and not context["patterns"]
+    return render(request, "office/find.html", context)

@@ -1,0 +1,174 @@
+"""The pattern screen's page, its live line, its pictures; and the drawn examples of the library."""
+
+import asyncio
+import io
+import json
+from collections.abc import AsyncIterator
+from functools import lru_cache
+
+import numpy as np
+from asgiref.sync import sync_to_async
+from django.contrib.auth.decorators import login_not_required
+from django.db import close_old_connections, connection
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
+from django.shortcuts import redirect, render
+from django.utils import timezone
+from django.views.decorators.csrf import csrf_exempt
+from django.views.decorators.http import require_GET, require_http_methods, require_POST
+from PIL import Image
+
+from fenvik.core.patterns import PATTERNS, How, PatternError, Signal, pattern_of
+from fenvik.core.patterns.seen import example
+from fenvik.core.types import Ints
+from fenvik.web.live.hub import hub
+from fenvik.web.patterns.models import DriverRange, Screen
+from fenvik.web.patterns.services import LARGEST, ScreenNumberError, drawn, find_by_number, picture_board
+
+STILL_HERE_S = 10.0
+EXAMPLE = (400, 225)
+
+
+def png(codes: Ints) -> bytes:
+    """Return 8-bit codes as a PNG without any profile: a browser draws them as they are."""
+    data = io.BytesIO()
+    Image.fromarray(np.asarray(codes, dtype=np.uint8)).save(data, "PNG", compress_level=1)
+    return data.getvalue()
+
+
+def _screen(token: str) -> Screen:
+    screen = Screen.objects.filter(token=token, withdrawn_at__isnull=True).select_related("visit__client").first()
+    if screen is None:
+        raise Http404
+    return screen
+
+
+@login_not_required
+@require_http_methods(["GET", "POST"])
+def by_number(request: HttpRequest) -> HttpResponse:
+    """Open a screen by the number that Fenvik shows."""
+    problem = ""
+    if request.method == "POST":
+        try:
+            found = find_by_number(
+                number=request.POST.get("number", "")[:40], where=request.META.get("REMOTE_ADDR", ""), now=timezone.now()
+            )
+            return redirect("screen", token=found.token)
+        except ScreenNumberError as error:
+            problem = str(error)
+    return render(request, "patterns/number.html", {"problem": problem}, status=422 if problem else 200)
+
+
+@login_not_required
+@require_GET
+def screen_page(request: HttpRequest, token: str) -> HttpResponse:
+    """Show the page that shows nothing but the picture."""
+    return render(request, "patterns/screen.html", {"screen": _screen(token)})
+
+
+def _state(token: str) -> dict[str, object]:
+    close_old_connections()
+    try:
+        screen = _screen(token)
+        signal = Signal(8, "full" if screen.driver_range == DriverRange.FULL else "limited")
+        picture = dict(screen.picture)
+        picture.setdefault("surround", [])
+        black = int(signal.code(0.0))
+        picture["black"] = [black] * 3
+        if picture.get("kind") == "pattern":
+            moving = pattern_of(str(picture["pattern"])).movement(signal, picture.get("options", {}))
+            if moving is not None:
+                picture["moving"] = {"seconds": moving.seconds, "frames": moving.frames, "box": moving.box, "rgb": moving.rgb}
+        who = f"{screen.visit.client.name}, {screen.visit.on:%d %B}; 8-bit SDR, {screen.driver_range} range"
+        return {"revision": screen.revision, "identity": screen.identity, "who": who, "picture": picture}
+    finally:
+        connection.close()
+
+
+@login_not_required
+async def screen_live(request: HttpRequest, token: str) -> StreamingHttpResponse:
+    """Send what is to be shown, now and whenever it changes."""
+    screen = await sync_to_async(_screen)(token)
+
+    async def stream() -> AsyncIterator[str]:
+        with hub.subscribe(("screen", screen.pk)) as queue:
+            yield "retry: 700\n\n"
+            sent = ""
+            while True:
+                try:
+                    state = json.dumps(await sync_to_async(_state, thread_sensitive=False)(token))
+                except Http404:
+                    yield "event: withdrawn\ndata: {}\n\n"
+                    return
+                if state != sent:
+                    sent = state
+                    yield f"event: picture\ndata: {state}\n\n"
+                try:
+                    await asyncio.wait_for(queue.get(), STILL_HERE_S)
+                    while not queue.empty():
+                        queue.get_nowait()
+                except TimeoutError:
+                    yield ": still here\n\n"
+
+    response = StreamingHttpResponse(stream(), content_type="text/event-stream")
+    response["Cache-Control"] = "no-store"
+    response["X-Accel-Buffering"] = "no"
+    return response
+
+
+def _size(request: HttpRequest) -> tuple[int, int]:
+    wanted = []
+    for name in ("w", "h"):
+        text = request.GET.get(name, "")
+        if not text.isdigit() or not 16 <= int(text) <= LARGEST:
+            raise Http404
+        wanted.append(int(text))
+    return wanted[0], wanted[1]
+
+
+@login_not_required
+@require_GET
+def screen_picture(request: HttpRequest, token: str) -> HttpResponse:
+    """Return the picture at the page's own size, code value by code value."""
+    screen = _screen(token)
+    board = picture_board(screen, *_size(request))
+    response = HttpResponse(png(board.codes), content_type="image/png")
+    response["Cache-Control"] = "no-store"
+    return response
+
+
+@csrf_exempt  # the page has no session; its token is what lets it speak
+@login_not_required
+@require_POST
+def screen_drawn(request: HttpRequest, token: str) -> HttpResponse:
+    """Hear what the page has drawn."""
+    try:
+        told = json.loads(request.body)
+        revision = int(told["revision"])
+        size = f"{int(told['width'])} × {int(told['height'])}"
+    except (ValueError, KeyError, TypeError):
+        return JsonResponse({"error": "not understood"}, status=400)
+    screen = drawn(
+        token=token, revision=revision, size=size, exact=bool(told.get("exact")), awake=bool(told.get("awake")), now=timezone.now()
+    )
+    if screen is None:
+        raise Http404
+    return JsonResponse({"revision": screen.revision})
+
+
+@lru_cache(maxsize=len(PATTERNS) * 3)
+def _example(name: str, how: How) -> bytes:
+    return png(np.round(example(pattern_of(name), how, *EXAMPLE) * 255).clip(0, 255).astype(np.int64))
+
+
+@require_GET
+def example_picture(request: HttpRequest, name: str, how: str) -> HttpResponse:
+    """Return a drawn example of a pattern."""
+    if how not in ("low", "right", "high"):
+        raise Http404
+    try:
+        data = _example(name, how)  # type: ignore[arg-type]
+    except PatternError as error:
+        raise Http404 from error
+    response = HttpResponse(data, content_type="image/png")
+    response["Cache-Control"] = "private, max-age=86400"
+    return response

@@ -1,0 +1,137 @@
+// The pattern screen: draws exact code values, follows the visit, says what it has drawn.
+"use strict";
+
+const address = document.body.dataset.address;
+const canvas = document.getElementById("picture");
+const pen = canvas.getContext("2d", { alpha: false, colorSpace: "srgb" });
+const who = document.getElementById("who");
+let state = null;
+let exact = false;
+let lock = null;
+let drawing = 0;
+let background = null;
+
+const colour = ([r, g, b]) => `rgb(${r}, ${g}, ${b})`;
+const pixel = (share, count) => Math.floor(share * count + 0.5);
+
+function fill(rgb, left, top, right, bottom) {
+  pen.fillStyle = colour(rgb);
+  pen.fillRect(left, top, right - left, bottom - top);
+}
+
+function drawPatch(picture) {
+  const { width, height } = canvas;
+  fill(picture.surround.length ? picture.surround : picture.black, 0, 0, width, height);
+  const side = Math.sqrt(picture.window / 100);
+  const [x, y] = picture.at.map((at) => Math.min(Math.max(at, side / 2), 1 - side / 2));
+  fill(picture.rgb, pixel(x - side / 2, width), pixel(y - side / 2, height), pixel(x + side / 2, width), pixel(y + side / 2, height));
+}
+
+async function drawPattern() {
+  const answer = await fetch(`${address}picture.png?w=${canvas.width}&h=${canvas.height}&r=${state.revision}`);
+  if (!answer.ok) throw new Error("no picture");
+  // Neither a profile nor alpha may touch a code value on its way.
+  return createImageBitmap(await answer.blob(), { colorSpaceConversion: "none", premultiplyAlpha: "none" });
+}
+
+async function draw() {
+  if (!state || !canvas.width) return;
+  const mine = ++drawing;
+  const { picture, revision } = state;
+  if (picture.kind === "patch") {
+    background = null;
+    drawPatch(picture);
+  } else if (picture.kind === "pattern") {
+    try {
+      const made = await drawPattern();
+      if (mine !== drawing) return;
+      background = made;
+      pen.drawImage(made, 0, 0);
+    } catch {
+      setTimeout(draw, 1000); // the server is being started again
+      return;
+    }
+  } else {
+    background = null;
+    fill(picture.black, 0, 0, canvas.width, canvas.height);
+  }
+  // The second frame after drawing: the first one is the one that is being put together now.
+  requestAnimationFrame(() => requestAnimationFrame(() => say(revision)));
+}
+
+function move(now) {
+  const moving = state && state.picture.moving;
+  if (moving && background) {
+    const { width, height } = canvas;
+    const step = Math.floor(now / 1000 * moving.frames) / moving.frames;
+    const [left, top, right, bottom] = moving.box;
+    const at = (step / moving.seconds % 1) * (1 - right + left);
+    pen.drawImage(background, 0, 0);
+    fill(moving.rgb, pixel(at, width), pixel(top, height), pixel(at + right - left, width), pixel(bottom, height));
+  }
+  requestAnimationFrame(move);
+}
+
+async function say(revision) {
+  try {
+    await fetch(`${address}drawn/`, {
+      method: "POST", headers: { "Content-Type": "application/json" },
+      body: JSON.stringify({ revision, width: canvas.width, height: canvas.height, exact, awake: Boolean(lock && !lock.released) }),
+    });
+  } catch { /* said again in ten seconds */ }
+}
+
+let hiding;
+function identify() {
+  if (!state) return;
+  who.textContent = `${state.who}; ${canvas.width} × ${canvas.height}${exact ? "" : ", scaled by the browser"}`;
+  who.hidden = false;
+  clearTimeout(hiding);
+  hiding = setTimeout(() => { who.hidden = true; }, 2000);
+}
+
+async function keepAwake() {
+  try {
+    if (navigator.wakeLock && document.visibilityState === "visible") lock = await navigator.wakeLock.request("screen");
+  } catch { lock = null; }
+  if (state) say(state.revision);
+}
+
+new ResizeObserver(([entry]) => {
+  const box = entry.devicePixelContentBoxSize && entry.devicePixelContentBoxSize[0];
+  exact = Boolean(box);
+  canvas.width = box ? box.inlineSize : Math.round(entry.contentRect.width * devicePixelRatio);
+  canvas.height = box ? box.blockSize : Math.round(entry.contentRect.height * devicePixelRatio);
+  pen.imageSmoothingEnabled = false;
+  draw();
+}).observe(canvas, { box: "device-pixel-content-box" });
+
+function follow() {
+  const stream = new EventSource(`${address}live/`);
+  stream.addEventListener("picture", (event) => {
+    const before = state;
+    state = JSON.parse(event.data);
+    if (before && before.identity !== state.identity) identify();
+    if (!before || before.revision !== state.revision) draw();
+  });
+  stream.addEventListener("withdrawn", () => { stream.close(); state = null; fill([0, 0, 0], 0, 0, canvas.width, canvas.height); });
+  stream.addEventListener("error", () => {
+    if (stream.readyState === EventSource.CLOSED) setTimeout(() => { stream.close(); follow(); }, 1500);
+  });
+  window.addEventListener("pagehide", () => stream.close(), { once: true });
+}
+
+function fullScreen() {
+  if (document.fullscreenElement) document.exitFullscreen();
+  else document.documentElement.requestFullscreen().catch(() => {});
+}
+document.addEventListener("keydown", (event) => {
+  if (event.key === "f" || event.key === "F") fullScreen();
+  if (event.key === "i" || event.key === "I") identify();
+});
+canvas.addEventListener("dblclick", fullScreen);
+document.addEventListener("visibilitychange", keepAwake);
+setInterval(() => { if (state) say(state.revision); }, 10000);
+keepAwake();
+requestAnimationFrame(move);
+follow();

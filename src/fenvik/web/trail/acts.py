@@ -1,0 +1,29 @@
+"""What acts have in common: reading what a form sent."""
+
+import uuid
+from collections.abc import Callable
+
+from django.http import HttpRequest, HttpResponse
+
+from fenvik.web.visits.models import Tuning
+
+Act = Callable[[HttpRequest, Tuning], HttpResponse | None]
+
+
+def typed_values(request: HttpRequest) -> dict[str, str]:
+    """Return the values of controls that were typed, by control id."""
+    return {name[6:]: text[:40] for name, text in request.POST.items() if name.startswith("value-")}
+
+
+def number_in(request: HttpRequest, name: str) -> int:
+    """Return a whole number of a form, −1 where there is none."""
+    text = request.POST.get(name, "")
+    return int(text) if text.isdigit() and len(text) < 18 else -1
+
+
+def group_of(request: HttpRequest) -> uuid.UUID:
+    """Return the mark that makes a form harmless when it is sent twice."""
+    try:
+        return uuid.UUID(request.POST.get("group", ""))
+    except ValueError:
+        return uuid.uuid4()

@@ -1,0 +1,161 @@
+"""What can be done at Arrival."""
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect
+from django.urls import reverse
+from django.utils import timezone
+
+from fenvik.core.errors import FenvikError
+from fenvik.web.clients.models import Display
+from fenvik.web.devices import displays
+from fenvik.web.menus import exchange, maps
+from fenvik.web.menus.models import Moment
+from fenvik.web.menus.services import copy_sheet, note_found
+from fenvik.web.office.forms import DisplayForm, RoomForm, TargetForm
+from fenvik.web.office.services import keep_display, keep_room, keep_target
+from fenvik.web.trail.acts import Act, number_in, typed_values
+from fenvik.web.visits.models import Tuning
+
+
+def _whole(tuning: Tuning) -> Tuning:
+    return Tuning.objects.select_related("display__room__client", "display__link__pairing", "display__menu_map").get(pk=tuning.pk)
+
+
+def _part(tuning: Tuning, part: str) -> HttpResponse:
+    return redirect(f"{reverse('stop', args=(tuning.pk, 'arrival'))}?view={part}")
+
+
+def note(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Note the settings as found."""
+    seen = number_in(request, "seen")
+    note_found(
+        tuning_id=tuning.pk, actor=request.user, typed=typed_values(request), now=timezone.now(), seen=None if seen < 0 else seen
+    )
+    return redirect("stop", pk=tuning.pk, stop="groundwork")
+
+
+def show_code(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Let the display show its pairing code."""
+    displays.show_code(_whole(tuning).display)
+    messages.info(request, "The display shows a code now: type it here.")
+    return None
+
+
+def pair(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Answer the code."""
+    whole = _whole(tuning)
+    displays.answer_code(display=whole.display, code=request.POST.get("code", "")[:40], actor=request.user, now=timezone.now())
+    messages.info(request, f"{whole.display.name} is paired: its menu and settings can be read.")
+    return None
+
+
+def read_menu(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Read menu and settings over the link."""
+    controls, different = maps.read_over_link(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    if different:
+        messages.info(request, f"{controls} controls were read; {different} stood otherwise than noted and {'was' if different == 1 else 'were'} logged.")
+    else:
+        messages.info(request, f"{controls} controls were read from the display.")
+    return None
+
+
+def look(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Ask the display what it shows."""
+    displays.look(tuning=_whole(tuning), now=timezone.now())
+    return None
+
+
+def look_quietly(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Ask the display what it shows, for a page that does so by itself: what goes wrong is no news."""
+    try:
+        displays.look(tuning=_whole(tuning), now=timezone.now())
+    except FenvikError:
+        pass
+    return HttpResponse(status=204)
+
+
+def add_block(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Add a block of controls to the menu map."""
+    maps.add_block(display_id=tuning.display_id, actor=request.user, kind=request.POST.get("block", ""), typed=request.POST)  # type: ignore[arg-type]
+    return _part(tuning, "menu")
+
+
+def keep_menu(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Keep the menu map as it was changed."""
+    maps.change_map(display_id=tuning.display_id, actor=request.user, typed=request.POST, seen=request.POST.get("seen", ""))  # type: ignore[arg-type]
+    messages.info(request, "The menu map is kept.")
+    return _part(tuning, "menu")
+
+
+def use_map(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Use the menu map of an earlier visit."""
+    maps.use_map(display_id=tuning.display_id, actor=request.user, map_id=number_in(request, "map"))
+    return _part(tuning, "menu")
+
+
+def copy(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Copy a sheet to another tuning, or one from elsewhere to this one."""
+    to = number_in(request, "to")
+    made = copy_sheet(sheet_id=number_in(request, "sheet"), to_tuning_id=to, actor=request.user, now=timezone.now())
+    messages.info(request, f"{len(made.values)} values were copied to {made.tuning.name}. Nothing has been turned yet: the list beside says what to turn.")
+    return redirect(f"{reverse('stop', args=(to, 'arrival'))}?view=sheets&sheet={made.pk}")
+
+
+def import_sheet(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Take a sheet in from a file."""
+    sent = request.FILES.get("file")
+    if sent is None:
+        messages.error(request, "Choose a file first: a settings sheet as JSON or CSV.")
+        return None
+    data = sent.read(1_000_001)
+    moment = Moment.FOUND if request.POST.get("moment") == Moment.FOUND else Moment.NOTED
+    sheet, unknown = exchange.import_sheet(tuning_id=tuning.pk, actor=request.user, data=data, now=timezone.now(), moment=moment)
+    left_out = f" Left out, since this menu does not have them: {', '.join(unknown[:5])}." if unknown else ""
+    messages.info(request, f"{len(sheet.values)} values were taken from the file.{left_out}")
+    return redirect(f"{reverse('stop', args=(tuning.pk, 'arrival'))}?view=sheets&sheet={sheet.pk}")
+
+
+def keep_place(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Keep display and room."""
+    display = Display.objects.select_related("room__client").get(pk=tuning.display_id)
+    form = DisplayForm(request.POST, instance=display, firm_id=request.user.firm_id)
+    room_form = RoomForm(request.POST, instance=display.room, prefix="room")
+    if not (form.is_valid() & room_form.is_valid()):
+        return _refused(request, tuning, display_form=form, room_form=room_form)
+    keep_room(room=room_form.save(commit=False), actor=request.user)
+    keep_display(display=form.save(commit=False), feeds=form.cleaned_data["feeds"])
+    messages.info(request, "Kept.")
+    return None
+
+
+def keep_aim(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Keep the target."""
+    form = TargetForm(request.POST, tuning=tuning)
+    if not form.is_valid():
+        return _refused(request, tuning, target_form=form)
+    keep_target(tuning_id=tuning.pk, actor=request.user, cleaned=form.cleaned_data)
+    return None
+
+
+def _refused(request: HttpRequest, tuning: Tuning, **forms: object) -> HttpResponse:
+    from fenvik.web.trail.views import show_stop
+
+    return show_stop(request, tuning.pk, "arrival", problems=True, **forms)
+
+
+ARRIVAL_ACTS: dict[str, Act] = {
+    "note": note,
+    "show-code": show_code,
+    "pair": pair,
+    "read-menu": read_menu,
+    "look": look,
+    "look-quietly": look_quietly,
+    "add-block": add_block,
+    "keep-menu": keep_menu,
+    "use-map": use_map,
+    "copy-sheet": copy,
+    "import-sheet": import_sheet,
+    "keep-place": keep_place,
+    "keep-target": keep_aim,
+}

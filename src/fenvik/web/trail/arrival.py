@@ -1,0 +1,119 @@
+"""The stop Arrival: settings, sheets and their comparison, the display, its menu map, the target."""
+
+from typing import Any
+
+from fenvik.core.proposals import Room as RoomLight
+from fenvik.core.proposals import propose
+from fenvik.web.devices.displays import link_of
+from fenvik.web.devices.models import Device, DeviceRole
+from fenvik.web.menus.blocks import BLOCKS, ROLES
+from fenvik.web.menus.exchange import differences
+from fenvik.web.menus.maps import same_model
+from fenvik.web.menus.models import SettingsSheet
+from fenvik.web.office.forms import DisplayForm, RoomForm, TargetForm
+from fenvik.web.visits.models import Tuning
+
+
+def fill(scene: Any) -> None:
+    """Add what the asked part of Arrival shows."""
+    part = scene.options.part("arrival")
+    scene.extra["part"] = part
+    _FILL[part](scene)
+
+
+def grouped(rows: list[dict[str, Any]]) -> dict[str, list[dict[str, Any]]]:
+    """Return the rows of a menu by group, in the menu's own order."""
+    groups: dict[str, list[dict[str, Any]]] = {}
+    for row in rows:
+        groups.setdefault(row["group"], []).append(row)
+    return groups
+
+
+def _settings(scene: Any) -> None:
+    rows = scene.values.rows
+    if scene.values.found is not None:  # what was left empty then is not filled in by itself now
+        rows = [row | {"usual": None} for row in rows]
+    scene.extra["groups"] = grouped(rows)
+    scene.extra["seen"] = scene.tuning.found_sheets[0].pk if scene.tuning.found_sheets else 0
+    scene.extra["link"] = _link(scene.tuning)
+
+
+def _link(tuning: Any) -> dict[str, Any] | None:
+    device = link_of(tuning.display)
+    if device is None:
+        return None
+    return {"device": device, "paired": hasattr(device, "pairing")}
+
+
+def _sheet_row(sheet: SettingsSheet, *, here: bool) -> dict[str, Any]:
+    who = "" if sheet.by is None else (sheet.by.first_name or sheet.by.username)
+    return {"id": str(sheet.pk), "sheet": sheet, "here": here, "who": who, "values": sheet.values}
+
+
+def _sheets(scene: Any) -> None:
+    tuning = scene.tuning
+    own = list(SettingsSheet.objects.filter(tuning=tuning).select_related("by", "tuning__visit").order_by("-at", "-id")[:40])
+    elsewhere = list(
+        SettingsSheet.objects.filter(tuning__display__menu_map_id=tuning.display.menu_map_id)
+        .exclude(tuning=tuning)
+        .filter(tuning__visit__firm_id=tuning.visit.firm_id)
+        .select_related("by", "tuning__visit__client")
+        .order_by("-at", "-id")[:20]
+    ) if tuning.display.menu_map_id else []  # fmt: skip
+    rows = [_sheet_row(s, here=True) for s in own] + [_sheet_row(s, here=False) for s in elsewhere]
+    known = {row["id"]: row for row in rows}
+    one = known.get(scene.options.get("sheet")) or (rows[0] if rows else None)
+    other = known.get(scene.options.get("other"))
+    now = {"id": "now", "values": scene.values.now, "here": True}
+    shown = other or now
+    scene.extra |= {
+        "sheets": rows,
+        "one": one,
+        "other": shown,
+        "differences": [] if one is None else differences(scene.values.controls, one["values"], shown["values"]),
+        "others": list(
+            Tuning.objects.filter(visit_id=tuning.visit_id).exclude(pk=tuning.pk).order_by("pk").values("pk", "name")
+        ),
+    }  # fmt: skip
+    # In reverse, so that what was turned last is turned back first.
+    turned = {change.control: i for i, change in enumerate(scene.values.changes)}
+    if one is not None:
+        back = differences(scene.values.controls, scene.values.now, one["values"])
+        back = [d for d in back if d.other is not None]
+        scene.extra["restore"] = sorted(back, key=lambda d: -turned.get(d.id, -1))
+
+
+def _display(scene: Any) -> None:
+    tuning = scene.tuning
+    scene.extra |= {
+        "display_form": scene.extra.get("display_form") or DisplayForm(instance=tuning.display, firm_id=tuning.visit.firm_id),
+        "room_form": scene.extra.get("room_form") or RoomForm(instance=tuning.display.room, prefix="room"),
+        "feeds": list(tuning.display.feeds.all()),
+        "link": _link(tuning),
+        "links": list(Device.objects.of_firm(tuning.visit.firm_id).filter(role=DeviceRole.DISPLAY).order_by("name")),
+        "said": tuning.display.said,
+    }
+
+
+def _menu(scene: Any) -> None:
+    display = scene.tuning.display
+    scene.extra["link"] = _link(scene.tuning)
+    scene.extra |= {
+        "blocks": BLOCKS,
+        "roles": ROLES,
+        "menu": display.menu_map,
+        "earlier": same_model(display),
+        "seen": display.menu_map.changed_at.isoformat() if display.menu_map else "",
+    }
+
+
+def _target(scene: Any) -> None:
+    tuning = scene.tuning
+    room = RoomLight(tuning.display.room.lux_day, tuning.display.room.lux_night)
+    scene.extra |= {
+        "target_form": scene.extra.get("target_form") or TargetForm(tuning=tuning),
+        "proposal": propose(tuning.purpose, tuning.signal, technology=tuning.display.technology, room=room),
+    }
+
+
+_FILL = {"settings": _settings, "sheets": _sheets, "display": _display, "menu": _menu, "target": _target}

@@ -1,0 +1,115 @@
+"""The stop Groundwork: checks, guided levels, the library of patterns, the warm-up."""
+
+from typing import Any
+
+from django.conf import settings
+from django.urls import reverse
+from django.utils import timezone
+from django.utils.html import format_html
+from django.utils.safestring import mark_safe
+
+from fenvik.charts import warmup as chart
+from fenvik.core.patterns import PATTERNS
+from fenvik.core.uncertainty import Repeatability
+from fenvik.core.warmup import REMAINING_Y
+from fenvik.web.groundwork.levels import STEPS, levels_of
+from fenvik.web.groundwork.state import rows_of
+from fenvik.web.groundwork.words import clock, minutes_words
+from fenvik.web.passes.models import PassPurpose
+from fenvik.web.passes.warm import fit_of, readings_of
+from fenvik.web.patterns.models import Screen
+from fenvik.web.results.pictures import Picture, Table
+
+GROUPS = {
+    "levels": "levels", "detail": "detail", "geometry": "place and shape", "gradients": "gradients", "colour": "colour",
+    "light": "light", "motion": "motion", "free": "free",
+}  # fmt: skip
+
+
+def fill(scene: Any) -> None:
+    """Add what the asked part of Groundwork shows."""
+    part = scene.options.part("groundwork")
+    scene.extra |= {"part": part, "pages": settings.STANDIN_PAGES}
+    _FILL[part](scene)
+
+
+def _checks(scene: Any) -> None:
+    rows = rows_of(scene.tuning, scene.values, scene.tuning.ordered_answers)
+    asked = scene.options.get("check")
+    chosen = next((r for r in rows if r.check.id == asked), None) or next((r for r in rows if not r.is_done), None)
+    scene.extra |= {"rows": rows, "chosen": chosen, "open": sum(not r.is_done for r in rows)}
+
+
+def _screen(scene: Any) -> Screen | None:
+    screen: Screen | None = Screen.objects.filter(visit_id=scene.tuning.visit_id, withdrawn_at__isnull=True).first()
+    scene.extra["screen"] = screen
+    scene.extra["screen_address"] = f"{settings.PUBLIC_ADDRESS}{reverse('screen-number')}"
+    source = scene.tuning.source
+    linked = source is not None and "screen" not in source.facts
+    scene.extra["places"] = [
+        *(["the pattern screen"] if screen is not None and screen.is_open else []), *([source.name] if linked else []),
+    ]  # fmt: skip
+    return screen
+
+
+def _patterns(scene: Any) -> None:
+    screen = _screen(scene)
+    pattern = PATTERNS.get(scene.options.get("pattern")) or next(iter(PATTERNS.values()))
+    shown = screen.picture if screen is not None else {}
+    kept = shown.get("options", {}) if shown.get("pattern") == pattern.id else {}
+    typed = scene.extra.get("typed_options") or kept
+    groups: dict[str, list[Any]] = {name: [] for name in GROUPS.values()}
+    for each in PATTERNS.values():
+        groups[GROUPS[each.group]].append(each)
+    rows = [row for row in scene.values.rows if row.get("role") in pattern.roles]
+    scene.extra |= {
+        "groups": groups,
+        "pattern": pattern,
+        "options": [(option, typed.get(option.id, option.default)) for option in pattern.options],
+        "controls": rows,
+        "looked": [row for row in scene.tuning.looked.filter(pattern=pattern.id, control__gt="").order_by("-id")[:4]],
+        "examples": [("low", pattern.ends[0], pattern.low.words), ("right", "right", pattern.right), ("high", pattern.ends[1], pattern.high.words)],
+    }  # fmt: skip
+
+
+def _levels(scene: Any) -> None:
+    _screen(scene)
+    levels = levels_of(scene.values, list(scene.tuning.looked.exclude(step="").order_by("id")))
+    asked = scene.options.get("step")
+    chosen = next((level for level in levels if level.step.id == asked), None)
+    first = chosen or next((level for level in levels if not level.done), None)
+    pattern = None if first is None else PATTERNS[first.step.pattern]
+    scene.extra |= {"levels": levels, "level": first, "asked": asked in STEPS, "pattern": pattern}
+    if pattern is not None:
+        scene.extra["examples"] = [("low", pattern.ends[0], pattern.low.words), ("right", "right", pattern.right), ("high", pattern.ends[1], pattern.high.words)]  # fmt: skip
+
+
+def _warm_up(scene: Any) -> None:
+    newest = next((p for p in scene.tuning.main_passes if p.purpose == PassPurpose.WARM_UP), None)
+    scene.extra |= {"warm": newest, "watching": newest is not None and newest.is_open, "interval": settings.WARM_UP_INTERVAL_S}
+    if newest is None:
+        return
+    rows = readings_of(newest)
+    fit = fit_of(newest, rows)
+    meter = Repeatability.of(newest.meter_facts["repeatability"])
+    stds = meter.covariance([[r.x, r.y, r.z] for r in rows], [float(newest.average)] * len(rows))[:, 1, 1] ** 0.5 if rows else []
+    minutes = [(row.at - rows[0].at).total_seconds() / 60.0 for row in rows]
+    points = [
+        chart.Point(minutes[i], row.y, float(stds[i]), None if fit is None else float(fit.curve[i])) for i, row in enumerate(rows)
+    ]
+    told = newest.summary or {}
+    if told.get("settled_at"):
+        answer = format_html("It settled at <b>{}</b>: what is still to come is below {} % of luminance and 0.0005 in u′v′.", clock(told["settled_at"]), f"{REMAINING_Y * 100:g}")
+    elif fit is None:
+        answer = format_html("{} reading{} so far; a fit wants five over two minutes.", len(rows), "" if len(rows) == 1 else "s")
+    else:
+        answer = format_html(
+            "White is still to change by <b>{} ± {} %</b>: {}.", f"{abs(fit.remaining_y) * 100:.1f}", f"{196 * fit.remaining_y_std:.1f}", minutes_words(fit.minutes_left)
+        )
+    svg = chart.draw(points, final=None if fit is None else fit.final_y, share=REMAINING_Y, title="White over the warm-up")
+    table = Table(("minutes", "cd/m²", "±", "fit"), [(f"{p.minutes:.1f}", f"{p.luminance:.2f}", f"{1.96 * p.std:.2f}", "–" if p.fitted is None else f"{p.fitted:.2f}") for p in points])
+    scene.picture = Picture("warm-up", "Has it settled?", answer, mark_safe(svg), table)
+    scene.extra |= {"fit": fit, "told": told, "now": timezone.now()}
+
+
+_FILL = {"checks": _checks, "levels": _levels, "patterns": _patterns, "warm-up": _warm_up}

@@ -1,0 +1,58 @@
+"""What the address of a stop asks for beside the stop itself."""
+
+from dataclasses import dataclass
+from urllib.parse import urlencode
+
+from django.http import QueryDict
+
+PARTS = {
+    "arrival": {"settings": "settings", "sheets": "sheets", "display": "display", "menu": "menu map", "target": "target"},
+    "groundwork": {"checks": "checks", "levels": "levels", "patterns": "patterns", "warm-up": "warm-up"},
+}
+NAMES = ("sheet", "other", "check", "pattern", "step")  # each names one thing that the page shows
+LONGEST = 60
+
+
+@dataclass(frozen=True)
+class Options:
+    """``view`` is a picture of a chart's stop or a part of Arrival and Groundwork; ``more`` pairs of a name and what it names."""
+
+    view: str = "balance"
+    table: bool = False
+    ask: str = ""  # "undo": the hand asks to turn something back
+    more: tuple[tuple[str, str], ...] = ()
+
+    def get(self, name: str) -> str:
+        """Return what a name stands for; empty where the address does not say."""
+        return dict(self.more).get(name, "")
+
+    def number(self, name: str) -> int | None:
+        """Return the number that a name stands for."""
+        text = self.get(name)
+        return int(text) if text.isdigit() and len(text) < 18 else None
+
+    def part(self, stop: str) -> str:
+        """Return the part of a stop that is shown: the first unless another one is asked for."""
+        parts = PARTS[stop]
+        return self.view if self.view in parts else next(iter(parts))
+
+    @property
+    def query(self) -> str:
+        """The same as the end of an address."""
+        parts = [("view", self.view)] if self.view != "balance" else []
+        parts += [("table", "1")] if self.table else []
+        parts += self.more
+        return f"?{urlencode(parts)}" if parts else ""
+
+    @property
+    def live_query(self) -> str:
+        """The end of the address of the live view: it shows what this page shows."""
+        if not self.ask:
+            return self.query
+        return f"{self.query or '?'}{'&' if self.query else ''}{urlencode({'ask': self.ask})}"
+
+
+def options_of(asked: QueryDict) -> Options:
+    """Return the options of an address; what it does not know is left out."""
+    more = tuple((name, asked[name][:LONGEST]) for name in NAMES if asked.get(name))
+    return Options(asked.get("view", "balance")[:20], asked.get("table") == "1", asked.get("ask", "")[:20], more)
