@@ -48,7 +48,8 @@ def test_bt1886_can_be_turned_round(signal, white, black):
 @pytest.mark.parametrize("name", TARGETS)
 def test_fraction_is_the_inverse_of_light(name):
     target, signal = TARGETS[name], np.linspace(0, 1, 23)
-    np.testing.assert_allclose(target.fraction(target.light(signal, 120, 0.04), 120, 0.04), signal, atol=1e-9)
+    white = 10_000 if target.curve == "pq" else 120  # PQ is clipped at a display's own peak: there it has no inverse
+    np.testing.assert_allclose(target.fraction(target.light(signal, white, 0.04), white, 0.04), signal, atol=1e-6)
 
 
 def test_power_targets_have_no_black():

@@ -66,6 +66,7 @@ def test_high_gains_clip_at_white(still):
 
 
 def test_energy_saving_moves_luminance_with_the_picture(still):
+    still.displays[0].set_control("m2", "pq-7", "Off")  # dimmed zones leak less where little is lit
     full, small = still.light(235, window=100.0), still.light(235, window=5.0)
     np.testing.assert_allclose(full, small, rtol=1e-6)
     still.displays[0].set_control("m2", "eco-1", "High")

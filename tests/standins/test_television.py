@@ -32,9 +32,10 @@ def test_presses_belong_to_the_row_that_was_chosen(television):
     television.turn("pic-1", 40)
     television.turn("wb-gb", -7)
     television.page.wait_for_timeout(600)
-    assert {name: television.value(name) for name in television.ids()} == {
-        "": "Film", "pic-1": "40", "pic-2": "90", "pic-3": "50", "pic-4": "Middle", "wb-gr": "0", "wb-gg": "0", "wb-gb": "-7",
-        "wb-or": "0", "wb-og": "0", "wb-ob": "0", "eco-1": "Off",
+    shown = {name: television.value(name) for name in television.ids() if not name.startswith("pq")}
+    assert shown == {
+        "": "Film", "pic-1": "40", "pic-2": "90", "pic-3": "50", "pic-4": "Middle", "pic-5": "50", "pic-6": "0", "wb-gr": "0", "wb-gg": "0", "wb-gb": "-7",
+        "wb-or": "0", "wb-og": "0", "wb-ob": "0", "eco-1": "Off", "eco-2": "off",
     }  # fmt: skip
 
 

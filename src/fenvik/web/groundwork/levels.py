@@ -18,6 +18,7 @@ class Step:
     words: str
     options: tuple[tuple[str, str], ...] = ()
     more: tuple[str, ...] = ()
+    look: str = ""  # what to look for, where it is not the pattern's own
 
     @property
     def drawn(self) -> Pattern:
@@ -28,7 +29,7 @@ class Step:
 STEPS = {
     step.id: step
     for step in (
-        Step("light", "Light", "patch", ("light",), "Set the light roughly to the purpose; the meter does it finely later. Do it first: everything else looks different in another light.", (("size", "10"),)),
+        Step("light", "Light", "patch", ("light",), "Set the light roughly to the purpose; the meter does it finely later. Do it first: everything else looks different in another light.", (("size", "10"),), look="At night white should be bright without making anybody squint; by day it should stand up to the room. The target’s luminance is set exactly at Adjust, with the meter."),
         Step("white-level", "White level", "white-level", ("white-level",), "White before black: turning it moves black a little, and hardly the other way round.", more=("clipping",)),
         Step("black-level", "Black level", "black-level", ("black-level",), "With the room as it is when films are watched.", more=("steps",)),
         Step("sharpness", "Sharpness", "sharpness", ("process.sharpness",), "Its neutral value differs from display to display: find it by eye.", more=("one-to-one",)),

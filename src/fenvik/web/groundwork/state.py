@@ -1,7 +1,7 @@
 """How each check stands: from the settings where they are known, from what the display says, from a person's answer."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -96,8 +96,10 @@ def rows_of(tuning: Tuning, values: Values, answers: Iterable[CheckAnswer], now:
     for check in checks_for(tuning.display.technology, tuning.signal, by_role):
         answer = newest.get(check.id)
         if check.id == "mode":
+            check = replace(check, wanted=tuning.picture_mode)  # noqa: PLW2901
             made.append(_mode(check, tuning, said, answer))
         elif check.id == "signal":
+            check = replace(check, wanted=tuning.get_signal_display())  # noqa: PLW2901
             made.append(_signal(check, tuning, said, answer))
         elif check.role:
             made.append(_by_control(check, by_role[check.role], values, answer))

@@ -104,7 +104,17 @@ class TuningForm(forms.Form):
         return cleaned
 
 
-class RoomForm(forms.ModelForm):
+class PlainNumbers:
+    """Shows 55 and not 55.0."""
+
+    def __init__(self, *args, **kwargs) -> None:  # type: ignore[no-untyped-def]
+        super().__init__(*args, **kwargs)
+        for name, value in self.initial.items():  # type: ignore[attr-defined]
+            if isinstance(value, float) and value.is_integer():
+                self.initial[name] = int(value)  # type: ignore[attr-defined]
+
+
+class RoomForm(PlainNumbers, forms.ModelForm):
     """A room."""
 
     class Meta:
@@ -118,7 +128,7 @@ class RoomForm(forms.ModelForm):
         widgets = {"notes": forms.Textarea(attrs={"rows": 2})}
 
 
-class DisplayForm(forms.ModelForm):
+class DisplayForm(PlainNumbers, forms.ModelForm):
     """A display; what feeds it is typed a line each, the input or app first."""
 
     feeds = forms.CharField(
@@ -133,6 +143,8 @@ class DisplayForm(forms.ModelForm):
             "size_in": "Size, inches", "hours": "Hours on", "screen_gain": "Screen gain, of a projector", "link": "Network control",
         }  # fmt: skip
         widgets = {"notes": forms.Textarea(attrs={"rows": 2})}
+
+    field_order = ["maker", "model", "serial", "technology", "size_in", "hours", "screen_gain", "link", "feeds", "notes"]
 
     def __init__(self, *args, firm_id: int, **kwargs) -> None:  # type: ignore[no-untyped-def]
         super().__init__(*args, **kwargs)
@@ -162,7 +174,7 @@ class DisplayForm(forms.ModelForm):
         return rows
 
 
-class TargetForm(forms.Form):
+class TargetForm(PlainNumbers, forms.Form):
     """What a tuning aims at: a named target, or a free one of primaries, white and curve."""
 
     name = forms.CharField(max_length=80, label="Name of the tuning")

@@ -13,7 +13,7 @@ from fenvik.core.proposals import USUAL, propose
 from fenvik.core.proposals import Room as RoomLight
 from fenvik.web.clients.models import Client, Display, Room
 from fenvik.web.kit.models import of_firm_or_404
-from fenvik.web.office.forms import NAMED_TARGETS, DisplayForm, RoomForm
+from fenvik.web.office.forms import NAMED_TARGETS, DisplayForm, PlainNumbers, RoomForm
 from fenvik.web.office.services import add_proposed, keep_display, keep_room
 from fenvik.web.visits.models import SIGNALS, Tuning, Visit
 
@@ -60,7 +60,7 @@ def display(request: HttpRequest, pk: int, new: bool = False) -> HttpResponse:
     return render(request, "office/display.html", context, status=422 if form.errors else 200)
 
 
-class ProposalForm(forms.Form):
+class ProposalForm(PlainNumbers, forms.Form):
     """One proposal, to be taken or left, and changed."""
 
     take = forms.BooleanField(required=False)

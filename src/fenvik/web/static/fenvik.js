@@ -256,10 +256,15 @@ document.addEventListener("toggle", (event) => {
 }, true);
 
 document.addEventListener("keydown", pressed);
+// An act whose answer is shown at another address than this one names that address instead of sending its page.
+function goesTo(response) {
+  return response.headers && new Headers(response.headers).get("X-Fenvik-Go");
+}
 // The answer to a form may be another page than this one: then it is opened as a page.
 document.addEventListener("ajax:missing", (event) => {
   event.preventDefault();
   const { ok, url } = event.detail.response;
+  if (goesTo(event.detail.response)) return; // it is on its way there
   if (ok) window.location.assign(url);
 });
 document.addEventListener("ajax:error", () => say("the server could not do that; nothing was lost, try again", 8000));
@@ -271,6 +276,8 @@ window.addEventListener("unhandledrejection", (event) => {
   }
 });
 document.addEventListener("ajax:success", (event) => {
+  const go = goesTo(event.detail);
+  if (go) window.location.assign(go);
   const form = event.target.closest && event.target.closest("form[data-draft]");
   if (form) dropDraft(form);
 });

@@ -2,7 +2,7 @@
 
 import uuid
 from typing import Any
-from urllib.parse import urlencode
+from urllib.parse import urlencode, urlsplit
 
 from django.contrib import messages
 from django.http import Http404, HttpRequest, HttpResponse
@@ -99,14 +99,28 @@ def act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
         return show_stop(request, pk, "groundwork", problem=str(problem), typed_options=typed)
     except SettingError as problem:
         stop = request.POST.get("stop", "adjust")
-        return _show(
+        return show_stop(
             request, pk, stop if stop in STOPS else "adjust",
             problems={problem.control: str(problem)}, problem=str(problem), typed=typed_values(request),
         )  # fmt: skip
     except FenvikError as problem:
         messages.error(request, str(problem))
         answer = None
-    return answer or back_to(request, tuning)
+    return _elsewhere(request, answer or back_to(request, tuning))
+
+
+def _elsewhere(request: HttpRequest, answer: HttpResponse) -> HttpResponse:
+    """Let a page that would put the answer's fragments into itself go to another address instead, where it is another."""
+    to = answer.get("Location", "")
+    if not to or not request.headers.get("X-Alpine-Request"):
+        return answer
+    came_from = urlsplit(request.headers.get("Referer", ""))
+    here = f"{came_from.path}?{came_from.query}" if came_from.query else came_from.path
+    if to == here:
+        return answer
+    gone = HttpResponse()
+    gone["X-Fenvik-Go"] = to
+    return gone
 
 
 def _turned(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
