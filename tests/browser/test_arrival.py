@@ -57,7 +57,13 @@ def bare(person, now, system):
         source = Device.objects.get(role="source")
         meter = Device.objects.get(facts__kind="colorimeter")
         return Tuning.objects.create(
-            visit=visit, display=display, name=f"{model}, film", picture_mode=mode, source=source, meter=meter, settle_s=0
+            visit=visit,
+            display=display,
+            name=f"{model}, film",
+            picture_mode=mode,
+            source=source,
+            meter=meter,
+            settle_s=0,
         )
 
     return make

@@ -82,7 +82,9 @@ def test_it_says_who_it_is_for_two_seconds_and_follows(page, screen_page, system
     until(screen_page, lambda: codes_on(screen_page)[10, 639].tolist() == [235, 235, 235])
 
 
-def test_a_pass_takes_its_patches_from_it_and_pauses_when_it_is_gone(screen_page, system, equipped_for_browser, person, now):
+def test_a_pass_takes_its_patches_from_it_and_pauses_when_it_is_gone(
+    screen_page, system, equipped_for_browser, person, now
+):
     tuning = equipped_for_browser
     screen = screen_of(visit_id=tuning.visit_id, firm_id=person.firm_id)
     Tuning.objects.filter(pk=tuning.pk).update(source=screen.device, settle_s=0)

@@ -37,8 +37,19 @@ def addresses_of(tuning):
         given = {"pk": tuning.pk, "stop": "found", "name": "read", "token": "none"}
         if name == "visit":
             given["pk"] = tuning.visit_id
-        if name == "client":
+        if name in ("client", "new-room"):
             given["pk"] = tuning.visit.client_id
+        if name in ("room", "new-display"):
+            given["pk"] = tuning.display.room_id
+        if name == "display":
+            given["pk"] = tuning.display_id
+        if name == "proposals":
+            given |= {"pk": tuning.visit_id, "display_pk": tuning.display_id}
+        if name in ("sheet", "sheet-json", "sheet-csv"):
+            sheet = tuning.sheets.first()
+            if sheet is None:
+                continue
+            given["pk"] = sheet.pk
         if "pk" in keys:
             found.append((name, reverse(name, kwargs={key: given[key] for key in keys})))
     return found

@@ -53,5 +53,7 @@ def draw(points: Sequence[Point], *, final: float | None, share: float, title: s
         x, y = at(p.minutes, p.luminance)
         whisker = svg.line(x, at(0, p.luminance - 1.96 * p.std)[1], x, at(0, p.luminance + 1.96 * p.std)[1], "whisker")
         dot = f'<circle class="grey left" cx="{svg.n(x)}" cy="{svg.n(y)}" r="4"/>'
-        parts.append(svg.mark(whisker + dot, f"after {p.minutes:.1f} min: {p.luminance:.2f} cd/m² ± {1.96 * p.std:.2f}"))
+        parts.append(
+            svg.mark(whisker + dot, f"after {p.minutes:.1f} min: {p.luminance:.2f} cd/m² ± {1.96 * p.std:.2f}")
+        )
     return svg.picture(WIDTH, HEIGHT, title, *parts)

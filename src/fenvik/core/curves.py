@@ -103,6 +103,8 @@ def hlg_inverse(luminance: ArrayLike, peak: float, black: float) -> Floats:
     """Return the HLG signal fraction of greys of a luminance in cd/m². Source: BT.2100-2, table 5."""
     scene = (np.maximum(np.asarray(luminance, dtype=np.float64), 0.0) / peak) ** (1.0 / hlg_gamma(peak))
     lift = float(np.sqrt(3.0 * (max(black, 0.0) / peak) ** (1.0 / hlg_gamma(peak))))
-    v = np.where(scene <= 1.0 / 12.0, np.sqrt(3.0 * scene), HLG_A * np.log(np.maximum(12.0 * scene - HLG_B, 1e-12)) + HLG_C)
+    v = np.where(
+        scene <= 1.0 / 12.0, np.sqrt(3.0 * scene), HLG_A * np.log(np.maximum(12.0 * scene - HLG_B, 1e-12)) + HLG_C
+    )
     result: Floats = (v - lift) / (1.0 - lift)
     return result

@@ -8,7 +8,10 @@ CINEMA_CD_M2, LIT_SCREEN_CD_M2 = 50.0, 90.0  # on a projection screen
 HDR_TOLERANCE, SDR_TOLERANCE, GAME_TOLERANCE = 3.0, 1.0, 1.5
 PURPOSES = ("night", "day", "game", "film")
 SIGNALS = ("sdr", "hdr10", "hlg", "dynamic")
-USUAL = (("film", "sdr"), ("night", "sdr"), ("day", "sdr"), ("game", "sdr"), ("film", "hdr10"), ("game", "hdr10"), ("film", "dynamic"), ("day", "hlg"))  # fmt: skip
+USUAL = (
+    ("film", "sdr"), ("night", "sdr"), ("day", "sdr"), ("game", "sdr"), ("film", "hdr10"), ("game", "hdr10"),
+    ("film", "dynamic"), ("day", "hlg"),
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -37,7 +40,10 @@ def _lux(purpose: str, room: Room) -> tuple[float, str]:
     if known is not None:
         return known, f"{known:g} lux {'by day' if purpose == 'day' else 'at night'}"
     guess = 150.0 if purpose == "day" else 3.0
-    return guess, "a lit room, since nobody has measured it" if purpose == "day" else "a dark room, since nobody has measured it"
+    return (
+        guess,
+        "a lit room, since nobody has measured it" if purpose == "day" else "a dark room, since nobody has measured it",
+    )
 
 
 def _curve(lux: float, words: str) -> tuple[str, str]:
@@ -69,7 +75,9 @@ def propose(purpose: str, signal: str, *, technology: str = "lcd", room: Room | 
     tolerance = GAME_TOLERANCE if purpose == "game" else SDR_TOLERANCE
     if technology == "projector":
         light = LIT_SCREEN_CD_M2 if lux >= BRIGHT_LUX else CINEMA_CD_M2
-        return Proposal(purpose, signal, target, light, tolerance, (f"{light:g} cd/m², as on a screen in {words}.", why))
+        return Proposal(
+            purpose, signal, target, light, tolerance, (f"{light:g} cd/m², as on a screen in {words}.", why)
+        )
     if purpose == "day" or lux >= BRIGHT_LUX:
         light, reason = DAY_CD_M2, f"About 200 cd/m², so that the picture stands up to {words}."
     elif purpose == "game":
@@ -77,5 +85,8 @@ def propose(purpose: str, signal: str, *, technology: str = "lcd", room: Room | 
     elif lux > DARK_LUX:
         light, reason = DIM_CD_M2, f"120 cd/m² for {words}: a lamp is on."
     else:
-        light, reason = NIGHT_CD_M2, f"100 cd/m² for {words}: brighter tires the eyes, and it is what film is graded at."
+        light, reason = (
+            NIGHT_CD_M2,
+            f"100 cd/m² for {words}: brighter tires the eyes, and it is what film is graded at.",
+        )
     return Proposal(purpose, signal, target, light, tolerance, (reason, why))

@@ -79,3 +79,9 @@ def reference_delta_e_2000(lab_a: ArrayLike, lab_b: ArrayLike) -> Floats:
     """Return CIEDE2000 as colour-science computes it: what the tests and the benches hold ours against."""
     result: Floats = np.asarray(colour.delta_E(lab_a, lab_b, method="CIE 2000"), dtype=np.float64)
     return result
+
+
+def reference_pq(fraction: ArrayLike) -> Floats:
+    """Return ST 2084's luminance in cd/m² as colour-science computes it: what the tests hold ours against."""
+    result: Floats = np.asarray(colour.models.eotf_ST2084(fraction), dtype=np.float64)
+    return result

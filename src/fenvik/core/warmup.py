@@ -50,7 +50,9 @@ class _Fits:
 
 def _fit(seconds: Floats, values: Floats, std: Floats, widest: float) -> _Fits:
     """Fit final − missing·exp(−t/τ) for every τ; ``widest`` is one deviation of what a display may have missing."""
-    basis = np.stack([np.ones((TIME_CONSTANTS_S.size, seconds.size)), -np.exp(-seconds / TIME_CONSTANTS_S[:, None])], axis=-1)
+    basis = np.stack(
+        [np.ones((TIME_CONSTANTS_S.size, seconds.size)), -np.exp(-seconds / TIME_CONSTANTS_S[:, None])], axis=-1
+    )
     weighted = basis / std[:, None]
     precision = np.swapaxes(weighted, -1, -2) @ weighted + np.diag([0.0, widest**-2])
     covariance = np.linalg.inv(precision)
@@ -58,7 +60,7 @@ def _fit(seconds: Floats, values: Floats, std: Floats, widest: float) -> _Fits:
     pull = np.swapaxes(weighted, -1, -2) @ ((values - centre) / std)
     mean = np.einsum("kij,kj->ki", covariance, pull)
     evidence = 0.5 * np.einsum("ki,ki->k", pull, mean) + 0.5 * np.linalg.slogdet(covariance)[1]
-    return _Fits(mean + np.array([centre, 0.0]), covariance, evidence)
+    return _Fits(mean + np.array([centre, 0.0]), covariance, np.asarray(evidence, dtype=np.float64))
 
 
 def _to_come(fits: _Fits, share: Floats, seconds: float) -> tuple[float, float]:

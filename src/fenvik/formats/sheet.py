@@ -98,7 +98,11 @@ def _read_json(text: str) -> list[dict[str, str]]:
         raise SheetFileError(f"The file has more than {MOST_ROWS} settings.")
     rows = []
     for number, row in enumerate(whole["settings"], 1):
-        if not isinstance(row, dict) or not isinstance(row.get("control"), str) or not isinstance(row.get("value"), str | int | float):
+        if (
+            not isinstance(row, dict)
+            or not isinstance(row.get("control"), str)
+            or not isinstance(row.get("value"), str | int | float)
+        ):
             raise SheetFileError(f"Setting {number} has no control and value.")
         value = row["value"]
         rows.append(
@@ -118,13 +122,17 @@ def _read_csv(text: str) -> list[dict[str, str]]:
         head = [name.strip().lower() for name in next(reader)]
         for wanted in ("control", "value"):
             if wanted not in head:
-                raise SheetFileError(f"The first line of a settings sheet names its columns, and {wanted} is not among them.", 1, 1)
+                raise SheetFileError(
+                    f"The first line of a settings sheet names its columns, and {wanted} is not among them.", 1, 1
+                )
         rows = []
         for cells in reader:
             if not any(cell.strip() for cell in cells):
                 continue
             if len(cells) < len(head):
-                raise SheetFileError(f"The line has {len(cells)} cells and should have {len(head)}.", reader.line_num, len(cells) + 1)
+                raise SheetFileError(
+                    f"The line has {len(cells)} cells and should have {len(head)}.", reader.line_num, len(cells) + 1
+                )
             named = {name: cell.strip().removeprefix("'") for name, cell in zip(head, cells, strict=False)}
             rows.append({key: named.get(key, "") for key in ("control", "label", "role", "value")})
             if len(rows) > MOST_ROWS:

@@ -46,7 +46,16 @@ def make_bench(*, haste: float = 1.0, pair_code: str = "", state: Path | None = 
     displays = [
         _display(world, ("Orrefall", "55", "OF55-0417"), lcd_menu(), lcd_build(), "m2", seed, pair_code, state),
         _display(world, ("Skerry", "W65", "SW65-0112"), oled_menu(), oled_build(), "p2", seed + 10, pair_code, state),
-        _display(world, ("Loftlight", "L4", "LL4-0093"), projector_menu(), projector_build(), "c2", seed + 20, pair_code, state),
+        _display(
+            world,
+            ("Loftlight", "L4", "LL4-0093"),
+            projector_menu(),
+            projector_build(),
+            "c2",
+            seed + 20,
+            pair_code,
+            state,
+        ),
     ]
     world.front = displays[0].serial
     meters = [
@@ -58,7 +67,14 @@ def make_bench(*, haste: float = 1.0, pair_code: str = "", state: Path | None = 
 
 
 def _display(
-    world: World, names: tuple[str, str, str], menu: Menu, build: Build, mode: str, seed: int, code: str, state: Path | None
+    world: World,
+    names: tuple[str, str, str],
+    menu: Menu,
+    build: Build,
+    mode: str,
+    seed: int,
+    code: str,
+    state: Path | None,
 ) -> Display:
     maker, model, serial = names
     kept = None if state is None else state / f"{maker}-{model}.json".lower()

@@ -15,7 +15,15 @@ EDGE_OFF = 10.0
 def balance_items(low: int = -50, high: int = 50) -> list[Item]:
     """Return the six controls of a two-point balance."""
     return [
-        Item(f"wb-{short}{light[0]}", f"{light[0].upper()}-{name}", "White balance", "range", f"white.{end}.{light}", low, high)
+        Item(
+            f"wb-{short}{light[0]}",
+            f"{light[0].upper()}-{name}",
+            "White balance",
+            "range",
+            f"white.{end}.{light}",
+            low,
+            high,
+        )
         for end, name, short in (("gain", "Gain", "g"), ("offset", "Offset", "o"))
         for light in LIGHTS
     ]
@@ -23,7 +31,9 @@ def balance_items(low: int = -50, high: int = 50) -> list[Item]:
 
 def _processing(*, dimming: bool, energy: bool = True) -> list[Item]:
     made = [
-        Item("pq-1", "Lively contrast", "Processing", "choice", "process.dynamic-contrast", options=STRENGTHS, off="Off"),
+        Item(
+            "pq-1", "Lively contrast", "Processing", "choice", "process.dynamic-contrast", options=STRENGTHS, off="Off"
+        ),
         Item("pq-2", "Deep shadows", "Processing", "switch", "process.black-stretch", off=False),
         Item("pq-3", "Grain filter", "Processing", "choice", "process.noise", options=STRENGTHS, off="Off"),
         Item("pq-4", "Smooth motion", "Processing", "choice", "process.motion", options=STRENGTHS, off="Off"),
@@ -57,8 +67,16 @@ PLAIN: dict[str, Value] = {
     "pq-4": "Off", "pq-5": 10, "pq-6": "Pixel", "pq-7": "Off", "pq-8": False, "eco-1": "Off", "eco-2": False,
 }  # fmt: skip
 SHOP: dict[str, Value] = {
-    "pic-2": 94, "pic-4": "Soft", "pic-5": 58, "pq-1": "High", "pq-3": "Low", "pq-4": "High", "pq-5": 16, "pq-6": "Wide", "pq-7": "High",
-}  # fmt: skip
+    "pic-2": 94,
+    "pic-4": "Soft",
+    "pic-5": 58,
+    "pq-1": "High",
+    "pq-3": "Low",
+    "pq-4": "High",
+    "pq-5": 16,
+    "pq-6": "Wide",
+    "pq-7": "High",
+}
 
 
 def _menu(items: list[Item], modes: dict[tuple[str, str, str], dict[str, Value]]) -> Menu:
@@ -74,7 +92,15 @@ def _menu(items: list[Item], modes: dict[tuple[str, str, str], dict[str, Value]]
 def lcd_menu() -> Menu:
     """Return the menu of the LCD; its "Contrast" is the backlight, as labels in life mislead."""
     items = [*_picture("Contrast", ("White detail", "Brightness")), *balance_items(), *_processing(dimming=True)]
-    film: dict[str, Value] = {"pic-1": 34, "eco-1": "Low", "pq-3": "Low", "pq-4": "Low", "pq-5": 12, "pq-6": "Wide", "pq-7": "Low"}
+    film: dict[str, Value] = {
+        "pic-1": 34,
+        "eco-1": "Low",
+        "pq-3": "Low",
+        "pq-4": "Low",
+        "pq-5": 12,
+        "pq-6": "Wide",
+        "pq-7": "Low",
+    }
     return _menu(
         items,
         {
@@ -132,8 +158,21 @@ def projector_menu() -> Menu:
         ),
         Item("ir-1", "Moving iris", "Light", "choice", "process.iris", options=STRENGTHS, off="Off"),
     ]
-    items = [*_picture("Laser", ("Contrast", "Brightness")), *balance_items(-30, 30), *lens, *_processing(dimming=False, energy=False)]
-    natural: dict[str, Value] = {"pic-1": 60, "ln-focus": 31, "cv-red-x": 0.0, "cv-blue-y": 0.0, "pq-4": "Low", "pq-5": 12, "ir-1": "Low"}
+    items = [
+        *_picture("Laser", ("Contrast", "Brightness")),
+        *balance_items(-30, 30),
+        *lens,
+        *_processing(dimming=False, energy=False),
+    ]
+    natural: dict[str, Value] = {
+        "pic-1": 60,
+        "ln-focus": 31,
+        "cv-red-x": 0.0,
+        "cv-blue-y": 0.0,
+        "pq-4": "Low",
+        "pq-5": 12,
+        "ir-1": "Low",
+    }
     return _menu(
         items,
         {

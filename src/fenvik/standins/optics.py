@@ -113,7 +113,9 @@ class Optics:
 
     def _harmed(self, mode: str, v: Floats, mean: float) -> Floats:
         """Return the signal after what a calibrator turns off: dynamic contrast, black stretch."""
-        strength = {"Off": 0.0, "Low": 0.10, "High": 0.22}.get(str(self.value(mode, "process.dynamic-contrast", "Off")), 0.0)
+        strength = {"Off": 0.0, "Low": 0.10, "High": 0.22}.get(
+            str(self.value(mode, "process.dynamic-contrast", "Off")), 0.0
+        )
         if strength:
             v = v + strength * (mean - 0.35) * np.clip(v, 0, 1) * np.clip(1 - v, 0, 1) * 4.0
         if self.value(mode, "process.black-stretch", False) in (True, "On"):
@@ -140,7 +142,9 @@ class Optics:
         if self.is_hdr(mode):
             light = self._rolled(curves.pq(v), self.build.hdr_peak) / self.build.hdr_peak
         else:
-            gamma = self.build.gammas[str(self.value(mode, "gamma", "Middle"))] + 0.04 * np.sin(2.0 * np.pi * np.clip(v, 0.0, 1.0))
+            gamma = self.build.gammas[str(self.value(mode, "gamma", "Middle"))] + 0.04 * np.sin(
+                2.0 * np.pi * np.clip(v, 0.0, 1.0)
+            )
             light = v**gamma
         mixed = np.clip(self._mixed(mode, light), 0.0, None)
         if self.value(mode, "process.blue-light", False) is True:
@@ -177,7 +181,8 @@ class Optics:
             return float(self.linear(mode, picture.codes[::AVERAGED, ::AVERAGED], mean).mean())
         share = picture.window / 100.0
         return float(
-            share * self.linear(mode, picture.rgb, mean).mean() + (1 - share) * self.linear(mode, picture.surround, mean).mean()
+            share * self.linear(mode, picture.rgb, mean).mean()
+            + (1 - share) * self.linear(mode, picture.surround, mean).mean()
         )
 
     def white_luminance(self, mode: str, picture: Picture) -> float:
@@ -194,7 +199,11 @@ class Optics:
         start, hard = build.load
         base /= 1.0 + hard * max(mean - start, 0.0)
         on = self.world.now() - self.on_since
-        return float(base * (1.0 - build.cold_loss * np.exp(-on / build.warm_up_s)) * (1 + 0.0006 * np.sin(on / 500 + self.wander)))
+        return float(
+            base
+            * (1.0 - build.cold_loss * np.exp(-on / build.warm_up_s))
+            * (1 + 0.0006 * np.sin(on / 500 + self.wander))
+        )
 
     def leak(self, mode: str, picture: Picture) -> float:
         """Return the share of white that leaks through black: less where zones are dimmed."""

@@ -63,7 +63,11 @@ def _dimmed(optics: Optics, mode: str, drive: Floats) -> Floats:
     light = ndimage.zoom(cells, (height / down, width / across), order=1, mode="nearest", grid_mode=True)
     light = np.clip(light, 0.0, 1.0)[:height, :width, None]
     kept = 1.0 - strength + strength * np.clip(light * 6.0, 0.0, 1.0)  # small bright things are dimmed with their zone
-    return np.asarray(drive * kept + HALO * strength * light * (1 - strength * 0.3) * (drive < HALO) + optics.build.leak * (1 - strength))
+    return np.asarray(
+        drive * kept
+        + HALO * strength * light * (1 - strength * 0.3) * (drive < HALO)
+        + optics.build.leak * (1 - strength)
+    )
 
 
 def _projected(optics: Optics, drive: Floats) -> Floats:
@@ -72,8 +76,8 @@ def _projected(optics: Optics, drive: Floats) -> Floats:
     values = optics.menu.values[next(iter(optics.menu.modes))]
     if build.convergence is not None:
         moved = drive.copy()
-        for channel, name, (x, y) in ((0, "red", build.convergence[0]), (2, "blue", build.convergence[1])):
-            x, y = x + float(values.get(f"cv-{name}-x", 0)), y + float(values.get(f"cv-{name}-y", 0))
+        for channel, name, own in ((0, "red", build.convergence[0]), (2, "blue", build.convergence[1])):
+            x, y = (own[i] + float(values.get(f"cv-{name}-{axis}", 0)) for i, axis in enumerate("xy"))
             moved[..., channel] = ndimage.shift(drive[..., channel], (y, x), order=1, mode="nearest")
         drive = moved
     if build.best_focus is not None:

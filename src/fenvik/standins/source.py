@@ -103,7 +103,9 @@ class Source(Device):
             raise Refusal(4, str(problem), name=problem.option or name) from problem
         picture = self._grey(0.0)
         picture.chart, picture.codes = name, board.codes
-        picture.moving = None if moving is None else {"seconds": moving.seconds, "frames": moving.frames, "box": list(moving.box)}
+        picture.moving = (
+            None if moving is None else {"seconds": moving.seconds, "frames": moving.frames, "box": list(moving.box)}
+        )
         self._show(picture)
         return {}
 

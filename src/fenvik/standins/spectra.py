@@ -51,9 +51,13 @@ def wrgb_oled() -> Floats:
 
 def wrgb_white() -> Floats:
     """Return the white sub-pixel's spectrum at unit luminance: the emitter without a filter, a little blue."""
-    return with_luminance(bumps((457.0, 11.0, 1.15), (534.0, 24.0, 0.62), (570.0, 30.0, 0.28), (622.0, 22.0, 0.66)), 1.0)
+    return with_luminance(
+        bumps((457.0, 11.0, 1.15), (534.0, 24.0, 0.62), (570.0, 30.0, 0.28), (622.0, 22.0, 0.66)), 1.0
+    )
 
 
 def laser_lines() -> Floats:
     """Return the primaries of a projector with three lasers, narrow lines widened against speckle, shape (3, 401)."""
-    return np.array([_filtered((639.0, 3.0, 1.0)), _filtered((529.0, 4.0, 1.0), (545.0, 6.0, 0.12)), _filtered((462.0, 3.0, 1.0))])
+    return np.array(
+        [_filtered((639.0, 3.0, 1.0)), _filtered((529.0, 4.0, 1.0), (545.0, 6.0, 0.12)), _filtered((462.0, 3.0, 1.0))]
+    )

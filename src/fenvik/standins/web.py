@@ -168,14 +168,23 @@ def display_facts(display: Display, bench: Bench) -> dict[str, Any]:
 
 def _is_smooth(display: Display) -> bool:
     """Whether the display makes up pictures between those of a film."""
-    return display.mode is not None and display.optics.value(display.mode, "process.motion", "Off") not in ("Off", False)
+    return display.mode is not None and display.optics.value(display.mode, "process.motion", "Off") not in (
+        "Off",
+        False,
+    )
 
 
 def _mark(display: Display, bench: Bench) -> str:
     """Return a mark of everything that a chart's look depends on."""
     picture, signal = bench.world.picture, bench.world.signal
     assert picture.codes is not None
-    facts = (picture.chart, picture.codes.tobytes(), repr(signal), display.mode, repr(sorted(display.menu.values.items())))
+    facts = (
+        picture.chart,
+        picture.codes.tobytes(),
+        repr(signal),
+        display.mode,
+        repr(sorted(display.menu.values.items())),
+    )
     made = hashlib.sha256()
     for fact in facts:
         made.update(fact if isinstance(fact, bytes) else str(fact).encode())

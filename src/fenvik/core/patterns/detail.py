@@ -23,7 +23,7 @@ def sharpness(board: Board, chosen: Chosen) -> None:
     board.disc((0.84, 0.5), 0.03, 95.0)
 
 
-def overscan(board: Board, _: Chosen) -> None:
+def overscan(board: Board, _chosen: Chosen) -> None:
     """Frames at the very edge and 1, 2, 3 and 5 % inside it, and a circle that should be round."""
     board.fill_all(10.0)
     for inset, percent in ((0.05, (30, 30, 30)), (0.03, (25, 45, 60)), (0.02, (30, 50, 25)), (0.01, (60, 45, 20))):
@@ -65,7 +65,12 @@ def convergence(board: Board, chosen: Chosen) -> None:
     """A grid of single-pixel lines in the colours that are to be compared."""
     across = int(chosen["across"])
     down = max(round(across * 9 / 16), 2)
-    pairs = {"all": ("grey",), "red-green": ("red", "green"), "blue-green": ("blue", "green"), "red-blue": ("red", "blue")}
+    pairs = {
+        "all": ("grey",),
+        "red-green": ("red", "green"),
+        "blue-green": ("blue", "green"),
+        "red-blue": ("red", "blue"),
+    }
     colours = pairs[chosen["lights"]]
     for i in range(across + 1):
         at = min(round(i * (board.width - 1) / across), board.width - 1)

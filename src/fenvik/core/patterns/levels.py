@@ -39,7 +39,17 @@ def white_level(board: Board, chosen: Chosen) -> None:
 
 def clipping(board: Board, _: Chosen) -> None:
     """Four rows of bars from 80 % upwards: grey, red, green and blue, so that the first channel to clip shows."""
-    shades = (80.0, 84.0, 88.0, 91.0, 94.0, 96.0, 98.0, 100.0, *((102.0, 104.0, 107.0) if board.signal.has_foot else ()))
+    shades = (
+        80.0,
+        84.0,
+        88.0,
+        91.0,
+        94.0,
+        96.0,
+        98.0,
+        100.0,
+        *((102.0, 104.0, 107.0) if board.signal.has_foot else ()),
+    )
     for row, name in enumerate(("grey", "red", "green", "blue")):
         mix = np.array(MIX[name])
         top = 0.08 + row * 0.22

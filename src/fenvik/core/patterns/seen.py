@@ -34,7 +34,9 @@ def _chroma(picture: Floats, change: str, amount: float) -> Floats:
         colour = _spread(colour, amount)
     else:
         size = int(amount)
-        colour = colour[::size, ::size].repeat(size, axis=0).repeat(size, axis=1)[: picture.shape[0], : picture.shape[1]]
+        colour = (
+            colour[::size, ::size].repeat(size, axis=0).repeat(size, axis=1)[: picture.shape[0], : picture.shape[1]]
+        )
     return np.asarray(luma + colour)
 
 
@@ -60,7 +62,11 @@ def with_fault(picture: Floats, fault: str, amount: float) -> Floats:
         case "halo":
             return np.asarray(np.maximum(picture, share * 4.0 * _spread(picture, width / 28)))
         case "sharpen":
-            return np.asarray(picture + amount * (picture - _spread(picture, 1.6))) if amount > 0 else _spread(picture, -amount)
+            return (
+                np.asarray(picture + amount * (picture - _spread(picture, 1.6)))
+                if amount > 0
+                else _spread(picture, -amount)
+            )
         case "soften":
             return _spread(picture, amount)
         case "crop":
@@ -113,6 +119,8 @@ def example(pattern: Pattern, how: How, width: int, height: int) -> Floats:
     small = part[rows][:, columns]
     if part.shape[0] > height * 1.5:  # averaged in light, so that thin lines do not come and go
         zoom = (height / part.shape[0], width / part.shape[1], 1)
-        soft = ndimage.zoom(ndimage.uniform_filter(part**2.2, (part.shape[0] // height, part.shape[1] // width, 1)), zoom, order=1)
+        soft = ndimage.zoom(
+            ndimage.uniform_filter(part**2.2, (part.shape[0] // height, part.shape[1] // width, 1)), zoom, order=1
+        )
         small = np.clip(soft[:height, :width], 0.0, 1.0) ** (1 / 2.2)
     return np.asarray(small * PAGE_WHITE)

@@ -51,7 +51,8 @@ def menu_map_of(firm: Firm, maker: str, model: str, menu: Menu, mode: str) -> Me
     """Return the menu map of a stand-in, with what the mode stands at as its usual values."""
     values = menu.values[mode]
     controls = [
-        {k: v for k, v in item.described(values[item.id], values[item.id]).items() if k != "value"} for item in menu.items.values()
+        {k: v for k, v in item.described(values[item.id], values[item.id]).items() if k != "value"}
+        for item in menu.items.values()
     ]
     made, _ = MenuMap.objects.get_or_create(firm=firm, maker=maker, model=model, defaults={"controls": controls})
     return made
@@ -174,7 +175,9 @@ def _shift(tuning: Tuning, by: timedelta) -> None:
     CheckAnswer.objects.filter(tuning=tuning).update(at=F("at") - by)
 
 
-def _display(room: Room, maker: str, model: str, serial: str, technology: str, menu_map: MenuMap | None, **more: Any) -> Display:
+def _display(
+    room: Room, maker: str, model: str, serial: str, technology: str, menu_map: MenuMap | None, **more: Any
+) -> Display:
     feeds = more.pop("feeds", ())
     made = Display.objects.create(
         room=room, maker=maker, model=model, serial=serial, technology=technology, menu_map=menu_map, **more
@@ -208,25 +211,53 @@ def _guest_house(firm: Firm, person: User, now: datetime, measured: dict[str, An
         firm=firm, name="Lakeside guest house", contact="Marit, at the desk", address="Shore path 1, by the boat shed",
         notes="Keys in the boat shed. Breakfast until ten: no noise in the lounge before that.",
     )  # fmt: skip
-    lounge = Room.objects.create(client=lake, name="Lounge", lux_day=140, lux_night=6, seating_m=2.9, surround="white wall, lamp behind the sofa")
-    snug = Room.objects.create(client=lake, name="Snug", lux_day=60, lux_night=2, seating_m=2.2, surround="dark green wall")
-    attic = Room.objects.create(client=lake, name="Attic cinema", lux_day=4, lux_night=0.2, seating_m=3.6, surround="black cloth, grey carpet")
+    lounge = Room.objects.create(
+        client=lake, name="Lounge", lux_day=140, lux_night=6, seating_m=2.9, surround="white wall, lamp behind the sofa"
+    )
+    snug = Room.objects.create(
+        client=lake, name="Snug", lux_day=60, lux_night=2, seating_m=2.2, surround="dark green wall"
+    )
+    attic = Room.objects.create(
+        client=lake, name="Attic cinema", lux_day=4, lux_night=0.2, seating_m=3.6, surround="black cloth, grey carpet"
+    )
     oled = _display(
-        lounge, "Skerry", "W65", "SW65-0112", Technology.WRGB_OLED, menu_map_of(firm, "Skerry", "W65", oled_menu(), "p2"), size_in=65, hours=2100,
+        lounge,
+        "Skerry",
+        "W65",
+        "SW65-0112",
+        Technology.WRGB_OLED,
+        menu_map_of(firm, "Skerry", "W65", oled_menu(), "p2"),
+        size_in=65,
+        hours=2100,
         feeds=[("HDMI 1", "set-top box"), ("HDMI 2", "games console"), ("App: films", "streaming, SDR and HDR10")],
-    )  # fmt: skip
+    )
     lcd = _display(
         snug, "Orrefall", "55", "OF55-0417", Technology.LCD, standin_menu_map(firm), size_in=55, hours=5400,
         feeds=[("HDMI 1", "disc player"), ("Tuner", "day television")],
     )  # fmt: skip
     laser = _display(
-        attic, "Loftlight", "L4", "LL4-0093", Technology.PROJECTOR, menu_map_of(firm, "Loftlight", "L4", projector_menu(), "c2"), size_in=108,
-        hours=760, screen_gain=1.0, feeds=[("HDMI 1", "disc player"), ("HDMI 2", "laptop of the house")],
-    )  # fmt: skip
+        attic,
+        "Loftlight",
+        "L4",
+        "LL4-0093",
+        Technology.PROJECTOR,
+        menu_map_of(firm, "Loftlight", "L4", projector_menu(), "c2"),
+        size_in=108,
+        hours=760,
+        screen_gain=1.0,
+        feeds=[("HDMI 1", "disc player"), ("HDMI 2", "laptop of the house")],
+    )
     for display in (oled, lcd, laser):
         display.link = Device.objects.of_firm(firm.pk).filter(serial=display.serial).first()
         display.save(update_fields=["link"])
-    visit = Visit.objects.create(firm=firm, client=lake, on=now.date(), starts=time(9, 30), calibrator=person, notes="All three rooms, film first.")
+    visit = Visit.objects.create(
+        firm=firm,
+        client=lake,
+        on=now.date(),
+        starts=time(9, 30),
+        calibrator=person,
+        notes="All three rooms, film first.",
+    )
 
     def tuning(display: Display, name: str, mode: str, purpose: str, signal: str = "sdr") -> Tuning:
         room = RoomLight(display.room.lux_day, display.room.lux_night)
@@ -246,14 +277,25 @@ def _guest_house(firm: Firm, person: User, now: datetime, measured: dict[str, An
     note_found(tuning_id=attic_film.pk, actor=person, typed=typed_sheet(projector_menu(), "c2"), now=now)
     for check in ("mode", "screen", "lens", "geometry"):
         answer_check(tuning_id=attic_film.pk, actor=person, check_id=check, answer="right", now=now)
-    answer_check(tuning_id=attic_film.pk, actor=person, check_id="light-source", answer="changed", before="eco", after="full", now=now)
+    answer_check(
+        tuning_id=attic_film.pk,
+        actor=person,
+        check_id="light-source",
+        answer="changed",
+        before="eco",
+        after="full",
+        now=now,
+    )
 
 
 def _birch_row(firm: Firm, person: User, today: date) -> None:
     birch = Client.objects.create(firm=firm, name="Birch Row 4", contact="first visit, side door")
     front = Room.objects.create(client=birch, name="Front room", lux_day=220, seating_m=3.1)
     typed = MenuMap.objects.create(
-        firm=firm, maker="Mirefield", model="M50", controls=joined(joined([], block("picture", {})), block("levels", {"levels": "20"}))
+        firm=firm,
+        maker="Mirefield",
+        model="M50",
+        controls=joined(joined([], block("picture", {})), block("levels", {"levels": "20"})),
     )
     _display(front, "Mirefield", "M50", "", Technology.LCD, typed, size_in=50)
     Visit.objects.create(firm=firm, client=birch, on=today + timedelta(days=1), starts=time(15, 0), calibrator=person)

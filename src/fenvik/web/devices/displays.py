@@ -62,7 +62,9 @@ def paired(display: Display) -> Iterator[LinkedDisplay]:
     except DeviceError as refusal:
         if refusal.number == DeviceError.NOT_PAIRED:
             Pairing.objects.filter(device=link_of(display)).delete()
-            raise NotPairedError(f"{display.name} no longer knows Fenvik: the pairing was withdrawn. Pair it again.") from refusal
+            raise NotPairedError(
+                f"{display.name} no longer knows Fenvik: the pairing was withdrawn. Pair it again."
+            ) from refusal
         raise
 
 
@@ -106,7 +108,9 @@ def look(*, tuning: Tuning, now: datetime) -> dict[str, Any]:
     display.said = said
     # Pages look every few seconds: only what a person would notice is told to all of them.
     told = ("mode", "signal", "input", "notices")
-    if [before.get(k) for k in told] != [said[k] for k in told] or int(before.get("on_minutes") or -1) != int(state.on_minutes):
+    if [before.get(k) for k in told] != [said[k] for k in told] or int(before.get("on_minutes") or -1) != int(
+        state.on_minutes
+    ):
         notify(tuning.pk)
     return said
 

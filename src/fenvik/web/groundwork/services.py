@@ -26,7 +26,15 @@ class AnswerError(FenvikError):
 
 @transaction.atomic
 def answer_check(
-    *, tuning_id: int, actor: User, check_id: str, answer: str, now: datetime, before: str = "", after: str = "", because: str = ""
+    *,
+    tuning_id: int,
+    actor: User,
+    check_id: str,
+    answer: str,
+    now: datetime,
+    before: str = "",
+    after: str = "",
+    because: str = "",
 ) -> CheckAnswer:
     """Keep an answer to a check; the newest counts. Raises AnswerError where left on comes without a reason."""
     tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=tuning_id)
@@ -46,7 +54,17 @@ def answer_check(
 
 
 @transaction.atomic
-def go_through(*, tuning_id: int, actor: User, step: str, pattern: str, typed: Mapping[str, str], seen: int, now: datetime, group: object) -> None:
+def go_through(
+    *,
+    tuning_id: int,
+    actor: User,
+    step: str,
+    pattern: str,
+    typed: Mapping[str, str],
+    seen: int,
+    now: datetime,
+    group: object,
+) -> None:
     """Log what a step of the levels was set to, with its old and new value. Raises SettingError for a wrong value."""
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related("display__menu_map").get(pk=tuning_id)
     before = values_of(tuning)
@@ -66,7 +84,9 @@ def go_through(*, tuning_id: int, actor: User, step: str, pattern: str, typed: M
         for name in typed
         if before.control(name) is not None
     ]  # fmt: skip
-    LookedAt.objects.bulk_create(rows or [LookedAt(tuning=tuning, pattern=pattern, step=step, after="looked at", at=now, by=actor)])
+    LookedAt.objects.bulk_create(
+        rows or [LookedAt(tuning=tuning, pattern=pattern, step=step, after="looked at", at=now, by=actor)]
+    )
     notify(tuning_id)
 
 

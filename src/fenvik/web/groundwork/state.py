@@ -48,7 +48,9 @@ def _answered(check: Check, answer: CheckAnswer | None) -> Row:
     if answer.answer == Answer.LEFT_ON:
         return Row(check, "left-on", f"left as it is, because {answer.because}")
     if answer.answer == Answer.CHANGED:
-        return Row(check, "right", f"changed from {answer.before or 'something else'} to {answer.after or check.wanted}")
+        return Row(
+            check, "right", f"changed from {answer.before or 'something else'} to {answer.after or check.wanted}"
+        )
     return Row(check, "right", "as it should be")
 
 
@@ -107,7 +109,13 @@ def rows_of(tuning: Tuning, values: Values, answers: Iterable[CheckAnswer], now:
             made.append(_answered(check, answer))
     for role in extra_processing(by_role):
         control = by_role[role]
-        check = Check(role.removeprefix("process."), control["label"], "It is processing: what it does to patches is not known beforehand.", "off", role)
+        check = Check(
+            role.removeprefix("process."),
+            control["label"],
+            "It is processing: what it does to patches is not known beforehand.",
+            "off",
+            role,
+        )
         made.append(_by_control(check, control, values, newest.get(check.id)))
     return made
 

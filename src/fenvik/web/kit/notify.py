@@ -15,7 +15,9 @@ def payload(tuning_id: int, **facts: int) -> str:
 def notify_screen(screen_id: int, **facts: int) -> None:
     """Tell the page of a pattern screen, and whoever waits for it, when the transaction commits."""
     with connection.cursor() as cursor:
-        cursor.execute("SELECT pg_notify(%s, %s)", [CHANNEL, json.dumps({"screen": screen_id, **facts}, separators=(",", ":"))])
+        cursor.execute(
+            "SELECT pg_notify(%s, %s)", [CHANNEL, json.dumps({"screen": screen_id, **facts}, separators=(",", ":"))]
+        )
 
 
 def notify(tuning_id: int, **facts: int) -> None:

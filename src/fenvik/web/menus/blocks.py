@@ -74,7 +74,9 @@ def levels_of(text: str) -> list[float]:
     return [float(level) for level in levels]
 
 
-def _range(id_: str, label: str, group: str, role: str | None, low: float, high: float, step: float, default: float) -> dict[str, Any]:
+def _range(
+    id_: str, label: str, group: str, role: str | None, low: float, high: float, step: float, default: float
+) -> dict[str, Any]:
     return {
         "id": id_, "label": label, "group": group, "kind": "range", "role": role, "min": low, "max": high, "step": step,
         "default": default,
@@ -99,7 +101,11 @@ def block(kind: str, typed: Mapping[str, str]) -> list[dict[str, Any]]:
     match kind:
         case "two-point" | "gains":
             ends = ("gain", "offset") if kind == "two-point" else ("gain",)
-            made = [(f"{light.capitalize()} {end}", f"white.{end}.{light}", "White balance") for end in ends for light in LIGHTS]
+            made = [
+                (f"{light.capitalize()} {end}", f"white.{end}.{light}", "White balance")
+                for end in ends
+                for light in LIGHTS
+            ]
         case "levels":
             group = typed.get("group") or "White balance by level"
             for level in levels_of(typed.get("levels") or "20"):
@@ -109,9 +115,17 @@ def block(kind: str, typed: Mapping[str, str]) -> list[dict[str, Any]]:
         case "attribute":
             made = [(f"{c.capitalize()} {a}", f"colour.{c}.{a}", "Colours") for c in COLOURS for a in ATTRIBUTES]
         case "mixing":
-            made = [(f"{c.capitalize()}: {light}", f"colour.{c}.mix.{light}", "Colours") for c in COLOURS for light in LIGHTS]
+            made = [
+                (f"{c.capitalize()}: {light}", f"colour.{c}.mix.{light}", "Colours")
+                for c in COLOURS
+                for light in LIGHTS
+            ]
         case "picture":
-            made = [("Light", "light", "Picture"), ("White level", "white-level", "Picture"), ("Black level", "black-level", "Picture")]
+            made = [
+                ("Light", "light", "Picture"),
+                ("White level", "white-level", "Picture"),
+                ("Black level", "black-level", "Picture"),
+            ]
     return [_range(role.replace(".", "-"), label, group, role, low, high, step, middle) for label, role, group in made]
 
 
@@ -123,7 +137,12 @@ def _single(typed: Mapping[str, str]) -> dict[str, Any]:
     if role is not None and not is_role(role):
         raise BlockError(f"{role[:40]} is no role: choose one of the list, or leave it empty.", "role")
     id_ = re.sub(r"[^a-z0-9]+", "-", label.lower()).strip("-")[:60] or "control"
-    base: dict[str, Any] = {"id": id_, "label": label, "group": typed.get("group", "").strip()[:60] or "Picture", "role": role}
+    base: dict[str, Any] = {
+        "id": id_,
+        "label": label,
+        "group": typed.get("group", "").strip()[:60] or "Picture",
+        "role": role,
+    }
     options = [o.strip() for o in typed.get("options", "").split(",") if o.strip()]
     if options and [o.lower() for o in options] in (["on", "off"], ["off", "on"]):
         base |= {"kind": "switch", "default": options[0].lower() == "on"}
@@ -137,7 +156,13 @@ def _single(typed: Mapping[str, str]) -> dict[str, Any]:
         step = number_of(typed.get("step") or "1", "step", "The step")
         if not low < high or not 0 < step <= high - low:
             raise BlockError("A range needs a highest value above the lowest, and a step that fits into it.", "high")
-        base |= {"kind": "range", "min": low, "max": high, "step": step, "default": low + round((high - low) / 2 / step) * step}
+        base |= {
+            "kind": "range",
+            "min": low,
+            "max": high,
+            "step": step,
+            "default": low + round((high - low) / 2 / step) * step,
+        }
     if (role or "").startswith("process."):
         base["off"] = _off(base)
     return base

@@ -46,7 +46,9 @@ def facts_of(tuning: Tuning, moment: str, at: datetime | None) -> dict[str, Any]
     }  # fmt: skip
 
 
-def import_sheet(*, tuning_id: int, actor: User, data: bytes, now: datetime, moment: str = Moment.NOTED) -> tuple[SettingsSheet, list[str]]:
+def import_sheet(
+    *, tuning_id: int, actor: User, data: bytes, now: datetime, moment: str = Moment.NOTED
+) -> tuple[SettingsSheet, list[str]]:
     """Take a sheet in from a file; return it and the labels of the file that this menu does not have.
 
     Raises SheetFileError for a file that is none, SheetError for values that a control does not take, OtherModelError

@@ -48,7 +48,9 @@ def same_model(display: Display) -> list[MenuMap]:
 def _own_map(display: Display, firm_id: int, origin: str) -> MenuMap:
     """Return the map to change: the display's, or a new one where it has none."""
     if display.menu_map_id is None:
-        display.menu_map = MenuMap.objects.create(firm_id=firm_id, maker=display.maker, model=display.model, controls=[], origin=origin)
+        display.menu_map = MenuMap.objects.create(
+            firm_id=firm_id, maker=display.maker, model=display.model, controls=[], origin=origin
+        )
         display.save(update_fields=["menu_map"])
     return MenuMap.objects.select_for_update().get(pk=display.menu_map_id)
 
@@ -56,7 +58,8 @@ def _own_map(display: Display, firm_id: int, origin: str) -> MenuMap:
 def _check_seen(menu: MenuMap, seen: str) -> None:
     if seen and seen != menu.changed_at.isoformat():
         raise MapMovedError(
-            "Somebody has changed this menu map since the page was made. What you typed is still here: look at it once more and keep it again."
+            "Somebody has changed this menu map since the page was made. "
+            "What you typed is still here: look at it once more and keep it again."
         )
 
 
@@ -93,16 +96,23 @@ def _changed(control: dict[str, Any], typed: Mapping[str, str], row: int) -> dic
         raise BlockError(f"{label}: {role[:40]} is no role. Choose one of the list, or leave it empty.", f"role-{row}")
     made = control | {"label": label, "group": text("group")[:60] or control["group"], "role": role}
     if control["kind"] == "range":
-        low, high, step = (number_of(text(name), f"{name}-{row}", f"{label}: {words}") for name, words in (("low", "the lowest"), ("high", "the highest"), ("step", "the step")))  # fmt: skip
+        low, high, step = (
+            number_of(text(name), f"{name}-{row}", f"{label}: {words}")
+            for name, words in (("low", "the lowest"), ("high", "the highest"), ("step", "the step"))
+        )
         if not low < high or not 0 < step <= high - low:
-            raise BlockError(f"{label}: the highest value must be above the lowest, and the step fit into the range.", f"high-{row}")
+            raise BlockError(
+                f"{label}: the highest value must be above the lowest, and the step fit into the range.", f"high-{row}"
+            )
         made |= {"min": low, "max": high, "step": step}
         default = number_of(text("default") or str(low), f"default-{row}", f"{label}: the usual value")
         made["default"] = min(max(default, low), high)
     elif control["kind"] == "choice":
         options = [o.strip() for o in text("options").split(",") if o.strip()]
         if len(options) < 2 or len({o.lower() for o in options}) != len(options):
-            raise BlockError(f"{label}: a choice needs two or more different options, with commas between them.", f"options-{row}")
+            raise BlockError(
+                f"{label}: a choice needs two or more different options, with commas between them.", f"options-{row}"
+            )
         made["options"] = options
         made["default"] = control.get("default") if control.get("default") in options else options[0]
     if (role or "").startswith("process."):
@@ -140,7 +150,11 @@ def read_over_link(*, tuning_id: int, actor: User, now: datetime) -> tuple[int, 
     The first time it is the sheet as found; later, what differs from what Fenvik knows is logged as turned.
     Raises what ``paired`` raises, and NoModeError.
     """
-    tuning = Tuning.objects.of_firm(actor.firm_id).select_related("display__room__client", "display__menu_map", "display__link").get(pk=tuning_id)
+    tuning = (
+        Tuning.objects.of_firm(actor.firm_id)
+        .select_related("display__room__client", "display__menu_map", "display__link")
+        .get(pk=tuning_id)
+    )
     with paired(tuning.display) as line:
         modes = line.modes()
         chosen = next((m for m in modes if m.id == tuning.mode_id), None) or next(
@@ -148,7 +162,8 @@ def read_over_link(*, tuning_id: int, actor: User, now: datetime) -> tuple[int, 
         )
         if chosen is None:
             raise NoModeError(
-                f"{tuning.display.name} has no mode called {tuning.picture_mode}. It has {', '.join(m.label for m in modes)}: choose one under Display."
+                f"{tuning.display.name} has no mode called {tuning.picture_mode}. "
+                f"It has {', '.join(m.label for m in modes)}: choose one under Target."
             )
         controls = line.controls(chosen.id)
     values = {c["id"]: c["value"] for c in controls}
@@ -161,7 +176,9 @@ def read_over_link(*, tuning_id: int, actor: User, now: datetime) -> tuple[int, 
             locked.save(update_fields=["mode_id"])
         known = values_of(locked)
         if known.found is None:
-            SettingsSheet.objects.create(tuning=locked, moment=Moment.FOUND, values=values, origin=Origin.LINK, at=now, by=actor)
+            SettingsSheet.objects.create(
+                tuning=locked, moment=Moment.FOUND, values=values, origin=Origin.LINK, at=now, by=actor
+            )
             notify(tuning_id)
             return len(controls), 0
         different = {k: v for k, v in values.items() if known.now.get(k) != v}
@@ -178,6 +195,8 @@ def _keep_map(display: Display, firm_id: int, controls: list[dict[str, Any]]) ->
     menu = next((m for m in same_model(display) if _plain(m.controls) == plain), None)
     if menu is None:
         kept = [{k: v for k, v in c.items() if k != "value"} for c in controls]
-        menu = MenuMap.objects.create(firm_id=firm_id, maker=display.maker, model=display.model, controls=kept, origin=Origin.LINK)
+        menu = MenuMap.objects.create(
+            firm_id=firm_id, maker=display.maker, model=display.model, controls=kept, origin=Origin.LINK
+        )
     display.menu_map = menu
     display.save(update_fields=["menu_map"])

@@ -34,10 +34,14 @@ class SheetMovedError(FenvikError):
     def __init__(self, other: SettingsSheet, different: list[str]) -> None:
         who = "Somebody" if other.by is None else (other.by.first_name or other.by.username)
         count = len(different)
-        which = f" {count} value{'s' if count > 1 else ''} differ{'' if count > 1 else 's'}: {', '.join(different[:4])}." if count else ""
+        which = (
+            f" {count} value{'s' if count > 1 else ''} differ{'' if count > 1 else 's'}: {', '.join(different[:4])}."
+            if count
+            else ""
+        )
         super().__init__(
-            f"{who} noted these settings at {other.at:%H:%M} while you typed.{which} Yours are still here and not stored: look at them "
-            "once more, then note them again if they are the right ones."
+            f"{who} noted these settings at {other.at:%H:%M} while you typed.{which} Yours are still here "
+            "and not stored: look at them once more, then note them again if they are the right ones."
         )
         self.other = other
 
@@ -67,7 +71,9 @@ def read_values(controls: list[dict[str, Any]], typed: Mapping[str, str]) -> dic
 
 def newest_sheet(tuning: Tuning, moment: str = Moment.FOUND) -> SettingsSheet | None:
     """Return the newest sheet of a moment."""
-    return SettingsSheet.objects.filter(tuning=tuning, moment=moment).select_related("by").order_by("-at", "-id").first()
+    return (
+        SettingsSheet.objects.filter(tuning=tuning, moment=moment).select_related("by").order_by("-at", "-id").first()
+    )
 
 
 @transaction.atomic
@@ -87,7 +93,12 @@ def note_found(
     ``seen``: the newest sheet that the person knew of, 0 for none; None does not ask. Empty fields are left out. Raises
     SheetError where a value is wrong and SheetMovedError where somebody else was quicker; then nothing is stored.
     """
-    tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).select_related("display__menu_map").get(pk=tuning_id)
+    tuning = (
+        Tuning.objects.of_firm(actor.firm_id)
+        .select_for_update(of=("self",))
+        .select_related("display__menu_map")
+        .get(pk=tuning_id)
+    )
     controls = tuning.display.menu_map.controls if tuning.display.menu_map else []
     values = read_values(controls, typed)
     newest = newest_sheet(tuning, moment)
@@ -103,7 +114,9 @@ def note_found(
     return sheet
 
 
-def record_changes(tuning: Tuning, known: Values, values: Mapping[str, Any], *, actor: User, now: datetime) -> list[ControlChange]:
+def record_changes(
+    tuning: Tuning, known: Values, values: Mapping[str, Any], *, actor: User, now: datetime
+) -> list[ControlChange]:
     """Log controls that now stand at other values than known, as one group. The caller holds the tuning's lock."""
     group = uuid.uuid4()
     made = []
@@ -126,10 +139,21 @@ def copy_sheet(*, sheet_id: int, to_tuning_id: int, actor: User, now: datetime) 
     Raises OtherModelError where the menus have nothing in common.
     """
     sheet = SettingsSheet.objects.of_firm(actor.firm_id).select_related("tuning__display__menu_map").get(pk=sheet_id)
-    tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).select_related("display__menu_map").get(pk=to_tuning_id)
+    tuning = (
+        Tuning.objects.of_firm(actor.firm_id)
+        .select_for_update(of=("self",))
+        .select_related("display__menu_map")
+        .get(pk=to_tuning_id)
+    )
     values = fitting(tuning, sheet.tuning.display.menu_map, sheet.values)
     made = SettingsSheet.objects.create(
-        tuning=tuning, moment=Moment.NOTED, values=values, origin=Origin.COPY, note=f"from {sheet.tuning.name}"[:120], at=now, by=actor
+        tuning=tuning,
+        moment=Moment.NOTED,
+        values=values,
+        origin=Origin.COPY,
+        note=f"from {sheet.tuning.name}"[:120],
+        at=now,
+        by=actor,
     )
     notify(tuning.pk)
     return made

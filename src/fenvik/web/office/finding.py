@@ -29,11 +29,15 @@ def _having(words: str, *fields: str) -> Q:
 
 def found(firm_id: int, words: str) -> dict[str, Any]:
     """Return what a firm has with all these words in it: a number of queries that does not grow."""
-    clients: QuerySet = Client.objects.of_firm(firm_id).filter(_having(words, "name", "contact", "phone", "email", "address", "notes"))
+    clients: QuerySet = Client.objects.of_firm(firm_id).filter(
+        _having(words, "name", "contact", "phone", "email", "address", "notes")
+    )
     rooms: QuerySet = Room.objects.of_firm(firm_id).filter(_having(words, "name", "surround", "notes", "client__name"))
     displays: QuerySet = Display.objects.of_firm(firm_id).filter(
         _having(words, "maker", "model", "serial", "notes", "room__name", "room__client__name")
-        | Q(pk__in=Display.objects.of_firm(firm_id).filter(_having(words, "feeds__through", "feeds__what")).values("pk"))
+        | Q(
+            pk__in=Display.objects.of_firm(firm_id).filter(_having(words, "feeds__through", "feeds__what")).values("pk")
+        )
     )
     tunings: QuerySet = Tuning.objects.of_firm(firm_id).filter(
         _having(words, "name", "picture_mode", "notes", "display__maker", "display__model", "visit__client__name")
@@ -76,7 +80,11 @@ def find(request: HttpRequest) -> HttpResponse:
     context: dict[str, Any] = {"words": words, "tuning": last if last.isdigit() else ""}
     if words:
         context["found"] = {name: list(rows) for name, rows in found(request.user.firm_id, words).items()}
-        newest = Tuning.objects.of_firm(request.user.firm_id).filter(pk=int(last)).first() if context["tuning"] and len(last) < 15 else None
+        newest = (
+            Tuning.objects.of_firm(request.user.firm_id).filter(pk=int(last)).first()
+            if context["tuning"] and len(last) < 15
+            else None
+        )
         newest = newest or Tuning.objects.of_firm(request.user.firm_id).order_by("-created_at").first()
         context["patterns"] = patterns_for(words, None if newest is None else newest.pk)
         context["nothing"] = not any(context["found"].values()) and not context["patterns"]

@@ -144,7 +144,18 @@ class DisplayForm(PlainNumbers, forms.ModelForm):
         }  # fmt: skip
         widgets = {"notes": forms.Textarea(attrs={"rows": 2})}
 
-    field_order = ["maker", "model", "serial", "technology", "size_in", "hours", "screen_gain", "link", "feeds", "notes"]
+    field_order = [
+        "maker",
+        "model",
+        "serial",
+        "technology",
+        "size_in",
+        "hours",
+        "screen_gain",
+        "link",
+        "feeds",
+        "notes",
+    ]
 
     def __init__(self, *args, firm_id: int, **kwargs) -> None:  # type: ignore[no-untyped-def]
         super().__init__(*args, **kwargs)
@@ -184,7 +195,9 @@ class TargetForm(PlainNumbers, forms.Form):
     target_name = forms.ChoiceField(choices=list(TARGET_LABELS.items()), label="Target")
     luminance = forms.FloatField(required=False, min_value=5, max_value=5000, label="White, cd/m²")
     tolerance = forms.FloatField(min_value=0.1, max_value=10, help_text="CIEDE2000; ΔE ITP for HDR")
-    primaries = forms.ChoiceField(choices=[*((n, w) for n, (w, _) in PRIMARIES.items()), ("own", "own")], required=False)
+    primaries = forms.ChoiceField(
+        choices=[*((n, w) for n, (w, _) in PRIMARIES.items()), ("own", "own")], required=False
+    )
     own = forms.CharField(required=False, label="Own primaries", help_text="x y of red, green, blue: six numbers")
     white = forms.CharField(required=False, label="White, x y", help_text="empty for D65")
     curve = forms.ChoiceField(choices=list(FREE_CURVES.items()), required=False)
@@ -224,7 +237,10 @@ class TargetForm(PlainNumbers, forms.Form):
             if cleaned.get("signal") in ("hdr10", "dynamic") and not cleaned.get("target_name", "").endswith("-pq"):
                 self.add_error("target_name", "HDR10 and dynamic metadata are PQ signals: choose a target with PQ.")
             return cleaned
-        facts: dict[str, Any] = {"curve": cleaned.get("curve") or "power", "primaries": cleaned.get("primaries") or "bt709"}
+        facts: dict[str, Any] = {
+            "curve": cleaned.get("curve") or "power",
+            "primaries": cleaned.get("primaries") or "bt709",
+        }
         if facts["primaries"] == "own":
             try:
                 own = three_primaries(cleaned.get("own", ""))

@@ -22,10 +22,7 @@ from fenvik.web.visits.models import SIGNALS, Tuning, Visit
 def room(request: HttpRequest, pk: int, client: bool = False) -> HttpResponse:
     """Show a room and change it; with ``client``, take up a new one of that client."""
     firm_id = request.user.firm_id
-    if client:
-        shown = Room(client=of_firm_or_404(Client, firm_id, pk))
-    else:
-        shown = of_firm_or_404(Room, firm_id, pk, "client")
+    shown = Room(client=of_firm_or_404(Client, firm_id, pk)) if client else of_firm_or_404(Room, firm_id, pk, "client")
     form = RoomForm(request.POST or None, instance=shown)
     if request.method == "POST" and form.is_valid():
         try:
@@ -35,7 +32,9 @@ def room(request: HttpRequest, pk: int, client: bool = False) -> HttpResponse:
             form.add_error("name", str(problem))
     context = {"form": form, "room": None if client else shown, "client": shown.client, "here": "clients"}
     if not client:
-        context["displays"] = Display.objects.filter(room=shown).annotate(last=Max("tunings__visit__on")).order_by("maker", "model")
+        context["displays"] = (
+            Display.objects.filter(room=shown).annotate(last=Max("tunings__visit__on")).order_by("maker", "model")
+        )
     return render(request, "office/room.html", context, status=422 if form.errors else 200)
 
 
@@ -53,9 +52,14 @@ def display(request: HttpRequest, pk: int, new: bool = False) -> HttpResponse:
         return redirect("display", pk=shown.pk)
     context: dict[str, Any] = {"form": form, "display": None if new else shown, "room": shown.room, "here": "clients"}
     if not new:
-        context["tunings"] = Tuning.objects.filter(display=shown).select_related("visit").order_by("-visit__on", "pk")[:30]
+        context["tunings"] = (
+            Tuning.objects.filter(display=shown).select_related("visit").order_by("-visit__on", "pk")[:30]
+        )
         context["same"] = (
-            Display.objects.of_firm(firm_id).filter(maker=shown.maker, model=shown.model).exclude(pk=pk).select_related("room__client")[:8]
+            Display.objects.of_firm(firm_id)
+            .filter(maker=shown.maker, model=shown.model)
+            .exclude(pk=pk)
+            .select_related("room__client")[:8]
         )
     return render(request, "office/display.html", context, status=422 if form.errors else 200)
 
@@ -91,23 +95,32 @@ def proposals(request: HttpRequest, pk: int, display_pk: int) -> HttpResponse:
         made = propose(purpose, signal, technology=shown.technology, room=light)
         words = purpose if signal == "sdr" else f"{purpose}, {SIGNALS[signal]}"
         form = ProposalForm(
-            request.POST or None, prefix=f"{purpose}-{signal}",
+            request.POST or None,
+            prefix=f"{purpose}-{signal}",
             initial={
-                "name": f"{shown.room.name}, {words}", "target_name": made.target, "luminance": made.luminance, "tolerance": made.tolerance,
+                "name": f"{shown.room.name}, {words}",
+                "target_name": made.target,
+                "luminance": made.luminance,
+                "tolerance": made.tolerance,
                 "take": False,
             },
-        )  # fmt: skip
+        )
         rows.append({"proposal": made, "form": form, "words": words, "have": (purpose, signal) in have})
     problem = ""
     if request.method == "POST" and all([row["form"].is_valid() for row in rows]):  # noqa: C419 - every form is looked at
         chosen = [
             {
-                "name": f["name"], "picture_mode": f["picture_mode"].strip(), "target_name": f["target_name"], "luminance": f["luminance"],
-                "tolerance": f["tolerance"], "purpose": row["proposal"].purpose, "signal": row["proposal"].signal,
+                "name": f["name"],
+                "picture_mode": f["picture_mode"].strip(),
+                "target_name": f["target_name"],
+                "luminance": f["luminance"],
+                "tolerance": f["tolerance"],
+                "purpose": row["proposal"].purpose,
+                "signal": row["proposal"].signal,
             }
             for row in rows
             if (f := row["form"].cleaned_data)["take"]
-        ]  # fmt: skip
+        ]
         if chosen:
             add_proposed(visit_id=pk, display_id=display_pk, actor=request.user, chosen=chosen)
             return redirect("visit", pk=pk)

@@ -41,7 +41,9 @@ def _menu_map(firm_id: int, choice: str, maker: str, model: str) -> MenuMap | No
         return None
     if kind == "map":
         return MenuMap.objects.of_firm(firm_id).get(pk=int(which))
-    return MenuMap.objects.create(firm_id=firm_id, maker=maker, model=model, controls=SHAPES[which].controls(), origin=Origin.SHAPE)
+    return MenuMap.objects.create(
+        firm_id=firm_id, maker=maker, model=model, controls=SHAPES[which].controls(), origin=Origin.SHAPE
+    )
 
 
 @transaction.atomic
@@ -61,18 +63,27 @@ def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning
         display.save(update_fields=["menu_map"])
     last = Tuning.objects.of_firm(actor.firm_id).exclude(meter=None).order_by("-created_at").first()
     return Tuning.objects.create(
-        visit=visit, display=display, name=f"{display.room.name}, {cleaned['purpose']}", picture_mode=cleaned["picture_mode"],
-        purpose=cleaned["purpose"], signal=cleaned.get("signal") or "sdr", target_name=cleaned["target_name"], luminance=cleaned["luminance"],
+        visit=visit,
+        display=display,
+        name=f"{display.room.name}, {cleaned['purpose']}",
+        picture_mode=cleaned["picture_mode"],
+        purpose=cleaned["purpose"],
+        signal=cleaned.get("signal") or "sdr",
+        target_name=cleaned["target_name"],
+        luminance=cleaned["luminance"],
         tolerance=cleaned["tolerance"],
         # The instruments of the last tuning are the likely ones; Instruments changes them.
-        meter=last.meter if last else None, source=last.source if last else None,
-    )  # fmt: skip
+        meter=last.meter if last else None,
+        source=last.source if last else None,
+    )
 
 
 @transaction.atomic
 def keep_room(*, room: Room, actor: User) -> Room:
     """Keep a room as it was filled in, unless the client has another one of that name. Raises NameTakenError."""
-    taken = Room.objects.of_firm(actor.firm_id).filter(client_id=room.client_id, name__iexact=room.name).exclude(pk=room.pk)
+    taken = (
+        Room.objects.of_firm(actor.firm_id).filter(client_id=room.client_id, name__iexact=room.name).exclude(pk=room.pk)
+    )
     if taken.exists():
         raise NameTakenError(f"This client has a room called {room.name} already.")
     room.save()
@@ -92,7 +103,11 @@ def keep_display(*, display: Display, feeds: list[tuple[str, str]]) -> Display:
 def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[dict[str, Any]]) -> list[Tuning]:
     """Add the tunings that were chosen from the proposals of a display, each as it was changed there."""
     visit = Visit.objects.of_firm(actor.firm_id).get(pk=visit_id)
-    display = Display.objects.of_firm(actor.firm_id).select_related("room").get(pk=display_id, room__client_id=visit.client_id)
+    display = (
+        Display.objects.of_firm(actor.firm_id)
+        .select_related("room")
+        .get(pk=display_id, room__client_id=visit.client_id)
+    )
     last = Tuning.objects.of_firm(actor.firm_id).exclude(meter=None).order_by("-created_at").first()
     return [
         Tuning.objects.create(

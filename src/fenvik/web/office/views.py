@@ -141,7 +141,9 @@ def visit(request: HttpRequest, pk: int) -> HttpResponse:
         "row": row,
         "form": form,
         "day": day_words(shown.on, timezone.localdate()),
-        "displays": Display.objects.filter(room__client=shown.client).select_related("room").order_by("room__name", "pk"),
+        "displays": Display.objects.filter(room__client=shown.client)
+        .select_related("room")
+        .order_by("room__name", "pk"),
         "open_form": request.method == "POST" or not row["tunings"],
     }
     return render(request, "office/visit.html", context)
@@ -193,5 +195,3 @@ def instruments(request: HttpRequest) -> HttpResponse:
             return redirect("instruments")
     devices = Device.objects.of_firm(request.user.firm_id).filter(screen__isnull=True).order_by("role", "name")
     return render(request, "office/instruments.html", {"devices": devices, "address": address, "here": "instruments"})
-
-

@@ -88,7 +88,9 @@ def start_pass(
     chosen = first_list(tuning.bits, tuning.range) if patches is None else patches
     try:
         with transaction.atomic():
-            conditions = {} if purpose in (PassPurpose.WARM_UP, PassPurpose.ADJUST) else {"warm_up": warm_up_so_far(tuning, now)}
+            conditions = (
+                {} if purpose in (PassPurpose.WARM_UP, PassPurpose.ADJUST) else {"warm_up": warm_up_so_far(tuning, now)}
+            )
             if purpose != PassPurpose.WARM_UP:
                 _give_way(tuning, now)
             started = Pass.objects.create(
@@ -127,7 +129,9 @@ def start_pass(
 def _give_way(tuning: Tuning, now: datetime) -> None:
     """End the warm-up passes that hold a tuning's instruments: its worker can store nothing any more."""
     holding = Pass.objects.select_for_update(of=("self",)).filter(purpose=PassPurpose.WARM_UP, finished_at__isnull=True)
-    for pass_ in holding.filter(Q(tuning=tuning) | Q(meter=tuning.meter) | Q(source=tuning.source), tuning__visit__firm_id=tuning.visit.firm_id):
+    for pass_ in holding.filter(
+        Q(tuning=tuning) | Q(meter=tuning.meter) | Q(source=tuning.source), tuning__visit__firm_id=tuning.visit.firm_id
+    ):
         pass_.state, pass_.finished_at, pass_.run_token = PassState.STOPPED, now, None
         pass_.save(update_fields=["state", "finished_at", "run_token"])
         notify(pass_.tuning_id, pass_id=pass_.pk)
@@ -136,7 +140,9 @@ def _give_way(tuning: Tuning, now: datetime) -> None:
 def warm_up_so_far(tuning: Tuning, now: datetime) -> dict[str, Any]:
     """Return what is known of the display's warm-up, to be remembered with a pass: watched, settled, minutes left."""
     newest = (
-        Pass.objects.filter(tuning__display_id=tuning.display_id, tuning__visit_id=tuning.visit_id, purpose=PassPurpose.WARM_UP)
+        Pass.objects.filter(
+            tuning__display_id=tuning.display_id, tuning__visit_id=tuning.visit_id, purpose=PassPurpose.WARM_UP
+        )
         .filter(summary__isnull=False, created_at__gt=now - WARM_FOR)
         .order_by("-created_at")
         .first()

@@ -29,7 +29,12 @@ def judge_warm_up(pass_id: int) -> bool:
     pass_ = Pass.objects.get(pk=pass_id)
     rows = readings_of(pass_)
     fit = fit_of(pass_, rows)
-    summary: dict[str, Any] = {"readings": len(rows), "white": rows[-1].y if rows else None, "minutes_left": None, "settled_at": None}
+    summary: dict[str, Any] = {
+        "readings": len(rows),
+        "white": rows[-1].y if rows else None,
+        "minutes_left": None,
+        "settled_at": None,
+    }
     if fit is not None:
         summary |= {
             "minutes_left": fit.minutes_left, "remaining_y": fit.remaining_y, "remaining_uv": fit.remaining_uv,

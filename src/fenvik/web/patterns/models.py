@@ -40,7 +40,9 @@ class Screen(FirmModel):
     revision = models.PositiveIntegerField(default=0)
     shown = models.PositiveIntegerField(default=0)
     size = models.CharField(max_length=20, blank=True)
-    exact = models.BooleanField(default=True)  # one pixel of the page is one of the screen's, as far as the browser tells
+    exact = models.BooleanField(
+        default=True
+    )  # one pixel of the page is one of the screen's, as far as the browser tells
     awake = models.BooleanField(default=False)  # the browser keeps the display from falling asleep
     identity = models.PositiveIntegerField(default=0)  # rises when it is asked to say which visit it belongs to
     seen_at = models.DateTimeField(null=True)

@@ -51,7 +51,12 @@ def screen_of(*, visit_id: int, firm_id: int) -> Screen:
     screen = Screen.objects.of_firm(firm_id).select_for_update(of=("self",)).filter(visit_id=visit_id).first()
     if screen is None:
         device = Device.objects.create(
-            firm_id=firm_id, role=DeviceRole.SOURCE, name="Pattern screen", serial=f"screen of visit {visit_id}", host="", port=1
+            firm_id=firm_id,
+            role=DeviceRole.SOURCE,
+            name="Pattern screen",
+            serial=f"screen of visit {visit_id}",
+            host="",
+            port=1,
         )
         screen = Screen.objects.create(visit_id=visit_id, device=device, picture={"kind": "blank"})
         device.facts = screen_facts(screen.pk, screen.driver_range)
@@ -80,9 +85,15 @@ def find_by_number(*, number: str, where: str, now: datetime) -> Screen:
     if cache.incr(key) > TRIES_A_MINUTE:
         raise ScreenNumberError("Too many numbers were tried from here. Wait a minute.")
     plain = "".join(c for c in number if c.isdigit())
-    screen = Screen.objects.select_for_update().filter(number=plain, number_until__gt=now, withdrawn_at__isnull=True).first() if plain else None
+    screen = (
+        Screen.objects.select_for_update().filter(number=plain, number_until__gt=now, withdrawn_at__isnull=True).first()
+        if plain
+        else None
+    )
     if screen is None:
-        raise ScreenNumberError("No pattern screen waits for this number. Fenvik shows the right one under Groundwork, Patterns.")
+        raise ScreenNumberError(
+            "No pattern screen waits for this number. Fenvik shows the right one under Groundwork, Patterns."
+        )
     screen.number = ""
     screen.save(update_fields=["number"])
     return screen
@@ -92,7 +103,9 @@ def _busy(device: Device) -> Pass | None:
     return Pass.objects.filter(source=device, finished_at__isnull=True).select_related("tuning").first()
 
 
-def show(*, tuning_id: int, actor: User, pattern: str, typed: Mapping[str, str], now: datetime, step: str = "") -> list[str]:
+def show(
+    *, tuning_id: int, actor: User, pattern: str, typed: Mapping[str, str], now: datetime, step: str = ""
+) -> list[str]:
     """Show a pattern wherever the tuning's patterns are shown; return the names of those places.
 
     The visit's pattern screen takes it always, the tuning's source of the link where it has a chart of that name.
@@ -110,7 +123,9 @@ def show(*, tuning_id: int, actor: User, pattern: str, typed: Mapping[str, str],
     for device in (source, screen.device if screen is not None else None):
         holding = None if device is None else _busy(device)
         if holding is not None:
-            raise NowhereError(f"A pass of {holding.tuning.name} is using {device}. Let it end or pause it; the picture was not changed.")
+            raise NowhereError(
+                f"A pass of {holding.tuning.name} is using {device}. Let it end or pause it; the picture was not changed."
+            )
     if screen is not None:
         put(screen, {"kind": "pattern", "pattern": pattern, "options": options})
         if screen.is_open:
@@ -120,7 +135,8 @@ def show(*, tuning_id: int, actor: User, pattern: str, typed: Mapping[str, str],
         places.append(source.name)
     if not places:
         raise NowhereError(
-            "There is nothing open yet that could show it. Open the pattern screen on whatever drives the display, or choose a pattern source under Instruments."
+            "There is nothing open yet that could show it. Open the pattern screen "
+            "on whatever drives the display, or choose a pattern source under Instruments."
         )
     with transaction.atomic():
         LookedAt.objects.create(tuning=tuning, pattern=pattern, step=step, at=now, by=actor)
@@ -135,18 +151,32 @@ def _show_on_link(source: Device, pattern: str, options: dict[str, str], tuning:
     with locate(source) as connection:
         line = Source(connection)
         try:
-            line.signal(format_=tuning.signal, colorimetry="bt709" if tuning.signal == "sdr" else "bt2020", bits=tuning.bits, range_=tuning.range, frame_rate=rates[-1])
+            line.signal(
+                format_=tuning.signal,
+                colorimetry="bt709" if tuning.signal == "sdr" else "bt2020",
+                bits=tuning.bits,
+                range_=tuning.range,
+                frame_rate=rates[-1],
+            )
         except DeviceError as refusal:
             if refusal.number != DeviceError.SIGNAL:
                 raise
-            raise NowhereError(f"{source.name} does not send {tuning.get_signal_display()} with {tuning.bits} bit. Choose another source or other bits.") from refusal
+            raise NowhereError(
+                f"{source.name} does not send {tuning.get_signal_display()} with {tuning.bits} bit. "
+                "Choose another source or other bits."
+            ) from refusal
         if pattern in source.facts.get("charts", []):
             line.chart(pattern, dict(options))
         else:
             signal = Signal(tuning.bits, "full" if tuning.range == "full" else "limited")
             inside = [int(c) for c in signal.code([float(options[name]) for name in ("red", "green", "blue")])]
             outside = [int(signal.code(float(options["surround"])))] * 3
-            line.patch(inside, window=float(options["size"]), surround=outside, at=(float(options["x"]) / 100, float(options["y"]) / 100))
+            line.patch(
+                inside,
+                window=float(options["size"]),
+                surround=outside,
+                at=(float(options["x"]) / 100, float(options["y"]) / 100),
+            )
 
 
 @transaction.atomic

@@ -49,7 +49,15 @@ class ScreenSource:
         at: tuple[float, float] | None = None,
     ) -> None:
         """Show a patch and return once the page has drawn it. Raises LinkFault where it does not."""
-        self._show({"kind": "patch", "rgb": list(rgb), "window": window, "surround": list(surround or []), "at": list(at or (0.5, 0.5))})
+        self._show(
+            {
+                "kind": "patch",
+                "rgb": list(rgb),
+                "window": window,
+                "surround": list(surround or []),
+                "at": list(at or (0.5, 0.5)),
+            }
+        )
 
     def blank(self) -> None:
         """Show black."""

@@ -50,7 +50,9 @@ def by_number(request: HttpRequest) -> HttpResponse:
     if request.method == "POST":
         try:
             found = find_by_number(
-                number=request.POST.get("number", "")[:40], where=request.META.get("REMOTE_ADDR", ""), now=timezone.now()
+                number=request.POST.get("number", "")[:40],
+                where=request.META.get("REMOTE_ADDR", ""),
+                now=timezone.now(),
             )
             return redirect("screen", token=found.token)
         except ScreenNumberError as error:
@@ -77,7 +79,12 @@ def _state(token: str) -> dict[str, object]:
         if picture.get("kind") == "pattern":
             moving = pattern_of(str(picture["pattern"])).movement(signal, picture.get("options", {}))
             if moving is not None:
-                picture["moving"] = {"seconds": moving.seconds, "frames": moving.frames, "box": moving.box, "rgb": moving.rgb}
+                picture["moving"] = {
+                    "seconds": moving.seconds,
+                    "frames": moving.frames,
+                    "box": moving.box,
+                    "rgb": moving.rgb,
+                }
         who = f"{screen.visit.client.name}, {screen.visit.on:%d %B}; 8-bit SDR, {screen.driver_range} range"
         return {"revision": screen.revision, "identity": screen.identity, "who": who, "picture": picture}
     finally:
@@ -148,7 +155,12 @@ def screen_drawn(request: HttpRequest, token: str) -> HttpResponse:
     except (ValueError, KeyError, TypeError):
         return JsonResponse({"error": "not understood"}, status=400)
     screen = drawn(
-        token=token, revision=revision, size=size, exact=bool(told.get("exact")), awake=bool(told.get("awake")), now=timezone.now()
+        token=token,
+        revision=revision,
+        size=size,
+        exact=bool(told.get("exact")),
+        awake=bool(told.get("awake")),
+        now=timezone.now(),
     )
     if screen is None:
         raise Http404

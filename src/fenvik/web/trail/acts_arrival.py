@@ -1,5 +1,7 @@
 """What can be done at Arrival."""
 
+import contextlib
+
 from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect
@@ -19,7 +21,9 @@ from fenvik.web.visits.models import Tuning
 
 
 def _whole(tuning: Tuning) -> Tuning:
-    return Tuning.objects.select_related("display__room__client", "display__link__pairing", "display__menu_map").get(pk=tuning.pk)
+    return Tuning.objects.select_related("display__room__client", "display__link__pairing", "display__menu_map").get(
+        pk=tuning.pk
+    )
 
 
 def _part(tuning: Tuning, part: str) -> HttpResponse:
@@ -30,7 +34,11 @@ def note(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Note the settings as found."""
     seen = number_in(request, "seen")
     note_found(
-        tuning_id=tuning.pk, actor=request.user, typed=typed_values(request), now=timezone.now(), seen=None if seen < 0 else seen
+        tuning_id=tuning.pk,
+        actor=request.user,
+        typed=typed_values(request),
+        now=timezone.now(),
+        seen=None if seen < 0 else seen,
     )
     return redirect("stop", pk=tuning.pk, stop="groundwork")
 
@@ -45,7 +53,9 @@ def show_code(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 def pair(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Answer the code."""
     whole = _whole(tuning)
-    displays.answer_code(display=whole.display, code=request.POST.get("code", "")[:40], actor=request.user, now=timezone.now())
+    displays.answer_code(
+        display=whole.display, code=request.POST.get("code", "")[:40], actor=request.user, now=timezone.now()
+    )
     messages.info(request, f"{whole.display.name} is paired: its menu and settings can be read.")
     return None
 
@@ -54,7 +64,11 @@ def read_menu(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Read menu and settings over the link."""
     controls, different = maps.read_over_link(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
     if different:
-        messages.info(request, f"{controls} controls were read; {different} stood otherwise than noted and {'was' if different == 1 else 'were'} logged.")
+        messages.info(
+            request,
+            f"{controls} controls were read; {different} stood otherwise than noted and "
+            f"{'was' if different == 1 else 'were'} logged.",
+        )
     else:
         messages.info(request, f"{controls} controls were read from the display.")
     return None
@@ -68,22 +82,24 @@ def look(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 
 def look_quietly(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Ask the display what it shows, for a page that does so by itself: what goes wrong is no news."""
-    try:
+    with contextlib.suppress(FenvikError):
         displays.look(tuning=_whole(tuning), now=timezone.now())
-    except FenvikError:
-        pass
     return HttpResponse(status=204)
 
 
 def add_block(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Add a block of controls to the menu map."""
-    maps.add_block(display_id=tuning.display_id, actor=request.user, kind=request.POST.get("block", ""), typed=request.POST)  # type: ignore[arg-type]
+    maps.add_block(
+        display_id=tuning.display_id, actor=request.user, kind=request.POST.get("block", ""), typed=request.POST
+    )  # type: ignore[arg-type]
     return _part(tuning, "menu")
 
 
 def keep_menu(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Keep the menu map as it was changed."""
-    maps.change_map(display_id=tuning.display_id, actor=request.user, typed=request.POST, seen=request.POST.get("seen", ""))  # type: ignore[arg-type]
+    maps.change_map(
+        display_id=tuning.display_id, actor=request.user, typed=request.POST, seen=request.POST.get("seen", "")
+    )  # type: ignore[arg-type]
     messages.info(request, "The menu map is kept.")
     return _part(tuning, "menu")
 
@@ -98,7 +114,11 @@ def copy(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Copy a sheet to another tuning, or one from elsewhere to this one."""
     to = number_in(request, "to")
     made = copy_sheet(sheet_id=number_in(request, "sheet"), to_tuning_id=to, actor=request.user, now=timezone.now())
-    messages.info(request, f"{len(made.values)} values were copied to {made.tuning.name}. Nothing has been turned yet: the list beside says what to turn.")
+    messages.info(
+        request,
+        f"{len(made.values)} values were copied to {made.tuning.name}. Nothing has been turned yet: "
+        "the list beside says what to turn.",
+    )
     return redirect(f"{reverse('stop', args=(to, 'arrival'))}?view=sheets&sheet={made.pk}")
 
 
@@ -110,7 +130,9 @@ def import_sheet(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
         return None
     data = sent.read(1_000_001)
     moment = Moment.FOUND if request.POST.get("moment") == Moment.FOUND else Moment.NOTED
-    sheet, unknown = exchange.import_sheet(tuning_id=tuning.pk, actor=request.user, data=data, now=timezone.now(), moment=moment)
+    sheet, unknown = exchange.import_sheet(
+        tuning_id=tuning.pk, actor=request.user, data=data, now=timezone.now(), moment=moment
+    )
     left_out = f" Left out, since this menu does not have them: {', '.join(unknown[:5])}." if unknown else ""
     messages.info(request, f"{len(sheet.values)} values were taken from the file.{left_out}")
     return redirect(f"{reverse('stop', args=(tuning.pk, 'arrival'))}?view=sheets&sheet={sheet.pk}")

@@ -35,7 +35,11 @@ def show(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Show a pattern with its options."""
     typed = {name[2:]: text[:200] for name, text in request.POST.items() if name.startswith("o-")}
     places = patterns.show(
-        tuning_id=tuning.pk, actor=request.user, pattern=request.POST.get("pattern", ""), typed=typed, now=timezone.now()
+        tuning_id=tuning.pk,
+        actor=request.user,
+        pattern=request.POST.get("pattern", ""),
+        typed=typed,
+        now=timezone.now(),
     )
     messages.info(request, f"Shown on {' and '.join(places)}.")
     return None
@@ -75,7 +79,12 @@ def _show_step(request: HttpRequest, tuning: Tuning, step: str) -> None:
     chosen = STEPS[step]
     try:
         patterns.show(
-            tuning_id=tuning.pk, actor=request.user, pattern=chosen.pattern, typed=dict(chosen.options), now=timezone.now(), step=""
+            tuning_id=tuning.pk,
+            actor=request.user,
+            pattern=chosen.pattern,
+            typed=dict(chosen.options),
+            now=timezone.now(),
+            step="",
         )
     except FenvikError as problem:
         messages.error(request, str(problem))

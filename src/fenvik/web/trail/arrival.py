@@ -52,7 +52,9 @@ def _sheet_row(sheet: SettingsSheet, *, here: bool) -> dict[str, Any]:
 
 def _sheets(scene: Any) -> None:
     tuning = scene.tuning
-    own = list(SettingsSheet.objects.filter(tuning=tuning).select_related("by", "tuning__visit").order_by("-at", "-id")[:40])
+    own = list(
+        SettingsSheet.objects.filter(tuning=tuning).select_related("by", "tuning__visit").order_by("-at", "-id")[:40]
+    )
     elsewhere = list(
         SettingsSheet.objects.filter(tuning__display__menu_map_id=tuning.display.menu_map_id)
         .exclude(tuning=tuning)
@@ -86,7 +88,8 @@ def _sheets(scene: Any) -> None:
 def _display(scene: Any) -> None:
     tuning = scene.tuning
     scene.extra |= {
-        "display_form": scene.extra.get("display_form") or DisplayForm(instance=tuning.display, firm_id=tuning.visit.firm_id),
+        "display_form": scene.extra.get("display_form")
+        or DisplayForm(instance=tuning.display, firm_id=tuning.visit.firm_id),
         "room_form": scene.extra.get("room_form") or RoomForm(instance=tuning.display.room, prefix="room"),
         "feeds": list(tuning.display.feeds.all()),
         "link": _link(tuning),

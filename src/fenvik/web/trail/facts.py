@@ -158,7 +158,12 @@ def _groundwork(tuning: Any, values: Values) -> Stop:
         first = next((row for row in todo if row.state == "wrong"), todo[0])
         more = f", {len(todo) - 1} more" if len(todo) > 1 else ""
         return Stop("groundwork", STOPS["groundwork"], False, f"{_todo_words(first)}{more}")
-    return Stop("groundwork", STOPS["groundwork"], True, f"{len(rows)} checks done{f', {warm}' if warm else '; warm-up not watched'}")
+    return Stop(
+        "groundwork",
+        STOPS["groundwork"],
+        True,
+        f"{len(rows)} checks done{f', {warm}' if warm else '; warm-up not watched'}",
+    )
 
 
 def _todo_words(row: Row) -> str:

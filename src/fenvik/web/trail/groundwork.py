@@ -9,7 +9,7 @@ from django.utils.html import format_html
 from django.utils.safestring import mark_safe
 
 from fenvik.charts import warmup as chart
-from fenvik.core.patterns import PATTERNS
+from fenvik.core.patterns import PATTERNS, Pattern
 from fenvik.core.uncertainty import Repeatability
 from fenvik.core.warmup import REMAINING_Y
 from fenvik.web.groundwork.levels import STEPS, levels_of
@@ -52,6 +52,14 @@ def _screen(scene: Any) -> Screen | None:
     return screen
 
 
+def _examples(pattern: Pattern) -> list[tuple[str, str, str]]:
+    return [
+        ("low", pattern.ends[0], pattern.low.words),
+        ("right", "right", pattern.right),
+        ("high", pattern.ends[1], pattern.high.words),
+    ]
+
+
 def _patterns(scene: Any) -> None:
     screen = _screen(scene)
     pattern = PATTERNS.get(scene.options.get("pattern")) or next(iter(PATTERNS.values()))
@@ -67,8 +75,8 @@ def _patterns(scene: Any) -> None:
         "pattern": pattern,
         "options": [(option, typed.get(option.id, option.default)) for option in pattern.options],
         "controls": rows,
-        "looked": [row for row in scene.tuning.looked.filter(pattern=pattern.id, control__gt="").order_by("-id")[:4]],
-        "examples": [("low", pattern.ends[0], pattern.low.words), ("right", "right", pattern.right), ("high", pattern.ends[1], pattern.high.words)],
+        "looked": list(scene.tuning.looked.filter(pattern=pattern.id, control__gt="").order_by("-id")[:4]),
+        "examples": _examples(pattern),
     }  # fmt: skip
 
 
@@ -81,33 +89,64 @@ def _levels(scene: Any) -> None:
     pattern = None if first is None else PATTERNS[first.step.pattern]
     scene.extra |= {"levels": levels, "level": first, "asked": asked in STEPS, "pattern": pattern}
     if pattern is not None:
-        scene.extra["examples"] = [("low", pattern.ends[0], pattern.low.words), ("right", "right", pattern.right), ("high", pattern.ends[1], pattern.high.words)]  # fmt: skip
+        scene.extra["examples"] = _examples(pattern)
 
 
 def _warm_up(scene: Any) -> None:
     newest = next((p for p in scene.tuning.main_passes if p.purpose == PassPurpose.WARM_UP), None)
-    scene.extra |= {"warm": newest, "watching": newest is not None and newest.is_open, "interval": settings.WARM_UP_INTERVAL_S}
+    scene.extra |= {
+        "warm": newest,
+        "watching": newest is not None and newest.is_open,
+        "interval": settings.WARM_UP_INTERVAL_S,
+    }
     if newest is None:
         return
     rows = readings_of(newest)
     fit = fit_of(newest, rows)
     meter = Repeatability.of(newest.meter_facts["repeatability"])
-    stds = meter.covariance([[r.x, r.y, r.z] for r in rows], [float(newest.average)] * len(rows))[:, 1, 1] ** 0.5 if rows else []
+    stds = (
+        meter.covariance([[r.x, r.y, r.z] for r in rows], [float(newest.average)] * len(rows))[:, 1, 1] ** 0.5
+        if rows
+        else []
+    )
     minutes = [(row.at - rows[0].at).total_seconds() / 60.0 for row in rows]
     points = [
-        chart.Point(minutes[i], row.y, float(stds[i]), None if fit is None else float(fit.curve[i])) for i, row in enumerate(rows)
+        chart.Point(minutes[i], row.y, float(stds[i]), None if fit is None else float(fit.curve[i]))
+        for i, row in enumerate(rows)
     ]
     told = newest.summary or {}
     if told.get("settled_at"):
-        answer = format_html("It settled at <b>{}</b>: what is still to come is below {} % of luminance and 0.0005 in u′v′.", clock(told["settled_at"]), f"{REMAINING_Y * 100:g}")
+        answer = format_html(
+            "It settled at <b>{}</b>: what is still to come is below {} % of luminance and 0.0005 in u′v′.",
+            clock(told["settled_at"]),
+            f"{REMAINING_Y * 100:g}",
+        )
     elif fit is None:
-        answer = format_html("{} reading{} so far; a fit wants five over two minutes.", len(rows), "" if len(rows) == 1 else "s")
+        answer = format_html(
+            "{} reading{} so far; a fit wants five over two minutes.", len(rows), "" if len(rows) == 1 else "s"
+        )
     else:
         answer = format_html(
-            "White is still to change by <b>{} ± {} %</b>: {}.", f"{abs(fit.remaining_y) * 100:.1f}", f"{196 * fit.remaining_y_std:.1f}", minutes_words(fit.minutes_left)
+            "White is still to change by <b>{} ± {} %</b>: {}.",
+            f"{abs(fit.remaining_y) * 100:.1f}",
+            f"{196 * fit.remaining_y_std:.1f}",
+            minutes_words(fit.minutes_left),
         )
-    svg = chart.draw(points, final=None if fit is None else fit.final_y, share=REMAINING_Y, title="White over the warm-up")
-    table = Table(("minutes", "cd/m²", "±", "fit"), [(f"{p.minutes:.1f}", f"{p.luminance:.2f}", f"{1.96 * p.std:.2f}", "–" if p.fitted is None else f"{p.fitted:.2f}") for p in points])
+    svg = chart.draw(
+        points, final=None if fit is None else fit.final_y, share=REMAINING_Y, title="White over the warm-up"
+    )
+    table = Table(
+        ("minutes", "cd/m²", "±", "fit"),
+        [
+            (
+                f"{p.minutes:.1f}",
+                f"{p.luminance:.2f}",
+                f"{1.96 * p.std:.2f}",
+                "–" if p.fitted is None else f"{p.fitted:.2f}",
+            )
+            for p in points
+        ],
+    )
     scene.picture = Picture("warm-up", "Has it settled?", answer, mark_safe(svg), table)
     scene.extra |= {"fit": fit, "told": told, "now": timezone.now()}
 

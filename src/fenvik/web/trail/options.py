@@ -6,7 +6,13 @@ from urllib.parse import urlencode
 from django.http import QueryDict
 
 PARTS = {
-    "arrival": {"settings": "settings", "sheets": "sheets", "display": "display", "menu": "menu map", "target": "target"},
+    "arrival": {
+        "settings": "settings",
+        "sheets": "sheets",
+        "display": "display",
+        "menu": "menu map",
+        "target": "target",
+    },
     "groundwork": {"checks": "checks", "levels": "levels", "patterns": "patterns", "warm-up": "warm-up"},
 }
 NAMES = ("sheet", "other", "check", "pattern", "step")  # each names one thing that the page shows

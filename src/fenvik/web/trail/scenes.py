@@ -96,7 +96,12 @@ class Scene:
         """An open pass that belongs to another stop than this one."""
         if self.progress is None:
             return None
-        home = {"found": PassPurpose.FOUND, "left": PassPurpose.LEFT, "adjust": PassPurpose.ADJUST, "groundwork": PassPurpose.WARM_UP}
+        home = {
+            "found": PassPurpose.FOUND,
+            "left": PassPurpose.LEFT,
+            "adjust": PassPurpose.ADJUST,
+            "groundwork": PassPurpose.WARM_UP,
+        }
         return None if home.get(self.stop) == self.progress.pass_.purpose else self.progress
 
 

@@ -1,6 +1,5 @@
 """The pages of a tuning's stops, and the acts that can be done there."""
 
-import uuid
 from typing import Any
 from urllib.parse import urlencode, urlsplit
 
@@ -23,10 +22,10 @@ from fenvik.web.devices.services import take_up
 from fenvik.web.handovers.services import make_handover, withdraw
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.notify import notify
-from fenvik.web.menus.maps import BlockError, MapMovedError
-from fenvik.web.menus.services import SheetError, SheetMovedError
 from fenvik.web.menus.exchange import facts_of
+from fenvik.web.menus.maps import BlockError, MapMovedError
 from fenvik.web.menus.models import SettingsSheet
+from fenvik.web.menus.services import SheetError, SheetMovedError
 from fenvik.web.menus.values import SettingError, values_of
 from fenvik.web.passes import services as passes
 from fenvik.web.passes.models import Pass, PassPurpose
@@ -93,7 +92,14 @@ def act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
         return show_stop(request, pk, "arrival", problem=str(problem), typed=request.POST)
     except (BlockError, MapMovedError) as problem:
         field = getattr(problem, "field", "")
-        return show_stop(request, pk, "arrival", problem=str(problem), problems={field: str(problem)} if field else {}, typed=request.POST)
+        return show_stop(
+            request,
+            pk,
+            "arrival",
+            problem=str(problem),
+            problems={field: str(problem)} if field else {},
+            typed=request.POST,
+        )
     except PatternError as problem:
         typed = {name[2:]: text[:200] for name, text in request.POST.items() if name.startswith("o-")}
         return show_stop(request, pk, "groundwork", problem=str(problem), typed_options=typed)
@@ -272,7 +278,9 @@ ACTS: dict[str, Act] = {
 @require_GET
 def sheet_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
     """Send a settings sheet as an open file."""
-    sheet = of_firm_or_404(SettingsSheet, request.user.firm_id, pk, "tuning__display__menu_map", "tuning__visit__client")
+    sheet = of_firm_or_404(
+        SettingsSheet, request.user.firm_id, pk, "tuning__display__menu_map", "tuning__visit__client"
+    )
     menu = sheet.tuning.display.menu_map
     controls = menu.controls if menu else []
     if kind == "json":
@@ -280,7 +288,9 @@ def sheet_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
     else:
         data = files.write_csv(controls, sheet.values)
     response = HttpResponse(data, content_type="application/json" if kind == "json" else "text/csv; charset=utf-8")
-    name = slugify(f"{sheet.tuning.display.name} {sheet.tuning.picture_mode} {sheet.get_moment_display()} {sheet.at:%Y-%m-%d}")
+    name = slugify(
+        f"{sheet.tuning.display.name} {sheet.tuning.picture_mode} {sheet.get_moment_display()} {sheet.at:%Y-%m-%d}"
+    )
     response["Content-Disposition"] = f'attachment; filename="{name}.{kind}"'
     return response
 
@@ -289,8 +299,16 @@ def sheet_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
 def sheet_print(request: HttpRequest, pk: int) -> HttpResponse:
     """Show a settings sheet on paper."""
     sheet = of_firm_or_404(
-        SettingsSheet, request.user.firm_id, pk, "tuning__display__menu_map", "tuning__display__room__client", "tuning__visit", "by"
+        SettingsSheet,
+        request.user.firm_id,
+        pk,
+        "tuning__display__menu_map",
+        "tuning__display__room__client",
+        "tuning__visit",
+        "by",
     )
     menu = sheet.tuning.display.menu_map
-    rows = [{**c, "value": sheet.values.get(c["id"])} for c in (menu.controls if menu else []) if c["id"] in sheet.values]
+    rows = [
+        {**c, "value": sheet.values.get(c["id"])} for c in (menu.controls if menu else []) if c["id"] in sheet.values
+    ]
     return render(request, "office/sheet.html", {"sheet": sheet, "groups": grouped(rows), "count": len(rows)})

@@ -1,0 +1,80 @@
+"""The client of a display against the stand-in, and against displays that break the link."""
+
+import pytest
+
+from fenvik.link.connection import Connection
+from fenvik.link.display import LinkedDisplay, checked_control
+from fenvik.link.faults import DeviceError, LinkFault
+
+
+@pytest.fixture
+def line(bench):
+    with Connection("127.0.0.1", bench.displays[0].port, "A display") as connection:
+        yield LinkedDisplay(connection)
+
+
+def paired(line):
+    line.show_code()
+    line.answer_code("4711")
+    return line
+
+
+def test_pairing_opens_the_menu(line):
+    with pytest.raises(DeviceError) as refused:
+        line.modes()
+    assert refused.value.number == DeviceError.NOT_PAIRED
+    paired(line)
+    assert [m.label for m in line.modes()] == ["Shop", "Film", "Film HDR"]
+    assert line.state().mode == "m2"
+    assert line.state().signal == "sdr"
+
+
+def test_a_wrong_code_says_how_many_tries_are_left(line):
+    line.show_code()
+    with pytest.raises(DeviceError) as refused:
+        line.answer_code("0000")
+    assert (refused.value.number, refused.value.data["left"]) == (DeviceError.WRONG_CODE, 2)
+
+
+def test_controls_come_with_values_and_are_set_to_steps(line):
+    paired(line)
+    controls = {c["id"]: c for c in line.controls("m2")}
+    assert controls["pic-1"]["role"] == "light"
+    assert controls["eco-1"]["off"] == "Off"
+    assert line.set("m2", "pic-1", 40.4) == 40
+    with pytest.raises(DeviceError) as refused:
+        line.set("m2", "pic-1", 500)
+    assert refused.value.number == DeviceError.OUT_OF_RANGE
+    line.choose("m1")
+    assert line.state().mode == "m1"
+    line.reset("m2")
+    assert {c["id"]: c["value"] for c in line.controls("m2")}["pic-1"] == 34
+
+
+GOOD = {
+    "id": "x",
+    "label": "X",
+    "group": "G",
+    "kind": "range",
+    "role": "light",
+    "min": 0,
+    "max": 10,
+    "step": 1,
+    "value": 3,
+    "default": 5,
+}
+
+
+@pytest.mark.parametrize(
+    "change",
+    [
+        {"id": 5}, {"kind": "slider"}, {"min": 10}, {"step": 0}, {"max": "10"}, {"value": "3"}, {"value": True}, {"role": 7},
+        {"default": None}, {"kind": "choice"}, {"kind": "choice", "options": ["a"], "value": "b", "default": "a"},
+        {"kind": "switch"}, {"role": "process.noise"},
+    ],
+)  # fmt: skip
+def test_a_control_of_another_shape_is_a_fault(change):
+    connection = Connection("127.0.0.1", 1, "A display")
+    assert checked_control(connection, GOOD) == GOOD
+    with pytest.raises(LinkFault):
+        checked_control(connection, GOOD | change)
