@@ -48,7 +48,7 @@ def test_overscan_cuts_the_outer_frame_off(lcd):
 
 def test_sharpness_draws_pale_borders_and_smooths_below_its_middle(lcd):
     def row():
-        return seen(lcd, "sharpness")[20, :, 1]
+        return seen(lcd, "sharpness")[60, :200, 1]
 
     plain = row()
     lcd.set_control("m2", "pq-5", 20)

@@ -1,6 +1,9 @@
 """Groundwork: checks from the settings and from people, levels, warm-up, patterns and the pattern screen."""
 
 import datetime as dt
+import itertools
+import threading
+import time
 
 import numpy as np
 import pytest
@@ -17,7 +20,7 @@ from fenvik.web.groundwork.words import conditions_words, warm_up_fact
 from fenvik.web.menus.services import note_found
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, Reading
-from fenvik.web.passes.services import start_pass
+from fenvik.web.passes.services import ask_to_stop, start_pass
 from fenvik.web.passes.warm import judge_warm_up
 from fenvik.web.patterns.models import Screen
 from fenvik.web.patterns.services import ScreenNumberError, drawn, find_by_number, new_number, screen_of, set_range
@@ -169,6 +172,7 @@ def test_a_warm_up_pass_says_when_it_has_settled(signed_in, person, equipped, no
     assert "The display had settled at" in conditions_words(found.conditions)
 
 
+@pytest.mark.django_db(transaction=True)
 def test_going_on_before_it_has_settled_is_possible_and_remembered(signed_in, person, equipped, now):
     made = warm_pass(equipped, person, now, minutes=15, loss=0.055)
     assert not judge_warm_up(made.pk)
@@ -176,30 +180,32 @@ def test_going_on_before_it_has_settled_is_possible_and_remembered(signed_in, pe
     started = start_pass(tuning_id=equipped.pk, actor=person, now=now)  # the warm-up gives way
     made.refresh_from_db()
     assert made.state == PassState.STOPPED
-    engine.run(started.pk)
-    started.refresh_from_db()
-    assert started.state == PassState.DONE
     assert "measured before the display had settled" in conditions_words(started.conditions)
-    assert (
-        "measured before the display had settled"
-        in signed_in.get(reverse("stop", args=(equipped.pk, "found"))).content.decode()
-    )
+    engine.run(started.pk)
+    found = signed_in.get(reverse("stop", args=(equipped.pk, "found"))).content.decode()
+    assert "measured before the display had settled" in found
 
 
+@pytest.mark.django_db(transaction=True)
 def test_a_warm_up_pass_waits_between_readings_and_hears_that_it_is_to_stop(person, equipped, now, settings):
-    import threading
-
-    from fenvik.web.passes.services import ask_to_stop
-
-    settings.WARM_UP_INTERVAL_S = 0.3
+    settings.WARM_UP_INTERVAL_S = 0.5
     made = watch_warm_up(tuning_id=equipped.pk, actor=person, now=now)
-    assert (made.repeat, made.interval_s, made.patches[0]["rgb"]) == (True, 0.3, [235, 235, 235])
-    # The engine's line to the database is its own: in a test's transaction it would not see the pass, so it is asked before.
-    assert threading.active_count() >= 1
+    assert (made.repeat, made.interval_s, list(made.patches[0]["rgb"])) == (True, 0.5, [235, 235, 235])
+    runner = threading.Thread(target=engine.run, args=(made.pk,))
+    runner.start()
+    end = time.monotonic() + 20
+    while Reading.objects.count() < 3 and time.monotonic() < end:
+        time.sleep(0.02)
+    asked = time.monotonic()
     ask_to_stop(pass_id=made.pk, actor=person, now=now)
-    engine.run(made.pk)
+    runner.join(20)
+    assert time.monotonic() - asked < 5
     made.refresh_from_db()
     assert made.state == PassState.STOPPED
+    at = list(Reading.objects.order_by("id").values_list("started_at", flat=True))
+    assert len(at) in (3, 4)
+    assert all((later - earlier).total_seconds() >= 0.49 for earlier, later in itertools.pairwise(at))
+    assert made.summary["readings"] >= 3
 
 
 @pytest.mark.parametrize("name", PATTERNS)

@@ -1,5 +1,7 @@
 """Ramps and gradients: banding, crushed shades and tints that come and go with the level."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from fenvik.core.patterns.board import Board
@@ -66,7 +68,7 @@ PATTERNS = (
         "Shows banding, crushed shades, and tints that come and go with the level.",
         "Each ramp should run without steps that are wider than the others and without tints. A shallow ramp makes each code wide enough to be seen.",
         "With 8 bits a shallow ramp shows the codes themselves as even steps: only uneven ones are the display’s.",
-        ramp_grey, Wrong("bits", 5.0, "Broad bands: shades are missing."),
+        ramp_grey, Wrong("bits", 4.2, "Broad bands: shades are missing."),
         Wrong("tint-wave", 3.0, "Bands of pink and green: the channels’ curves do not agree."), "An even run of grey.",
         options=(EXTENT,), ends=("banded", "tinted"),
     ),
@@ -84,7 +86,7 @@ PATTERNS = (
         "There should be no line, no patch and no band anywhere.",
         "Codes of 8 bits make a fine pattern of steps of their own.",
         gradient_2d, Wrong("bits", 4.0, "Patches with hard borders."), Wrong("saturation", 60.0, "The lower half is one flat colour: saturation clips."),
-        "Smooth both ways.", options=(LIGHT, EXTENT), roles=("saturation",), ends=("banded", "clipped"),
+        "Smooth both ways.", options=(replace(LIGHT, default="red"), EXTENT), roles=("saturation",), ends=("banded", "clipped"),
     ),
     Pattern(
         "circles", "Gradients on circles", "gradients",
