@@ -36,6 +36,14 @@ def bench():
         yield made
 
 
+@pytest.fixture(autouse=True)
+def nothing_kept():
+    """A test's database begins anew, and with it the numbers of its rows."""
+    from fenvik.web.trail import kept
+
+    kept.clear()
+
+
 @pytest.fixture
 def now():
     return dt.datetime.now(dt.UTC)

@@ -27,6 +27,17 @@ def _having(words: str, *fields: str) -> Q:
     return wanted
 
 
+def _tunings_having(firm_id: int, words: str) -> Q:
+    """Return what wants every word in a tuning, its display or its client; those two are looked up on their own, being few."""
+    wanted = Q()
+    for word in words.split()[:6]:
+        displays = Display.objects.of_firm(firm_id).filter(_having(word, "maker", "model")).values("pk")
+        visits = Visit.objects.of_firm(firm_id).filter(client__name__icontains=word).values("pk")
+        own = Q(name__icontains=word) | Q(picture_mode__icontains=word) | Q(notes__icontains=word)
+        wanted &= own | Q(display__in=displays) | Q(visit__in=visits)
+    return wanted
+
+
 def found(firm_id: int, words: str) -> dict[str, Any]:
     """Return what a firm has with all these words in it: a number of queries that does not grow."""
     clients: QuerySet = Client.objects.of_firm(firm_id).filter(
@@ -39,9 +50,7 @@ def found(firm_id: int, words: str) -> dict[str, Any]:
             pk__in=Display.objects.of_firm(firm_id).filter(_having(words, "feeds__through", "feeds__what")).values("pk")
         )
     )
-    tunings: QuerySet = Tuning.objects.of_firm(firm_id).filter(
-        _having(words, "name", "picture_mode", "notes", "display__maker", "display__model", "visit__client__name")
-    )
+    tunings: QuerySet = Tuning.objects.of_firm(firm_id).filter(_tunings_having(firm_id, words))
     visits: QuerySet = Visit.objects.of_firm(firm_id).filter(_having(words, "notes"))
     lower = words.lower().split()
     maps = MenuMap.objects.of_firm(firm_id).filter(controls__icontains=lower[0]).only("maker", "model", "controls")[:40]
@@ -85,7 +94,7 @@ def find(request: HttpRequest) -> HttpResponse:
             if context["tuning"] and len(last) < 15
             else None
         )
-        newest = newest or Tuning.objects.of_firm(request.user.firm_id).order_by("-created_at").first()
+        newest = newest or Tuning.objects.of_firm(request.user.firm_id).order_by("-pk").first()
         context["patterns"] = patterns_for(words, None if newest is None else newest.pk)
         context["nothing"] = not any(context["found"].values()) and not context["patterns"]
     return render(request, "office/find.html", context)

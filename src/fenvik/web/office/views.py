@@ -6,20 +6,24 @@ from typing import Any
 
 from django.contrib import messages
 from django.core.paginator import Paginator
-from django.db.models import Count, Max
+from django.db.models import Count, Exists, Max, OuterRef, Subquery
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
+from django.template.loader import render_to_string
 from django.utils import timezone
+from django.utils.functional import SimpleLazyObject
 from django.views.decorators.http import require_GET, require_http_methods
 
 from fenvik.core.errors import FenvikError
 from fenvik.web.clients.models import Client, Display
 from fenvik.web.devices.models import Device
 from fenvik.web.devices.services import take_up
+from fenvik.web.groundwork.state import fresh_state
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.office.forms import ClientForm, TuningForm, VisitForm
 from fenvik.web.office.services import add_tuning, plan_visit
-from fenvik.web.trail.facts import trail_of, with_trails
+from fenvik.web.trail import kept
+from fenvik.web.trail.facts import trail_of
 from fenvik.web.visits.models import Tuning, Visit
 
 PAGE = 8
@@ -34,10 +38,23 @@ def day_words(day: date, today: date) -> str:
     return named if day.year == today.year else f"{named} {day.year}"
 
 
+def row_of(tuning: Any) -> dict[str, Any]:
+    """Return a tuning with its trail and its line in a list; kept with it unless the display has just been asked."""
+    row: dict[str, Any] | None = getattr(tuning, "kept_row", None)
+    if row is None or fresh_state(tuning.display.said, timezone.now()) is not None:
+        trail = trail_of(tuning)
+        row = {"tuning": tuning, "trail": trail}
+        row["line"] = render_to_string("office/_tuning.html", {"item": row})
+        row["card"] = SimpleLazyObject(lambda: render_to_string("office/_card.html", {"item": row}))
+        tuning.kept_row = None if fresh_state(tuning.display.said, timezone.now()) else row
+    return row
+
+
 def _rows(visits: list[Visit]) -> list[dict[str, Any]]:
     tunings = defaultdict(list)
-    for tuning in with_trails(Tuning.objects.filter(visit__in=visits)).order_by("pk"):
-        tunings[tuning.visit_id].append({"tuning": tuning, "trail": trail_of(tuning)})
+    pks = list(Tuning.objects.filter(visit__in=visits).values_list("pk", flat=True)) if visits else []
+    for tuning in kept.tunings(visits[0].firm_id, pks) if pks else []:
+        tunings[tuning.visit_id].append(row_of(tuning))
     rows = []
     for visit in visits:
         mine = tunings[visit.pk]
@@ -64,13 +81,7 @@ def visits(request: HttpRequest) -> HttpResponse:
         days.setdefault(row["visit"].on, []).append(row)
     ordered = sorted(days, key=lambda d: (d < today, d if d >= today else date.max - (d - date.min)))
     mine = Device.objects.of_firm(firm_id).exclude(role="display").filter(screen__isnull=True).order_by("role", "name")
-    last_seen = (
-        Display.objects.of_firm(firm_id)
-        .annotate(last=Max("tunings__visit__on"))
-        .filter(last__lt=today - timedelta(days=365))
-        .select_related("room__client")
-        .order_by("last")[:5]
-    )
+    last_seen = _due(firm_id, today)
     today_count = sum(visit.on == today for visit in page)
     context = {
         "here": "visits",
@@ -82,6 +93,19 @@ def visits(request: HttpRequest) -> HttpResponse:
         "year": _year(firm_id, today),
     }
     return render(request, "office/visits.html", context)
+
+
+def _due(firm_id: int, today: date) -> list[Display]:
+    """Return displays that were worked on, but not for a year: the longest ago first."""
+    visits_to = Visit.objects.filter(tunings__display=OuterRef("pk"))
+    recent = Tuning.objects.filter(display=OuterRef("pk"), visit__on__gte=today - timedelta(days=365))
+    return list(
+        Display.objects.of_firm(firm_id)
+        .filter(~Exists(recent), Exists(Tuning.objects.filter(display=OuterRef("pk"))))
+        .annotate(last=Subquery(visits_to.order_by("-on").values("on")[:1]))
+        .select_related("room__client")
+        .order_by("last")[:5]
+    )
 
 
 def _year(firm_id: int, today: date) -> dict[str, Any]:

@@ -6,6 +6,7 @@ from fenvik.core.proposals import Room as RoomLight
 from fenvik.core.proposals import propose
 from fenvik.web.devices.displays import link_of
 from fenvik.web.devices.models import Device, DeviceRole
+from fenvik.web.kit.templatetags.fenvik import setting
 from fenvik.web.menus.blocks import BLOCKS, ROLES
 from fenvik.web.menus.exchange import differences
 from fenvik.web.menus.maps import same_model
@@ -30,12 +31,33 @@ def grouped(rows: list[dict[str, Any]]) -> dict[str, list[dict[str, Any]]]:
 
 
 def _settings(scene: Any) -> None:
-    rows = scene.values.rows
-    if scene.values.found is not None:  # what was left empty then is not filled in by itself now
-        rows = [row | {"usual": None} for row in rows]
+    # What was left empty when the sheet was noted is not filled in by itself now.
+    usual = scene.values.found is None
+    typed, problems = scene.extra.get("typed"), scene.extra.get("problems") or {}
+    rows = [
+        _field(row, typed, problems if isinstance(problems, dict) else {}, usual=usual) for row in scene.values.rows
+    ]
     scene.extra["groups"] = grouped(rows)
     scene.extra["seen"] = scene.tuning.found_sheets[0].pk if scene.tuning.found_sheets else 0
     scene.extra["link"] = _link(scene.tuning)
+
+
+def _field(row: dict[str, Any], typed: Any, problems: dict[str, str], *, usual: bool) -> dict[str, Any]:
+    """Return a control as its field in a sheet: a sheet has hundreds, so the template is left little to work out."""
+    name, kind = row["id"], row["kind"]
+    start = row["usual"] if usual and row["found"] is None else row["found"]
+    text = setting(start) if start is not None else ""
+    if typed is not None:
+        text = typed.get(f"value-{name}", "")
+    made = {**row, "shown": text, "problem": problems.get(name, ""), "hint": "", "choices": None}
+    if kind == "range":
+        made["hint"] = f"{setting(row['min'])} to {setting(row['max'])}"
+    else:
+        options = row["options"] if kind == "choice" else ("on", "off")
+        made["choices"] = [(option, option == text) for option in options]
+    if row["changed"]:
+        made["hint"] += f" now {setting(row['now'])}"
+    return made
 
 
 def _link(tuning: Any) -> dict[str, Any] | None:

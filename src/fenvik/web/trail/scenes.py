@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 from django.conf import settings
-from django.shortcuts import get_object_or_404
+from django.http import Http404
 from django.utils.html import format_html
 from django.utils.safestring import mark_safe
 
@@ -23,13 +23,14 @@ from fenvik.web.passes.recent import recent_readings
 from fenvik.web.results import pictures
 from fenvik.web.results.assemble import analysis_of
 from fenvik.web.trail import arrival, groundwork
-from fenvik.web.trail.facts import STOPS, Trail, newest_pass, trail_of, with_trails
+from fenvik.web.trail.facts import STOPS, Trail, newest_pass, trail_of
 from fenvik.web.trail.forms import MeasureForm
+from fenvik.web.trail.kept import tunings
 from fenvik.web.trail.options import PARTS, Options
 from fenvik.web.trail.progress import Progress, expected_s, progress_of
 from fenvik.web.trail.tape import TapeRow, tape_of
 from fenvik.web.trail.verdict import Verdict, light_words, verdict_of
-from fenvik.web.visits.models import SIGNALS, Tuning
+from fenvik.web.visits.models import SIGNALS
 
 
 @dataclass
@@ -107,7 +108,10 @@ class Scene:
 
 def load_tuning(firm_id: int, pk: int) -> Any:
     """Return a tuning of a firm with what its trail needs, or answer 404."""
-    return get_object_or_404(with_trails(Tuning.objects.of_firm(firm_id), whole=True), pk=pk)
+    found = tunings(firm_id, [pk], whole=True)
+    if not found:
+        raise Http404
+    return found[0]
 
 
 def make_scene(firm_id: int, pk: int, stop: str, options: Options, extra: dict[str, Any] | None = None) -> Scene:

@@ -96,18 +96,6 @@ def at(mapping: dict[str, object] | None, key: str) -> object:
 
 
 @register.filter
-def typed_value(typed: dict[str, str], control: str) -> str:
-    """Return what a person typed for a control."""
-    return typed.get(f"value-{control}", "")
-
-
-@register.filter
-def found_or_usual(row: dict[str, object]) -> object:
-    """Return what a control was found at; before anything was noted, what most of the model stand at."""
-    return row.get("usual") if row.get("found") is None else row.get("found")
-
-
-@register.filter
 def times(value: float, factor: float) -> float:
     """Return a product."""
     return value * float(factor)
