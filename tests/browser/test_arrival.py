@@ -212,6 +212,7 @@ def test_what_is_typed_while_the_line_is_gone_is_there_again(page, keys, system,
     page.locator("#link-state", has_text="onnect").wait_for()
     assert page.locator("#value-pic-1").input_value() == "77"
     system.start_web()
+    page.wait_for_timeout(2000)  # the page's own line is made anew first
     page.goto(f"{system.address}/tunings/{tuning.pk}/arrival/")
     page.locator("text=not stored is filled in again").wait_for()
     assert page.locator("#value-pic-1").input_value() == "77"
