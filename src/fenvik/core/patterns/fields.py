@@ -55,7 +55,7 @@ PATTERNS = (
         "cadence", "Motion cadence", "motion",
         "A bar that moves at the rate of film or of video: judder, smoothing and doubled edges show.",
         "With film’s rate the bar should go in even small jumps. Gliding without jumps means that the display makes up pictures in between; uneven jumps that its refresh does not fit the rate.",
-        "A browser draws at the refresh of its own screen: where that is no multiple of the rate, uneven jumps are the driver’s. The page says what it found.",
+        "A browser draws at the refresh of its own screen: where that is no multiple of the rate, uneven jumps are the driver’s.",
         cadence, Wrong("none", 0.0, "Uneven jumps: the refresh does not fit the rate."), Wrong("smear", 4.0, "The bar glides and drags a border behind it: motion smoothing."),
         "Even small jumps with clean edges.", roles=("process.motion",), moving=moving_bar, ends=("judder", "smoothed"),
         options=(
@@ -66,8 +66,8 @@ PATTERNS = (
     Pattern(
         "patch", "Free patch", "free",
         "One patch of any size, place, colour and surround, for looking or for a reading by hand.",
-        "Whatever it is wanted for.",
-        "Codes are rounded to those that the signal has; the page says which ones are sent.",
+        "Whether light, colour and size are as they were asked for.",
+        "Codes are rounded to those that the signal has: 8 bits know 220 greys in the limited range.",
         free_patch, Wrong("white", -30.0, "–"), Wrong("white", 15.0, "–"), "As asked for.", ends=("darker", "lighter"),
         roles=("light",),
         options=(

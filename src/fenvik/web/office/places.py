@@ -74,6 +74,17 @@ class ProposalForm(PlainNumbers, forms.Form):
     luminance = forms.FloatField(required=False, min_value=5, max_value=5000)
     tolerance = forms.FloatField(min_value=0.1, max_value=10)
 
+    def __init__(self, *args, words: str, **kwargs) -> None:  # type: ignore[no-untyped-def]
+        super().__init__(*args, **kwargs)
+        for name, what in (
+            ("picture_mode", "Picture mode"),
+            ("name", "Name"),
+            ("target_name", "Target"),
+            ("luminance", "White in cd/m²"),
+            ("tolerance", "Tolerance"),
+        ):
+            self.fields[name].widget.attrs["aria-label"] = f"{what} of the tuning for {words}"
+
     def clean(self) -> dict[str, Any]:
         """Want a picture mode where it is taken."""
         cleaned = super().clean() or {}
@@ -97,6 +108,7 @@ def proposals(request: HttpRequest, pk: int, display_pk: int) -> HttpResponse:
         form = ProposalForm(
             request.POST or None,
             prefix=f"{purpose}-{signal}",
+            words=words,
             initial={
                 "name": f"{shown.room.name}, {words}",
                 "target_name": made.target,

@@ -44,6 +44,7 @@ class Screen(FirmModel):
         default=True
     )  # one pixel of the page is one of the screen's, as far as the browser tells
     awake = models.BooleanField(default=False)  # the browser keeps the display from falling asleep
+    refresh_hz = models.FloatField(null=True)  # of the screen that the page is on, as the browser draws
     identity = models.PositiveIntegerField(default=0)  # rises when it is asked to say which visit it belongs to
     seen_at = models.DateTimeField(null=True)
     withdrawn_at = models.DateTimeField(null=True)

@@ -190,17 +190,22 @@ def put(screen: Screen, picture: dict[str, Any]) -> Screen:
 
 
 @transaction.atomic
-def drawn(*, token: str, revision: int, size: str, exact: bool, awake: bool, now: datetime) -> Screen | None:
+def drawn(
+    *, token: str, revision: int, size: str, exact: bool, awake: bool, now: datetime, refresh_hz: float | None = None
+) -> Screen | None:
     """Take what the page says: which picture it has drawn, and how."""
     screen = Screen.objects.select_for_update(of=("self",)).filter(token=token, withdrawn_at__isnull=True).first()
     if screen is None:
         return None
-    before = (screen.is_open, screen.size, screen.exact, screen.awake)
+    before = (screen.is_open, screen.size, screen.exact, screen.awake, screen.refresh_hz)
+    hertz = round(refresh_hz, 1) if refresh_hz is not None and 1 < refresh_hz < 1000 else screen.refresh_hz
+    if hertz is not None and screen.refresh_hz is not None and abs(hertz - screen.refresh_hz) < 0.02 * hertz:
+        hertz = screen.refresh_hz  # browsers' clocks are coarse: a wavering last digit is no news
     screen.shown = max(screen.shown, min(revision, screen.revision))
-    screen.size, screen.exact, screen.awake, screen.seen_at = size[:20], exact, awake, now
-    screen.save(update_fields=["shown", "size", "exact", "awake", "seen_at"])
+    screen.size, screen.exact, screen.awake, screen.refresh_hz, screen.seen_at = size[:20], exact, awake, hertz, now
+    screen.save(update_fields=["shown", "size", "exact", "awake", "refresh_hz", "seen_at"])
     notify_screen(screen.pk, shown=screen.shown)
-    if before != (True, screen.size, exact, awake):
+    if before != (True, screen.size, exact, awake, hertz):
         for tuning_id in Tuning.objects.filter(visit_id=screen.visit_id).values_list("pk", flat=True):
             notify(tuning_id)
     return screen

@@ -152,6 +152,7 @@ def screen_drawn(request: HttpRequest, token: str) -> HttpResponse:
         told = json.loads(request.body)
         revision = int(told["revision"])
         size = f"{int(told['width'])} × {int(told['height'])}"
+        refresh_hz = float(told["hz"]) if told.get("hz") else None
     except (ValueError, KeyError, TypeError):
         return JsonResponse({"error": "not understood"}, status=400)
     screen = drawn(
@@ -161,6 +162,7 @@ def screen_drawn(request: HttpRequest, token: str) -> HttpResponse:
         exact=bool(told.get("exact")),
         awake=bool(told.get("awake")),
         now=timezone.now(),
+        refresh_hz=refresh_hz,
     )
     if screen is None:
         raise Http404

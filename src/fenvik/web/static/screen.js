@@ -59,7 +59,21 @@ async function draw() {
   requestAnimationFrame(() => requestAnimationFrame(() => say(revision)));
 }
 
+// How often the browser draws, from the middle one of the last intervals: a pattern's rate that does not fit it jumps unevenly.
+let hertz = null;
+const intervals = [];
+let lastFrame = 0;
+function clockFrame(now) {
+  if (lastFrame) intervals.push(now - lastFrame);
+  lastFrame = now;
+  if (intervals.length < 90) return;
+  intervals.sort((a, b) => a - b);
+  hertz = 1000 / (intervals.slice(30, 60).reduce((a, b) => a + b, 0) / 30);
+  intervals.length = 0;
+}
+
 function move(now) {
+  clockFrame(now);
   const moving = state && state.picture.moving;
   if (moving && background) {
     const { width, height } = canvas;
@@ -76,7 +90,7 @@ async function say(revision) {
   try {
     await fetch(`${address}drawn/`, {
       method: "POST", headers: { "Content-Type": "application/json" },
-      body: JSON.stringify({ revision, width: canvas.width, height: canvas.height, exact, awake: Boolean(lock && !lock.released) }),
+      body: JSON.stringify({ hz: hertz, revision, width: canvas.width, height: canvas.height, exact, awake: Boolean(lock && !lock.released) }),
     });
   } catch { /* said again in ten seconds */ }
 }

@@ -9,7 +9,7 @@ from django.utils.html import format_html
 from django.utils.safestring import mark_safe
 
 from fenvik.charts import warmup as chart
-from fenvik.core.patterns import PATTERNS, Pattern
+from fenvik.core.patterns import PATTERNS, Pattern, Signal
 from fenvik.core.uncertainty import Repeatability
 from fenvik.core.warmup import REMAINING_Y
 from fenvik.web.groundwork.levels import STEPS, levels_of
@@ -60,6 +60,31 @@ def _examples(pattern: Pattern) -> list[tuple[str, str, str]]:
     ]
 
 
+def _rate_words(screen: Screen | None, pattern: Pattern, typed: dict[str, str]) -> str:
+    """Return whether a moving pattern's rate fits the screen that draws it, as far as that is known."""
+    if pattern.moving is None or screen is None or not screen.is_open or screen.refresh_hz is None:
+        return ""
+    rate = float(typed.get("rate") or {o.id: o.default for o in pattern.options}["rate"])
+    times = screen.refresh_hz / rate
+    fits = abs(times - round(times)) < 0.03 * times and round(times) >= 1
+    verdict = "fit evenly" if fits else "do not fit evenly: uneven jumps are the driver’s"
+    return f"The pattern screen draws {screen.refresh_hz:.0f} times a second; {rate:g} pictures a second {verdict}."
+
+
+def _codes_words(tuning: Any, pattern: Pattern, typed: dict[str, str]) -> str:
+    """Return the code values of a free patch as this tuning's source sends them."""
+    if pattern.id != "patch":
+        return ""
+    given = {o.id: typed.get(o.id) or o.default for o in pattern.options}
+    try:
+        signal = Signal(tuning.bits, "full" if tuning.range == "full" else "limited")
+        inside = [int(signal.code(float(given[name]))) for name in ("red", "green", "blue")]
+        outside = int(signal.code(float(given["surround"])))
+    except ValueError:
+        return ""
+    return f"Sent as {inside[0]}, {inside[1]}, {inside[2]} on {outside}: {tuning.bits} bit, {tuning.range} range."
+
+
 def _patterns(scene: Any) -> None:
     screen = _screen(scene)
     pattern = PATTERNS.get(scene.options.get("pattern")) or next(iter(PATTERNS.values()))
@@ -75,6 +100,8 @@ def _patterns(scene: Any) -> None:
         "pattern": pattern,
         "options": [(option, typed.get(option.id, option.default)) for option in pattern.options],
         "controls": rows,
+        "rate_words": _rate_words(screen, pattern, typed),
+        "codes_words": _codes_words(scene.tuning, pattern, typed),
         "looked": list(scene.tuning.looked.filter(pattern=pattern.id, control__gt="").order_by("-id")[:4]),
         "examples": _examples(pattern),
     }  # fmt: skip
