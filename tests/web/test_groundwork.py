@@ -357,3 +357,33 @@ def test_another_firm_cannot_reach_any_of_it(client, stranger, equipped, person,
     for name in ("sheet", "sheet-json", "sheet-csv"):
         assert client.get(reverse(name, args=(sheet.pk,))).status_code == 404
     assert Pass.objects.filter(purpose=PassPurpose.WARM_UP).count() == 0
+
+
+def test_a_pattern_finds_its_controls_by_role_or_by_name_or_offers_all(signed_in, person, tuning, now):
+    from fenvik.standins.models import projector_menu
+    from fenvik.web.demo.build import menu_map_of, typed_sheet
+
+    tuning.display.menu_map = menu_map_of(person.firm, "Loftlight", "L4", projector_menu(), "c2")
+    tuning.display.save()
+    note_found(tuning_id=tuning.pk, actor=person, typed=typed_sheet(projector_menu(), "c2"), now=now)
+    assert 'name="value-cv-red-x"' in page(signed_in, tuning, "?view=patterns&pattern=convergence")
+    assert 'name="value-ln-focus"' in page(signed_in, tuning, "?view=patterns&pattern=focus")
+    body = page(signed_in, tuning, "?view=patterns&pattern=uniformity")
+    assert 'name="other-value"' in body
+    act(signed_in, tuning, "look-by", view="patterns", pattern="uniformity", control="pic-1", seen="0", **{"other-value": "55"})
+    assert ControlChange.objects.get().after == 55
+    assert LookedAt.objects.get().label == "Laser"
+
+
+def test_a_free_patch_says_its_codes(signed_in, tuning):
+    assert "Sent as 235, 235, 235 on 16: 8 bit, limited range." in page(signed_in, tuning, "?view=patterns&pattern=patch")
+
+
+def test_a_rate_that_does_not_fit_the_screen_is_said(client, signed_in, person, tuning):
+    screen = screen_of(visit_id=tuning.visit_id, firm_id=person.firm_id)
+    told = {"revision": 0, "width": 1920, "height": 1080, "exact": True, "awake": True, "hz": 59.94}
+    client.post(reverse("screen-drawn", args=(screen.token,)), told, content_type="application/json")
+    body = page(signed_in, tuning, "?view=patterns&pattern=cadence")
+    assert "draws 60 times a second; 24 pictures a second do not fit evenly" in body
+    Screen.objects.update(picture={"kind": "pattern", "pattern": "cadence", "options": {"rate": "30"}})
+    assert "30 pictures a second fit evenly" in page(signed_in, tuning, "?view=patterns&pattern=cadence")

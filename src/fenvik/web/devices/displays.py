@@ -99,9 +99,12 @@ def look(*, tuning: Tuning, now: datetime) -> dict[str, Any]:
     display = tuning.display
     with paired(display) as line:
         state = line.state()
+        modes = (display.said or {}).get("modes") or [
+            {"id": m.id, "label": m.label, "signals": list(m.signals)} for m in line.modes()
+        ]
     said = {
         "mode": state.mode, "signal": state.signal, "input": state.input, "on_minutes": state.on_minutes,
-        "notices": list(state.notices), "at": now.isoformat(),
+        "notices": list(state.notices), "at": now.isoformat(), "modes": modes,
     }  # fmt: skip
     before = display.said or {}
     Display.objects.filter(pk=display.pk).update(said=said)

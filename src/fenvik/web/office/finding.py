@@ -86,7 +86,7 @@ def find(request: HttpRequest) -> HttpResponse:
     """Find anything."""
     words = request.GET.get("q", "").replace("\0", "").strip()[:80]
     last = request.GET.get("tuning", "")
-    context: dict[str, Any] = {"words": words, "tuning": last if last.isdigit() else ""}
+    context: dict[str, Any] = {"words": words, "tuning": last if last.isdigit() else "", "autofocus": not words}
     if words:
         context["found"] = {name: list(rows) for name, rows in found(request.user.firm_id, words).items()}
         newest = (

@@ -217,6 +217,10 @@ class TargetForm(PlainNumbers, forms.Form):
             "white": " ".join(f"{v:g}" for v in free["white"]) if free.get("white") else "",
         }  # fmt: skip
         super().__init__(*args, initial=initial, **kwargs)
+        # A display on the link has said which modes it has: they are offered.
+        self.modes = [mode["label"] for mode in (tuning.display.said or {}).get("modes", [])]
+        if self.modes:
+            self.fields["picture_mode"].widget.attrs["list"] = "modes"
 
     @property
     def plain_fields(self) -> list[Any]:

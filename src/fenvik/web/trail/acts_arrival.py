@@ -56,6 +56,7 @@ def pair(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     displays.answer_code(
         display=whole.display, code=request.POST.get("code", "")[:40], actor=request.user, now=timezone.now()
     )
+    displays.look(tuning=_whole(tuning), now=timezone.now())
     messages.info(request, f"{whole.display.name} is paired: its menu and settings can be read.")
     return None
 

@@ -67,8 +67,11 @@ def use_screen(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 
 def look_by(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Log what a control was set to by a pattern."""
+    typed = typed_values(request)
+    if request.POST.get("control"):
+        typed = {request.POST["control"][:80]: request.POST.get("other-value", "")[:40]}
     services.go_through(
-        tuning_id=tuning.pk, actor=request.user, step="", pattern=request.POST.get("pattern", "")[:40], typed=typed_values(request),
+        tuning_id=tuning.pk, actor=request.user, step="", pattern=request.POST.get("pattern", "")[:40], typed=typed,
         seen=number_in(request, "seen"), now=timezone.now(), group=group_of(request),
     )  # fmt: skip
     return None

@@ -20,6 +20,7 @@ from fenvik.web.passes.warm import fit_of, readings_of
 from fenvik.web.patterns.models import Screen
 from fenvik.web.results.pictures import Picture, Table
 
+HINTS = {"lens.focus": "focus", "convergence.red": "convergence", "convergence.blue": "convergence"}
 GROUPS = {
     "levels": "levels", "detail": "detail", "geometry": "place and shape", "gradients": "gradients", "colour": "colour",
     "light": "light", "motion": "motion", "free": "free",
@@ -60,6 +61,12 @@ def _examples(pattern: Pattern) -> list[tuple[str, str, str]]:
     ]
 
 
+def _by_name(pattern: Pattern, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Return the controls without a role that a pattern for a lens is for, found by their names: the link has no roles for them."""
+    words = {HINTS[role] for role in pattern.roles if role in HINTS}
+    return [r for r in rows if not r.get("role") and any(word in f"{r['label']} {r['group']}".lower() for word in words)]
+
+
 def _rate_words(screen: Screen | None, pattern: Pattern, typed: dict[str, str]) -> str:
     """Return whether a moving pattern's rate fits the screen that draws it, as far as that is known."""
     if pattern.moving is None or screen is None or not screen.is_open or screen.refresh_hz is None:
@@ -94,7 +101,7 @@ def _patterns(scene: Any) -> None:
     groups: dict[str, list[Any]] = {name: [] for name in GROUPS.values()}
     for each in PATTERNS.values():
         groups[GROUPS[each.group]].append(each)
-    rows = [row for row in scene.values.rows if row.get("role") in pattern.roles]
+    rows = [row for row in scene.values.rows if row.get("role") in pattern.roles] or _by_name(pattern, scene.values.rows)
     scene.extra |= {
         "groups": groups,
         "pattern": pattern,
