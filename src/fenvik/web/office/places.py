@@ -53,7 +53,7 @@ def display(request: HttpRequest, pk: int, new: bool = False) -> HttpResponse:
     context: dict[str, Any] = {"form": form, "display": None if new else shown, "room": shown.room, "here": "clients"}
     if not new:
         context["tunings"] = (
-            Tuning.objects.filter(display=shown).select_related("visit").order_by("-visit__on", "pk")[:30]
+            Tuning.objects.filter(display=shown).select_related("visit").order_by("-visit__on", "pk")[:12]
         )
         context["same"] = (
             Display.objects.of_firm(firm_id)

@@ -10,7 +10,7 @@ from fenvik.web.kit.templatetags.fenvik import setting
 from fenvik.web.menus.blocks import BLOCKS, ROLES
 from fenvik.web.menus.exchange import differences
 from fenvik.web.menus.maps import same_model
-from fenvik.web.menus.models import SettingsSheet
+from fenvik.web.menus.models import Moment, SettingsSheet
 from fenvik.web.office.forms import DisplayForm, RoomForm, TargetForm
 from fenvik.web.visits.models import Tuning
 
@@ -86,7 +86,9 @@ def _sheets(scene: Any) -> None:
     ) if tuning.display.menu_map_id else []  # fmt: skip
     rows = [_sheet_row(s, here=True) for s in own] + [_sheet_row(s, here=False) for s in elsewhere]
     known = {row["id"]: row for row in rows}
-    one = known.get(scene.options.get("sheet")) or (rows[0] if rows else None)
+    # How it was found is what most people come to look at: what has been changed since, and the way back.
+    found = next((row for row in rows if row["here"] and row["sheet"].moment == Moment.FOUND), None)
+    one = known.get(scene.options.get("sheet")) or found or (rows[0] if rows else None)
     other = known.get(scene.options.get("other"))
     now = {"id": "now", "values": scene.values.now, "here": True}
     shown = other or now
