@@ -13,6 +13,10 @@ def main(arguments: list[str]) -> int:
             from fenvik.cli.standins import run
 
             return run(rest)
+        case "correct":
+            from fenvik.cli.correct import run as correct
+
+            return correct(rest)
         case "web":
             from fenvik.cli.serve import web
 
@@ -26,7 +30,7 @@ def main(arguments: list[str]) -> int:
 
             execute_from_command_line(["fenvik manage", *rest])
             return 0
-    print("fenvik: standins, web, worker or manage", file=sys.stderr)
+    print("fenvik: standins, correct, web, worker or manage", file=sys.stderr)
     return 2
 
 

@@ -60,7 +60,8 @@ def _fit(seconds: Floats, values: Floats, std: Floats, widest: float) -> _Fits:
     pull = np.swapaxes(weighted, -1, -2) @ ((values - centre) / std)
     mean = np.einsum("kij,kj->ki", covariance, pull)
     evidence = 0.5 * np.einsum("ki,ki->k", pull, mean) + 0.5 * np.linalg.slogdet(covariance)[1]
-    return _Fits(mean + np.array([centre, 0.0]), covariance, np.asarray(evidence, dtype=np.float64))
+    mean = np.asarray(mean + np.array([centre, 0.0]), dtype=np.float64)
+    return _Fits(mean, np.asarray(covariance, dtype=np.float64), np.asarray(evidence, dtype=np.float64))
 
 
 def _to_come(fits: _Fits, share: Floats, seconds: float) -> tuple[float, float]:
