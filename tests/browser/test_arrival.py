@@ -54,8 +54,8 @@ def bare(person, now, system):
         display = Display.objects.create(room=room, maker=maker, model=model, serial=serial, technology=technology)
         from fenvik.web.devices.models import Device
 
-        source = Device.objects.get(role="source")
-        meter = Device.objects.get(facts__kind="colorimeter")
+        source = Device.objects.get(serial="BP1-1180")
+        meter = Device.objects.get(serial="PC1-2209")
         return Tuning.objects.create(
             visit=visit,
             display=display,

@@ -7,8 +7,19 @@ from fenvik.standins.directory import Directory
 from fenvik.standins.display import Display
 from fenvik.standins.faults import AFTER_CALLS, LASTS_S, ROLE_OF
 from fenvik.standins.menu import Menu
-from fenvik.standins.meter import COLORIMETER, SPECTRORADIOMETER, Meter
-from fenvik.standins.models import lcd_build, lcd_menu, oled_build, oled_menu, projector_build, projector_menu
+from fenvik.standins.meter import CHEAP_COLORIMETER, COLORIMETER, SPECTRORADIOMETER, Meter
+from fenvik.standins.models import (
+    lamp_build,
+    lamp_menu,
+    lcd_build,
+    lcd_menu,
+    oled_build,
+    oled_menu,
+    projector_build,
+    projector_menu,
+    quantum_dot_build,
+    quantum_dot_menu,
+)
 from fenvik.standins.optics import Build, Optics
 from fenvik.standins.rpc import Device
 from fenvik.standins.source import Source
@@ -57,12 +68,31 @@ def make_bench(*, haste: float = 1.0, pair_code: str = "", state: Path | None = 
             state,
         ),
     ]
+    displays += [
+        _display(
+            world,
+            ("Alderwick", "Q75", "AQ75-0308"),
+            quantum_dot_menu(),
+            quantum_dot_build(),
+            "q2",
+            seed + 30,
+            pair_code,
+            state,
+        ),
+        _display(world, ("Cobblemere", "H2", "CH2-0071"), lamp_menu(), lamp_build(), "l2", seed + 40, pair_code, state),
+    ]
     world.front = displays[0].serial
     meters = [
         Meter("Pebble", "C1", "PC1-2209", kind=COLORIMETER, world=world, displays=displays, seed=seed + 1),
         Meter("Tarn", "S2", "TS2-0031", kind=SPECTRORADIOMETER, world=world, displays=displays, seed=seed + 2),
     ]
-    sources = [Source("Brook", "P1", "BP1-1180", world=world)]
+    meters.append(
+        Meter("Minnow", "M", "MM-0954", kind=CHEAP_COLORIMETER, world=world, displays=displays, seed=seed + 3)
+    )
+    sources = [
+        Source("Brook", "P1", "BP1-1180", world=world),
+        Source("Rill", "R8", "RR8-0422", world=world, bits=(8,), formats=("sdr",), only_limited=True),
+    ]
     return Bench(world, Directory(HOST, [*displays, *meters, *sources]), displays, meters, sources)
 
 

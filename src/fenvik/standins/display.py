@@ -13,7 +13,6 @@ from fenvik.standins.rpc import Device, Params, Refusal, text
 from fenvik.standins.world import World
 
 TRIES = 3
-INSTALLS = ("curves", "matrix", "cube", "tone")
 
 
 class Display(Device):
@@ -51,7 +50,7 @@ class Display(Device):
             "set": self.set,
             "reset": self.reset,
             "install": self.install,
-            "uninstall": self.install,
+            "uninstall": self.uninstall,
         }
 
     def facts(self) -> dict[str, Any]:
@@ -153,12 +152,23 @@ class Display(Device):
         """Put a mode back to its factory values."""
         self._paired(params)
         self.menu.reset(text(params, "mode"))
+        self.optics.installed.by_mode.pop(text(params, "mode"), None)
+        self.optics.installed.count += 1
         self.keep()
         return {}
 
     async def install(self, params: Params) -> dict[str, Any]:
-        """Refuse: this display takes nothing to install."""
+        """Install curves, a cube, a matrix or a tone in a mode."""
         self._paired(params)
-        self.menu.mode(text(params, "mode"))
-        what = text(params, "what")
-        raise Refusal(8, "This display takes nothing of the kind.", name=what[:80])
+        mode, what = self.menu.mode(text(params, "mode")), text(params, "what")
+        self.optics.installed.of(mode.id).put(what, params.get("data"), self.optics.build.installs)
+        self.optics.installed.count += 1
+        return {}
+
+    async def uninstall(self, params: Params) -> dict[str, Any]:
+        """Take away what is installed."""
+        self._paired(params)
+        mode, what = self.menu.mode(text(params, "mode")), text(params, "what")
+        self.optics.installed.of(mode.id).take_away(what, self.optics.build.installs)
+        self.optics.installed.count += 1
+        return {}

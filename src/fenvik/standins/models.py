@@ -2,14 +2,17 @@
 
 import numpy as np
 
+from fenvik.standins.controls import attribute_items, mixing_items, point_items
 from fenvik.standins.menu import Item, Menu, Mode, Value
 from fenvik.standins.optics import LIGHTS, Build
-from fenvik.standins.spectra import laser_lines, phosphor_lcd, wrgb_oled, wrgb_white
+from fenvik.standins.spectra import laser_lines, phosphor_lcd, quantum_dots, wrgb_oled, wrgb_white, xenon_lamp
 
 GAMMAS = {"Soft": 2.06, "Middle": 2.23, "Deep": 2.43}
 ENERGY = {"Off": 0.0, "Low": 0.22, "High": 0.45}
 STRENGTHS = ("Off", "Low", "High")
 EDGE_OFF = 10.0
+TWENTY = tuple(5.0 * i for i in range(1, 21))
+TEN = tuple(10.0 * i for i in range(1, 11))
 
 
 def balance_items(low: int = -50, high: int = 50) -> list[Item]:
@@ -123,7 +126,10 @@ def lcd_build() -> Build:
 
 def oled_menu() -> Menu:
     """Return the menu of the WRGB OLED."""
-    items = [*_picture("Panel light", ("Contrast", "Black")), *balance_items(), *_processing(dimming=False)]
+    items = [
+        *_picture("Panel light", ("Contrast", "Black")), *balance_items(), *point_items(TWENTY, luminance=True), *attribute_items(),
+        *_processing(dimming=False),
+    ]  # fmt: skip
     cinema: dict[str, Value] = {"pic-1": 42, "pq-4": "Low", "pq-5": 11, "eco-2": True}
     return _menu(
         items,
@@ -143,7 +149,9 @@ def oled_build() -> Build:
         technology="wrgb-oled", primaries=wrgb_oled(), light=(18.0, 1.9), leak=0.0, gammas=GAMMAS, energy=ENERGY,
         error={"p1": (np.array([0.90, 0.95, 1.02]), np.zeros(3)), "p2": cinema, "p3": cinema, "p4": cinema},
         gain_step=(0.0022, 0.0025, 0.0027), emulated=("p2", "p3"), boost=0.45, boost_spectrum=wrgb_white(), load=(0.22, 0.9),
-        hdr_peak=520.0, hdr_knee=0.6, halves_colour=False, warm_up_s=9 * 60.0, cold_loss=0.018, cold_blue=0.006, reflectance=0.008,
+        installs={"curves": {"size": 1024}, "matrix": True, "cube": {"sizes": [17, 33]}, "tone": True}, idle="cyan",
+        shift={"p3": (0.985, 1.0, 0.97)}, hdr_peak=520.0, hdr_knee=0.6, halves_colour=False,
+        warm_up_s=9 * 60.0, cold_loss=0.018, cold_blue=0.006, reflectance=0.008,
     )  # fmt: skip
 
 
@@ -192,4 +200,63 @@ def projector_build() -> Build:
         gain_step=(0.004, 0.0045, 0.005), offset_step=(0.0016, 0.0018, 0.002), emulated=("c1", "c2"), hdr_peak=110.0,
         hdr_knee=0.5, convergence=((1.5, 0.5), (-0.5, 1.0)), best_focus=37.0, corner_light=0.82, warm_up_s=20 * 60.0,
         cold_loss=0.08, cold_blue=0.02, reflectance=0.9, panel_levels=1023,
+    )  # fmt: skip
+
+
+def quantum_dot_menu() -> Menu:
+    """Return the menu of the quantum-dot LCD: ten points, colours by mixing; with its blue-light reduction on."""
+    items = [
+        *_picture("Backlight", ("White", "Black")), *balance_items(-20, 20), *point_items(TEN, luminance=False, low=-25, high=25),
+        *mixing_items(), *_processing(dimming=True),
+    ]  # fmt: skip
+    calm: dict[str, Value] = {"pic-1": 30, "eco-2": True, "pq-5": 13, "pq-7": "Low", "pq-8": True}
+    return _menu(
+        items,
+        {
+            ("q1", "Brilliant", "sdr"): SHOP | {"pic-1": 95},
+            ("q2", "Expert", "sdr"): calm,
+            ("q3", "Expert HDR", "hdr10"): calm | {"pic-1": 100, "eco-2": False},
+        },
+    )
+
+
+def quantum_dot_build() -> Build:
+    """Return the quantum-dot LCD: narrow primaries, coarse steps of gain, an early roll-off in HDR."""
+    expert = (np.array([1.008, 0.990, 0.972]), np.array([-0.002, 0.0, 0.003]))
+    return Build(
+        technology="lcd", primaries=quantum_dots(), light=(30.0, 4.4), leak=1 / 4200, gammas=GAMMAS, energy=ENERGY,
+        error={"q1": (np.array([0.91, 0.97, 1.01]), np.zeros(3)), "q2": expert, "q3": expert}, gain_step=(0.0064, 0.0071, 0.0078),
+        offset_step=(0.0024, 0.0026, 0.0029), emulated=("q2",), zones=(24, 14), hdr_peak=1150.0, hdr_knee=0.35,
+    )  # fmt: skip
+
+
+def lamp_menu() -> Menu:
+    """Return the menu of the lamp projector: gains alone, in coarse steps, and no colour management."""
+    gains = [item for item in balance_items(0, 255) if (item.role or "").startswith("white.gain")]
+    lens = [
+        Item("ln-focus", "Focus", "Lens", "range", None, 0, 60),
+        Item("ir-1", "Auto iris", "Light", "choice", "process.iris", options=STRENGTHS, off="Off"),
+    ]
+    items = [*_picture("Lamp", ("Contrast", "Brightness")), *gains, *lens, *_processing(dimming=False, energy=False)]
+    theatre: dict[str, Value] = {
+        "pic-1": 55, "ln-focus": 22, "ir-1": "High", "pq-3": "Low", "wb-gr": 128, "wb-gg": 128, "wb-gb": 128,
+    }  # fmt: skip
+    return _menu(
+        items,
+        {
+            ("l1", "Dynamic", "sdr"): theatre | {"pic-1": 100, "pic-4": "Soft", "pic-5": 60},
+            ("l2", "Theatre", "sdr"): theatre,
+            ("l3", "Theatre HDR", "hdr10"): theatre | {"pic-1": 100},
+        },
+    )
+
+
+def lamp_build() -> Build:
+    """Return the lamp projector: broad primaries, a lamp that wanders and takes half an hour to settle."""
+    theatre = (np.array([1.0, 0.985, 0.958]) - 128 * np.array([0.0009, 0.001, 0.0011]), np.array([0.001, 0.0, -0.001]))
+    return Build(
+        technology="projector", primaries=xenon_lamp(), light=(9.0, 0.62), leak=1 / 900, gammas=GAMMAS, energy={"Off": 0.0},
+        error={"l1": (theatre[0] * np.array([0.96, 1.02, 0.98]), np.zeros(3)), "l2": theatre, "l3": theatre},
+        gain_step=(0.0009, 0.0010, 0.0011), emulated=("l2",), hdr_peak=75.0, hdr_knee=0.4, best_focus=29.0, corner_light=0.7,
+        warm_up_s=28 * 60.0, cold_loss=0.11, cold_blue=0.03, reflectance=0.9,
     )  # fmt: skip

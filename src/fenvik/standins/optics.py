@@ -1,6 +1,6 @@
 """The light of a simulated display: from code values to a spectrum, in the order that docs/standins.md tells."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -11,6 +11,8 @@ from fenvik.core.colourspace import BT709, BT2020, D65_XY, rgb_to_xyz_matrix
 from fenvik.core.science import daylight_65, spectrum_to_xyz
 from fenvik.core.signal import decode
 from fenvik.core.types import Floats
+from fenvik.standins.controls import Points, managed
+from fenvik.standins.installed import Installs
 from fenvik.standins.menu import Menu, Value
 from fenvik.standins.spectra import with_luminance
 from fenvik.standins.world import Picture, World
@@ -52,6 +54,11 @@ class Build:
     convergence: tuple[tuple[float, float], tuple[float, float]] | None = None  # red's and blue's shift in pixels
     best_focus: float | None = None
     corner_light: float = 1.0  # of the middle's
+    installs: dict[str, Any] = field(default_factory=dict)  # what can be installed, as the link says it
+    idle: str = ""  # a colour whose management does nothing
+    shift: dict[str, tuple[float, float, float]] = field(
+        default_factory=dict
+    )  # by mode: light that it takes from white by itself
 
 
 class Optics:
@@ -77,9 +84,20 @@ class Optics:
         self.bend = draw.normal(0.0, 0.0025, 3)
         self.on_since = world.now() - 35 * 60.0
         self.wander = draw.uniform(0.0, 2 * np.pi)
+        self.points = Points(self._roles_of(menu), draw)
+        self.installed = Installs()
         self._mean_of: tuple[Any, ...] | None = None
         self._mean = 0.0
         self._roles = {item.role: item.id for item in menu.items.values() if item.role}
+
+    @staticmethod
+    def _roles_of(menu: Menu) -> dict[str, str]:
+        return {item.role: item.id for item in menu.items.values() if item.role}
+
+    def numbers(self, mode: str, prefixes: tuple[str, ...]) -> dict[str, float]:
+        """Return the numbers of all controls whose roles begin so, by role."""
+        values = self.menu.values[mode]
+        return {role: float(values[name]) for role, name in self._roles.items() if role.startswith(prefixes)}
 
     def value(self, mode: str, role: str, default: Value) -> Value:
         """Return what the control of a role stands at, or a default where the menu has none."""
@@ -100,7 +118,7 @@ class Optics:
 
     def signal(self, mode: str, fraction: ArrayLike, mean: float) -> Floats:
         """Return what the panel is driven with for signal fractions (..., 3); ``mean`` is the picture's own."""
-        v = np.asarray(fraction, dtype=np.float64)
+        v = self.installed.of(mode).bent(np.asarray(fraction, dtype=np.float64))
         lift = 0.0016 * (self.number(mode, "black-level", 50.0) - 50.0)
         v = v * (1.0 + 0.006 * (self.number(mode, "white-level", 90.0) - 90.0)) + lift * (1.0 - v)
         v = self._harmed(mode, v, mean)
@@ -110,6 +128,7 @@ class Optics:
         foot = np.clip(1.0 - v, 0.0, 1.0)
         hump = np.sin(np.pi * np.clip(v, 0.0, 1.0))
         v = v * (scale + self.gain @ gains) + (shift + self.offset @ offsets) * foot + self.bend * hump
+        v = self.points.moved(v, self.numbers(mode, ("white.at.", "gamma.at.")))
         headroom = self.build.headroom
         return np.asarray(np.clip(v * headroom, 0.0, 1.0) / headroom)
 
@@ -142,13 +161,22 @@ class Optics:
         """Return the panel's linear drive for signal fractions (..., 3), 1 at nominal white."""
         v = self.signal(mode, fraction, mean)
         if self.is_hdr(mode):
-            light = self._rolled(curves.pq(v), self.build.hdr_peak) / self.build.hdr_peak
+            nits = self.installed.of(mode).toned(curves.pq(v))
+            # A tone that is installed takes the place of the display's own roll-off.
+            own = self.installed.of(mode).tone is None
+            light = (
+                self._rolled(nits, self.build.hdr_peak) if own else np.minimum(nits, self.build.hdr_peak)
+            ) / self.build.hdr_peak
         else:
             gamma = self.build.gammas[str(self.value(mode, "gamma", "Middle"))] + 0.04 * np.sin(
                 2.0 * np.pi * np.clip(v, 0.0, 1.0)
             )
             light = v**gamma
-        mixed = np.clip(self._mixed(mode, light), 0.0, None)
+        light = managed(light, self.numbers(mode, ("colour.",)), self.build.idle)
+        matrix = self.installed.of(mode).matrix
+        if matrix is not None:
+            light = light @ matrix.T
+        mixed = np.clip(self._mixed(mode, light), 0.0, None) * np.array(self.build.shift.get(mode, (1.0, 1.0, 1.0)))
         if self.value(mode, "process.blue-light", False) is True:
             mixed = mixed * np.array([1.0, 0.965, 0.86])
         levels = self.build.panel_levels
@@ -179,11 +207,11 @@ class Optics:
     def mean_light(self, mode: str, picture: Picture) -> float:
         """Return the picture's mean linear drive, 0 to 1."""
         # Asked for several times a reading: kept for as long as picture, signal and settings are the same.
-        state = (picture, repr(self.world.signal), mode, self.menu.values[mode])
+        state = (picture, repr(self.world.signal), mode, self.installed.count, self.menu.values[mode])
         if self._mean_of is not None and self._mean_of[0] is picture and self._mean_of[1:] == state[1:]:
             return self._mean
         self._mean = self._mean_light(mode, picture)
-        self._mean_of = (*state[:3], dict(state[3]))
+        self._mean_of = (*state[:4], dict(state[4]))
         return self._mean
 
     def _mean_light(self, mode: str, picture: Picture) -> float:
@@ -254,5 +282,5 @@ class Optics:
         return np.where(rgb <= 0.0031308, 12.92 * rgb, 1.055 * rgb ** (1 / 2.4) - 0.055)
 
     def facts(self) -> dict[str, Any]:
-        """Return what the display says of its technology; it takes no curves and no cubes."""
-        return {"technology": self.technology, "installs": {}}
+        """Return what the display says of its technology, and what can be installed."""
+        return {"technology": self.technology, "installs": self.build.installs}

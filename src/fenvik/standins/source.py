@@ -22,16 +22,28 @@ class Source(Device):
 
     role = "source"
 
-    def __init__(self, maker: str, model: str, serial: str, *, world: World) -> None:
+    def __init__(
+        self,
+        maker: str,
+        model: str,
+        serial: str,
+        *,
+        world: World,
+        bits: tuple[int, ...] = BITS,
+        formats: tuple[str, ...] = FORMATS,
+        only_limited: bool = False,
+    ) -> None:
         super().__init__(maker, model, serial, "1.4")
         self.world = world
+        self.bits, self.formats, self.only_limited = bits, formats, only_limited
+        self.asked_range = "limited"
         self.methods |= {"signal": self.signal, "patch": self.patch, "chart": self.chart, "blank": self.blank}
 
     def facts(self) -> dict[str, Any]:
         """What the link wants to know of a source."""
         return {
-            "formats": list(FORMATS),
-            "bits": list(BITS),
+            "formats": list(self.formats),
+            "bits": list(self.bits),
             "frame_rates": list(FRAME_RATES),
             "charts": list(PATTERNS),
         }
@@ -39,7 +51,7 @@ class Source(Device):
     async def signal(self, params: Params) -> dict[str, Any]:
         """Set the signal; the screen is black until the next picture."""
         chosen = Signal(text(params, "format"), text(params, "colorimetry"), range=text(params, "range"))
-        for name, known in (("bits", BITS), ("frame_rate", FRAME_RATES)):
+        for name, known in (("bits", self.bits), ("frame_rate", FRAME_RATES)):
             value = params.get(name)
             if not is_number(value):
                 raise wrong(f"{name} must be a number.")
@@ -47,13 +59,16 @@ class Source(Device):
                 raise Refusal(10, f"This source does not send {name} {value}.", name=name)
             setattr(chosen, name, value)
         for name, value, known_texts in (
-            ("format", chosen.format, FORMATS),
+            ("format", chosen.format, self.formats),
             ("colorimetry", chosen.colorimetry, COLORIMETRY),
             ("range", chosen.range, ("limited", "full")),
         ):
             if value not in known_texts:
                 raise Refusal(10, f"This source does not send {name} {value[:40]}.", name=name)
         chosen.bits = int(chosen.bits)
+        self.asked_range = chosen.range
+        if self.only_limited:
+            chosen.range = "limited"  # what is asked for in full range is squeezed on its way out
         self.world.signal = chosen
         self._show(self._grey(0.0))
         return {}
@@ -74,16 +89,26 @@ class Source(Device):
         """Show a patch."""
         bits = self.world.signal.bits
         rgb = codes(params, "rgb", bits)
-        surround = codes(params, "surround", bits) if "surround" in params else self._grey(0.0).rgb
+        black = 0 if self.asked_range == "full" else 16 * 2 ** (bits - 8)
+        surround = codes(params, "surround", bits) if "surround" in params else (black, black, black)
         window = params.get("window")
         if not isinstance(window, int | float) or not is_number(window) or not 0 < window <= 100:
             raise wrong("window is a share of the screen's area, above 0 and up to 100 percent.")
         at = params.get("at", [0.5, 0.5])
         if not isinstance(at, list) or len(at) != 2 or not all(is_number(a) and 0 <= a <= 1 for a in at):
             raise wrong("at is two fractions of the screen, from 0 to 1.")
+        rgb, surround = self._sent(rgb), self._sent(surround)
         await self._render()
         self._show(Picture(rgb, float(window), surround, (float(at[0]), float(at[1]))))
         return {}
+
+    def _sent(self, rgb: tuple[int, int, int]) -> tuple[int, int, int]:
+        """Return code values as they go out: squeezed where full range was asked of a source that sends limited alone."""
+        if not self.only_limited or self.asked_range != "full":
+            return rgb
+        bits = self.world.signal.bits
+        red, green, blue = (int(c) for c in encode([100.0 * code / (2**bits - 1) for code in rgb], bits, "limited"))
+        return red, green, blue
 
     async def chart(self, params: Params) -> dict[str, Any]:
         """Show a chart."""

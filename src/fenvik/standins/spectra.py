@@ -61,3 +61,36 @@ def laser_lines() -> Floats:
     return np.array(
         [_filtered((639.0, 3.0, 1.0)), _filtered((529.0, 4.0, 1.0), (545.0, 6.0, 0.12)), _filtered((462.0, 3.0, 1.0))]
     )
+
+
+def quantum_dots() -> Floats:
+    """Return the primaries of an LCD with quantum dots: three narrow bands behind filters that leak a little, shape (3, 401)."""
+    backlight = bumps((450.0, 9.0, 1.0), (531.0, 14.0, 0.55), (629.0, 13.0, 0.62))
+    red = bumps((640.0, 26.0, 1.0)) + 0.005
+    green = bumps((537.0, 30.0, 1.0)) + 0.012
+    blue = bumps((455.0, 30.0, 1.0)) + 0.007
+    return np.array([with_luminance(backlight * glass, 1.0) for glass in (red, green, blue)])
+
+
+def xenon_lamp() -> Floats:
+    """Return the primaries of a lamp behind dichroic filters: a broad light with lines in it, shape (3, 401)."""
+    lamp = bumps(
+        (470.0, 70.0, 0.8),
+        (560.0, 90.0, 1.0),
+        (640.0, 60.0, 0.7),
+        (546.0, 2.5, 0.9),
+        (578.0, 3.0, 0.8),
+        (437.0, 2.5, 0.7),
+    )
+    red = 1.0 / (1.0 + np.exp(-(WAVELENGTHS_NM - 598.0) / 4.0)) + 0.003
+    blue = 1.0 / (1.0 + np.exp((WAVELENGTHS_NM - 497.0) / 4.0)) + 0.003
+    green = (
+        np.clip(
+            1.0 / (1.0 + np.exp(-(WAVELENGTHS_NM - 509.0) / 4.0))
+            - 1.0 / (1.0 + np.exp(-(WAVELENGTHS_NM - 576.0) / 4.0)),
+            0.0,
+            None,
+        )
+        + 0.003
+    )
+    return np.array([with_luminance(lamp * glass, 1.0) for glass in (red, green, blue)])

@@ -40,6 +40,7 @@ from fenvik.web.visits.models import Purpose, Tuning, Visit
 FIRM, PERSON, PASSWORD = "Reedwater Picture", "demo", "lakeside"
 MODE = "m2"  # the display's name for Film
 MOST_MOVES = 8
+SOURCE = "BP1-1180"  # of the two, the one that sends ten bits
 
 
 def standin_menu_map(firm: Firm) -> MenuMap:
@@ -200,7 +201,7 @@ def fill(directory: str, now: datetime) -> bool:
     _finished_job(firm, person, menu_map, now)
     take_up(actor=person, address=directory, now=now)
     meter = Device.objects.of_firm(firm.pk).get(role=DeviceRole.METER, facts__kind="spectroradiometer")
-    source = Device.objects.of_firm(firm.pk).get(role=DeviceRole.SOURCE)
+    source = Device.objects.of_firm(firm.pk).get(serial=SOURCE)
     _guest_house(firm, person, now, {"meter": meter, "source": source})
     _birch_row(firm, person, today)
     return True
@@ -315,7 +316,7 @@ def _finished_job(firm: Firm, person: User, menu_map: MenuMap, now: datetime) ->
         )
         tuning = Tuning.objects.create(
             visit=visit, display=display, name="Sitting room, night", picture_mode="Film", purpose=Purpose.NIGHT, luminance=120,
-            meter=devices.get(role=DeviceRole.METER, facts__kind="spectroradiometer"), source=devices.get(role=DeviceRole.SOURCE),
+            meter=devices.get(role=DeviceRole.METER, facts__kind="spectroradiometer"), source=devices.get(serial=SOURCE),
             settle_s=0,
         )  # fmt: skip
         whole_job(tuning, person, bench, now)
