@@ -92,9 +92,14 @@ def test_the_quick_meter_misses_the_observer_and_the_slow_one_does_not(bench):
     bench.world.picture = Picture((235, 235, 235), 10.0)
     radiance = bench.displays[0].optics.radiance("m2", (0.5, 0.5))
     truth = xyz_to_xy(spectrum_to_xyz(radiance))
-    quick, true = (xyz_to_xy(meter._seen(radiance)[0]) for meter in bench.meters)
+    quick, true, cheap = (xyz_to_xy(meter._seen(radiance)[0]) for meter in bench.meters)
     assert np.abs(true - truth).max() < 0.001
     assert 0.0008 < np.abs(quick - truth).max() < 0.02
+    assert np.abs(cheap - truth).max() < 0.03
+    bench.world.picture = Picture((235, 16, 16), 10.0)
+    red = bench.displays[0].optics.radiance("m2", (0.5, 0.5))
+    off = [np.abs(xyz_to_xy(meter._seen(red)[0]) - xyz_to_xy(spectrum_to_xyz(red))).max() for meter in bench.meters]
+    assert off[2] > off[0] > off[1]
 
 
 def test_samples_of_a_model_differ_and_a_seed_repeats(still):

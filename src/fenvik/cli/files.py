@@ -1,5 +1,6 @@
 """What the commands on files of readings have in common: reading, refusing in one line, writing JSON."""
 
+import gc
 import json
 import math
 import sys
@@ -9,6 +10,7 @@ from typing import Any
 from fenvik.formats.readings import ReadingsError, ReadingsFile, printable, read
 
 REFUSED = 2
+PIECE = 2000  # rows of a long list that are written at once
 MOST_BYTES = 256 * 1024 * 1024
 
 
@@ -18,6 +20,7 @@ class RefusedError(Exception):
 
 def load(path: str) -> ReadingsFile:
     """Return the readings of a file. Raises RefusedError with the one line that says what is wrong."""
+    gc.disable()  # a command that ends soon makes millions of values and throws none away
     try:
         file = Path(path)
         if file.stat().st_size > MOST_BYTES:
@@ -45,9 +48,36 @@ def plain(value: Any) -> Any:
     return value
 
 
-def write_json(value: Any) -> None:
-    """Write JSON to standard output."""
-    sys.stdout.write(json.dumps(plain(value), ensure_ascii=False, allow_nan=False) + "\n")
+def _texts(column: list[Any]) -> list[str]:
+    """Return the values of a member of many rows as JSON: several times quicker than the library's encoder one by one."""
+    first = next((value for value in column if value is not None), None)
+    if isinstance(first, list):
+        return [f"[{', '.join(map(repr, v))}]" if v is not None and None not in v else json.dumps(v) for v in column]
+    if isinstance(first, float | int):
+        return ["null" if v is None else repr(v) for v in column]
+    return [json.dumps(v, ensure_ascii=False) for v in column]
+
+
+def _rows(rows: list[dict[str, Any]]) -> str:
+    names = list(rows[0])
+    columns = [_texts([row[name] for row in rows]) for name in names]
+    template = "{" + ", ".join(f'"{name}": %s' for name in names) + "}"
+    return ", ".join([template % values for values in zip(*columns, strict=True)])
+
+
+def write_json(value: dict[str, Any], rows: str = "") -> None:
+    """Write JSON to standard output; the member ``rows`` is a long list of plain values and is written in pieces."""
+    out = sys.stdout
+    for number, (key, inner) in enumerate(value.items()):
+        out.write(("{" if number == 0 else ", ") + json.dumps(key) + ": ")
+        if key != rows:
+            out.write(json.dumps(plain(inner), ensure_ascii=False, allow_nan=False))
+            continue
+        out.write("[")
+        for start in range(0, len(inner), PIECE):
+            out.write((", " if start else "") + _rows(inner[start : start + PIECE]))
+        out.write("]")
+    out.write("}\n")
 
 
 def refuse(error: RefusedError) -> int:

@@ -73,15 +73,16 @@ CHEAP_COLORIMETER = Kind(
     ),
     (),
 )
+CHEAP_IS_WORSE = 1.8  # times as far from the observer
 EFFORTS = {"quick": 0.5, "normal": 1.0, "slow": 2.5}
 
 
-def _missed_filters(seed: int) -> Floats:
+def _missed_filters(seed: int, worse: float) -> Floats:
     """Return filters (401, 3) near the observer's, made right on daylight and on a warm broad light by a matrix."""
     draw = np.random.default_rng(seed)
     filters = np.empty_like(observer_1931())
     for i in range(3):
-        shift, widen = draw.normal(0.0, 1.2), 1.0 + draw.normal(0.0, 0.012)
+        shift, widen = worse * draw.normal(0.0, 1.2), 1.0 + worse * draw.normal(0.0, 0.012)
         centre = WAVELENGTHS_NM[int(np.argmax(observer_1931()[:, i]))]
         at = centre + (WAVELENGTHS_NM - centre - shift) / widen
         filters[:, i] = np.interp(at, WAVELENGTHS_NM, observer_1931()[:, i])
@@ -114,7 +115,7 @@ class Meter(Device):
         true = kind.kind == "spectroradiometer"
         self._nm_shift = self._noise.normal(0.0, 0.15) if true else 0.0
         self._scale = 1.0 + self._noise.normal(0.0, 0.003)
-        self._filters = None if true else _missed_filters(seed)
+        self._filters = None if true else _missed_filters(seed, 1.0 if kind is COLORIMETER else CHEAP_IS_WORSE)
         self._one_at_a_time = asyncio.Lock()
         self.methods |= {"read": self.read, "refresh": self.refresh}
 
