@@ -9,6 +9,33 @@ VISITS = 1000
 TUNINGS_EACH = 5
 
 
+def _million_readings(cursor, like):  # type: ignore[no-untyped-def]
+    """Give every tuning a finished pass of 200 readings, as the database's own statements: 1,000,000 of them."""
+    cursor.execute(
+        """
+        INSERT INTO passes_pass (tuning_id, purpose, patches, repeat, meter_id, source_id, meter_facts, bits, range, window_, settle_s,
+            average, interval_s, conditions, state, reason, created_at, started_at, finished_at, summary)
+        SELECT t.id, 'found', p.patches, false, p.meter_id, p.source_id, p.meter_facts, p.bits, p.range, p.window_, p.settle_s,
+            p.average, 0, '{}', 'done', '', now(), now(), now(), p.summary
+        FROM visits_tuning t CROSS JOIN (SELECT *, "window" AS window_ FROM passes_pass WHERE tuning_id = %s AND purpose = 'found' LIMIT 1) p
+        WHERE t.id <> %s
+        """.replace(
+            "window_, settle_s,\n            average, interval_s",
+            '"window", settle_s,\n            average, interval_s',
+            1,
+        ),
+        [like.pk, like.pk],
+    )
+    cursor.execute(
+        """
+        INSERT INTO passes_reading (pass_id, index, label, r, g, b, x, y, z, too_dark, seconds, clock, started_at, at)
+        SELECT p.id, i, 'a patch', 100, 100, 100, 95, 100, 109, false, 1, i, now(), now()
+        FROM passes_pass p CROSS JOIN generate_series(0, 199) i WHERE p.tuning_id <> %s
+        """,
+        [like.pk],
+    )
+
+
 def _large(tuning, person):  # type: ignore[no-untyped-def]
     """Return a tuning whose display has a menu of 120 controls."""
     from fenvik.web.clients.models import Display
@@ -56,6 +83,7 @@ def main() -> None:
         for i in range(TUNINGS_EACH)
     )
     with connection.cursor() as cursor:
+        _million_readings(cursor, tuning)
         cursor.execute("ANALYZE")  # as PostgreSQL does by itself within a minute
     client = Client()
     client.force_login(person, backend="django.contrib.auth.backends.ModelBackend")

@@ -3,6 +3,7 @@
 import time
 
 import pytest
+from playwright.sync_api import Error
 
 from fenvik.web.adjusting.models import ControlChange
 from fenvik.web.clients.models import Client, Display, Room
@@ -202,6 +203,18 @@ def test_a_projector_is_paired_read_and_made_ready_by_keyboard_only(page, keys, 
     assert page.complaints == []
 
 
+def come_back(page, address):
+    """Open a page of a server that has just come up: the browser may still be giving up what it had asked of the old one."""
+    for _ in range(4):
+        try:
+            page.goto(address)
+        except Error:
+            page.wait_for_timeout(1000)
+        else:
+            return
+    page.goto(address)
+
+
 def test_what_is_typed_while_the_line_is_gone_is_there_again(page, keys, system, equipped_for_browser):
     tuning = equipped_for_browser
     page.goto(f"{system.address}/tunings/{tuning.pk}/arrival/")
@@ -212,8 +225,7 @@ def test_what_is_typed_while_the_line_is_gone_is_there_again(page, keys, system,
     page.locator("#link-state", has_text="onnect").wait_for()
     assert page.locator("#value-pic-1").input_value() == "77"
     system.start_web()
-    page.wait_for_timeout(2000)  # the page's own line is made anew first
-    page.goto(f"{system.address}/tunings/{tuning.pk}/arrival/")
+    come_back(page, f"{system.address}/tunings/{tuning.pk}/arrival/")
     page.locator("text=not stored is filled in again").wait_for()
     assert page.locator("#value-pic-1").input_value() == "77"
     assert page.locator("#value-pic-2").input_value() == "88"

@@ -6,6 +6,7 @@ from typing import Any
 
 from django.contrib import messages
 from django.core.paginator import Paginator
+from django.db import connection
 from django.db.models import Count, Exists, Max, OuterRef, Subquery
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
@@ -108,30 +109,29 @@ def _due(firm_id: int, today: date) -> list[Display]:
     )
 
 
-def _year(firm_id: int, today: date) -> dict[str, Any]:
-    from fenvik.web.passes.models import Pass, PassPurpose
+# Newest pass as left of each tuning of a year, with the newest as found beside it: the rows stay in the database.
+YEAR = """
+SELECT count(*), avg(f.grey), avg(l.grey)
+FROM (
+    SELECT DISTINCT ON (p.tuning_id) p.tuning_id, (p.summary->>'grey_mean')::float8 AS grey
+    FROM passes_pass p JOIN visits_tuning t ON t.id = p.tuning_id JOIN visits_visit v ON v.id = t.visit_id
+    WHERE v.firm_id = %(firm)s AND v.on BETWEEN %(first)s AND %(last)s
+        AND p.purpose = 'left' AND p.summary->>'grey_mean' IS NOT NULL
+    ORDER BY p.tuning_id, p.created_at DESC
+) l CROSS JOIN LATERAL (
+    SELECT (p.summary->>'grey_mean')::float8 AS grey FROM passes_pass p
+    WHERE p.tuning_id = l.tuning_id AND p.purpose = 'found' AND p.summary->>'grey_mean' IS NOT NULL
+    ORDER BY p.created_at DESC LIMIT 1
+) f
+"""
 
-    done = (
-        Pass.objects.of_firm(firm_id)
-        .filter(
-            purpose__in=(PassPurpose.FOUND, PassPurpose.LEFT), summary__isnull=False, tuning__visit__on__year=today.year
-        )
-        .order_by("tuning_id", "created_at")
-        .values_list("tuning_id", "purpose", "summary__grey_mean")
-    )
-    found: dict[int, float] = {}
-    left: dict[int, float] = {}
-    for tuning_id, purpose, mean in done:
-        if mean is not None:
-            (found if purpose == PassPurpose.FOUND else left)[tuning_id] = mean
-    both = [t for t in left if t in found]
-    if not both:
-        return {}
-    return {
-        "count": len(both),
-        "found": sum(found[t] for t in both) / len(both),
-        "left": sum(left[t] for t in both) / len(both),
-    }
+
+def _year(firm_id: int, today: date) -> dict[str, Any]:
+    """Return how many tunings were found and left this year, and their average grey errors."""
+    with connection.cursor() as cursor:
+        cursor.execute(YEAR, {"firm": firm_id, "first": date(today.year, 1, 1), "last": date(today.year, 12, 31)})
+        count, found, left = cursor.fetchone()
+    return {"count": count, "found": found, "left": left} if count else {}
 
 
 @require_http_methods(["GET", "POST"])
