@@ -175,3 +175,12 @@ def test_a_chart_is_measured_where_the_meter_looks(lcd):
     left = spectrum_to_xyz(lcd.optics.radiance("m2", (0.25, 0.25)))[1]
     right = spectrum_to_xyz(lcd.optics.radiance("m2", (0.75, 0.25)))[1]
     assert left > 100 * right
+
+
+def test_dynamic_contrast_bands_a_shallow_ramp(lcd):
+    def shades():
+        return len(np.unique(seen(lcd, "ramp-grey", extent="middle")[90, :, 1]))
+
+    smooth = shades()
+    lcd.set_control("m2", "pq-1", "High")
+    assert shades() < 0.6 * smooth

@@ -7,7 +7,7 @@ from fenvik.core.types import Floats, Ints
 from fenvik.standins.optics import LUMA, Optics
 
 OVERSCAN = 0.025  # of width and height is cut off on each side
-STAR_SIZE = 3  # pixels: what noise reduction takes for noise
+CRUDE_LEVELS = 95  # of signal that are left when dynamic contrast has worked on a picture
 HALO = 0.03  # of a zone's light comes through black
 
 
@@ -37,6 +37,9 @@ def _processed(optics: Optics, mode: str, picture: Floats) -> Floats:
         picture = _halved_colour(picture)
     if optics.value(mode, "process.overscan", "") in ("Wide", True):
         picture = _zoomed(picture, OVERSCAN)
+    if optics.value(mode, "process.dynamic-contrast", "Off") != "Off":
+        # It works with fewer bits than the signal has: ramps are banded.
+        picture = np.round(picture * CRUDE_LEVELS) / CRUDE_LEVELS
     noise = {"Low": 0.6, "High": 1.2}.get(str(optics.value(mode, "process.noise", "Off")), 0.0)
     if noise:
         picture = ndimage.gaussian_filter(picture, (noise, noise, 0))
