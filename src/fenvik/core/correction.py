@@ -103,8 +103,11 @@ def _least_squares(meter: Floats, reference: Floats, weight: Floats) -> Floats:
 
 
 def _weighted(meter: Floats, reference: Floats, white: int, repeatability: float) -> Floats:
-    """Weigh each patch by one over its luminance; then white more and more until it is hit within the meter's repeatability."""
-    weight = 1.0 / reference[:, 1]
+    """Weigh each patch by one over X + Y + Z; then white more and more until it is hit within the meter's repeatability.
+
+    One over the luminance would give the noise of blue, whose Z is many times its Y, most of the say: see docs/colour.md.
+    """
+    weight = 1.0 / reference.sum(axis=1)
     matrix = _least_squares(meter, reference, weight)
     for _ in range(WHITE_ROUNDS):
         off = np.abs(meter[white] @ matrix.T / reference[white] - 1.0).max()

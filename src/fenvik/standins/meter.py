@@ -11,7 +11,7 @@ from fenvik.core.types import Floats
 from fenvik.core.uncertainty import Repeatability
 from fenvik.standins.display import Display
 from fenvik.standins.rpc import Device, Params, Refusal, is_number, text, wrong
-from fenvik.standins.spectra import bumps
+from fenvik.standins.spectra import bumps, laser_lines, quantum_dots
 from fenvik.standins.world import World
 
 MOST_AVERAGES = 64
@@ -73,6 +73,7 @@ CHEAP_COLORIMETER = Kind(
     ),
     (),
 )
+MISS_XY = 0.006  # by which a colorimeter is off in x or y at most on narrow primaries
 CHEAP_IS_WORSE = 1.8  # times as far from the observer
 EFFORTS = {"quick": 0.5, "normal": 1.0, "slow": 2.5}
 
@@ -95,8 +96,19 @@ def _missed_filters(seed: int, worse: float) -> Floats:
         ]
     )
     matrix, *_ = np.linalg.lstsq(lights @ filters, lights @ observer_1931(), rcond=None)
-    result: Floats = filters @ matrix
+    # How far a sample misses is drawn; how far it is off on narrow light is what its maker promises.
+    apart = filters @ matrix - observer_1931()
+    narrow = np.vstack([laser_lines(), quantum_dots()])
+    share = worse * MISS_XY / _off_on(narrow, observer_1931() + apart)
+    share *= worse * MISS_XY / _off_on(narrow, observer_1931() + share * apart)
+    result: Floats = observer_1931() + share * apart
     return result
+
+
+def _off_on(lights: Floats, filters: Floats) -> float:
+    """Return by how much filters miss x or y of lights at most."""
+    seen, true = lights @ filters, lights @ observer_1931()
+    return float(np.abs((seen / seen.sum(-1, keepdims=True) - true / true.sum(-1, keepdims=True))[:, :2]).max())
 
 
 class Meter(Device):
