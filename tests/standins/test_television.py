@@ -35,6 +35,7 @@ def test_presses_belong_to_the_row_that_was_chosen(television):
     shown = {name: television.value(name) for name in television.ids() if not name.startswith("pq")}
     assert shown == {
         "": "Film",
+        "input": "Input 1",
         "pic-1": "40",
         "pic-2": "90",
         "pic-3": "50",
@@ -59,7 +60,34 @@ def test_a_mode_is_chosen_and_shift_goes_by_five(television):
     page.keyboard.press("ArrowLeft")
     page.wait_for_function("() => document.querySelector('.row b').textContent === 'Shop'")
     page.keyboard.press("ArrowDown")
+    page.keyboard.press("ArrowDown")
     page.keyboard.press("Shift+ArrowRight")
-    page.wait_for_function("() => document.querySelectorAll('.row b')[1].textContent === '95'")
+    page.wait_for_function("() => document.querySelectorAll('.row b')[2].textContent === '95'")
     page.keyboard.press("m")
     assert page.locator("#menu").is_hidden()
+
+
+def test_each_input_of_the_lcd_has_its_own_values(television):
+    television.turn("pic-1", 40)
+    television.turn("input", "Input 1")
+    television.page.keyboard.press("ArrowRight")
+    television.page.wait_for_function(
+        "() => document.querySelector(`.row[data-control='pic-1'] b`).textContent === '34'"
+    )
+    assert television.value("input") == "Input 2"
+    television.turn("input", "Input 1")
+    television.page.wait_for_function(
+        "() => document.querySelector(`.row[data-control='pic-1'] b`).textContent === '40'"
+    )
+
+
+def test_a_meter_is_aimed_on_the_page(television):
+    page = television.page
+    page.goto(page.url.split("/display/")[0])
+    field = page.get_by_label("Aim of Pebble C1 to the right, percent")
+    field.fill("12")
+    with page.expect_response("**/api/world") as answer:
+        field.press("Tab")
+    assert answer.value.ok
+    page.reload()
+    assert page.get_by_label("Aim of Pebble C1 to the right, percent").input_value() == "12"

@@ -70,14 +70,15 @@ class Display(Device):
             return
         kept = json.loads(self._state.read_text(encoding="utf-8"))
         self.wanted_mode = kept["mode"]
-        for mode, values in kept["values"].items():
-            self.menu.values[mode].update(values)
+        for name, modes in kept["values"].items():
+            for mode, values in modes.items() if name in self.menu.by_input else ():
+                self.menu.by_input[name][mode].update(values)
 
     def keep(self) -> None:
         """Write the settings down, where that was asked for."""
         if self._state is not None:
             self._state.parent.mkdir(parents=True, exist_ok=True)
-            kept = {"mode": self.wanted_mode, "values": self.menu.values}
+            kept = {"mode": self.wanted_mode, "values": self.menu.by_input}
             self._state.write_text(json.dumps(kept), encoding="utf-8")
 
     def choose_mode(self, mode: str) -> None:
@@ -86,6 +87,11 @@ class Display(Device):
         self.wanted_mode = mode
         self.world.front = self.serial  # whoever works at a display has carried the instruments to it
         self.keep()
+
+    def choose_input(self, name: str) -> None:
+        """Watch another input, by the remote. Raises Refusal 4."""
+        self.menu.choose_input(name)
+        self.world.front = self.serial
 
     def set_control(self, mode: str, control: str, value: object) -> Any:
         """Set a control, by the link or by the remote. Raises Refusal."""
@@ -122,7 +128,7 @@ class Display(Device):
         return {
             "mode": self.mode,
             "signal": self.world.signal.format,
-            "input": "Input 1",
+            "input": self.menu.input,
             "on_minutes": round((self.world.now() - self.optics.on_since) / 60.0, 2),
             "notices": self.notices,
         }

@@ -22,6 +22,7 @@ class Item:
     step: float = 1
     options: tuple[str, ...] = ()
     off: Value | None = None
+    shared: bool = False  # by all modes: a lens has one focus
 
     def described(self, value: Value, default: Value) -> dict[str, Any]:
         """Return the control as the link's ``controls`` gives it."""
@@ -76,13 +77,30 @@ class Mode:
     factory: dict[str, Value]
 
 
-class Menu:
-    """The controls of a display, with a value for each mode."""
+INPUTS = ("Input 1", "Input 2", "Apps")
 
-    def __init__(self, items: list[Item], modes: list[Mode]) -> None:
+
+class Menu:
+    """The controls of a display, with a value for each mode; ``per_input`` keeps those of each input apart."""
+
+    def __init__(self, items: list[Item], modes: list[Mode], *, per_input: bool = False) -> None:
         self.items = {item.id: item for item in items}
         self.modes = {mode.id: mode for mode in modes}
-        self.values: dict[str, dict[str, Value]] = {mode.id: dict(mode.factory) for mode in modes}
+        self.input, self.per_input = INPUTS[0], per_input
+        self.by_input: dict[str, dict[str, dict[str, Value]]] = {
+            name: {mode.id: dict(mode.factory) for mode in modes} for name in (INPUTS if per_input else INPUTS[:1])
+        }
+
+    @property
+    def values(self) -> dict[str, dict[str, Value]]:
+        """The values of each mode at the input that is watched."""
+        return self.by_input[self.input if self.per_input else INPUTS[0]]
+
+    def choose_input(self, name: str) -> None:
+        """Watch another input. Raises Refusal 4."""
+        if name not in INPUTS:
+            raise Refusal(4, "There is no such input.", name=name[:80])
+        self.input = name
 
     def mode(self, name: str) -> Mode:
         """Return a mode. Raises Refusal 4."""
@@ -95,8 +113,11 @@ class Menu:
         self.mode(mode)
         if control not in self.items:
             raise Refusal(4, "There is no such control.", name=control[:80])
-        self.values[mode][control] = self.items[control].taken(value)
-        return self.values[mode][control]
+        item = self.items[control]
+        taken = item.taken(value)
+        for name in self.modes if item.shared else (mode,):
+            self.values[name][control] = taken
+        return taken
 
     def reset(self, mode: str) -> None:
         """Put a mode back to its factory values."""

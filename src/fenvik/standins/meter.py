@@ -15,7 +15,9 @@ from fenvik.standins.spectra import bumps, laser_lines, quantum_dots
 from fenvik.standins.world import World
 
 MOST_AVERAGES = 64
-PLACE = (0.5, 0.5)
+MIDDLE = (0.5, 0.5)
+SPOT = 0.03  # of the screen: the radius of what a meter sees
+SLANTED = 1.6  # a meter that looks at another place looks at it slantingly, and loses light with the square of how far
 
 
 @dataclass(frozen=True)
@@ -159,7 +161,7 @@ class Meter(Device):
         effort, average, spectrum = self._asked(params)
         async with self._one_at_a_time:
             display = self.display
-            radiance = display.optics.radiance(display.mode, PLACE)
+            radiance = self._in_view(display)
             clean, seen = self._seen(radiance)
             luminance = float(clean[1])
             seconds = self._seconds(luminance) * EFFORTS[effort] * average
@@ -178,6 +180,21 @@ class Meter(Device):
             values = seen * (noisy[1] / clean[1])
             result["spectrum"] = {"start_nm": 380, "step_nm": 1, "values": [float(v) for v in values]}
         return result
+
+    def _in_view(self, display: Display) -> Floats:
+        """Return the spectrum in the meter's field of view: aimed badly it sees less of the window, and slantingly."""
+        dx, dy = self.world.aim.get(self.serial, (0.0, 0.0))
+        if not dx and not dy:
+            return display.optics.radiance(display.mode, MIDDLE)
+        middle = (MIDDLE[0] + dx, MIDDLE[1] + dy)
+        ring = [(SPOT * np.cos(a), SPOT * np.sin(a)) for a in np.linspace(0.0, 2 * np.pi, 8, endpoint=False)]
+        places = [(middle[0] + x, middle[1] + y) for x, y in [(0.0, 0.0), *ring]]
+        seen = [
+            display.optics.radiance(display.mode, place) if all(0.0 <= v <= 1.0 for v in place) else np.zeros_like(WAVELENGTHS_NM)
+            for place in places
+        ]  # fmt: skip
+        kept = max(1.0 - SLANTED * (dx**2 + dy**2), 0.0)
+        return np.asarray(kept * np.mean(seen, axis=0))
 
     def _asked(self, params: Params) -> tuple[str, int, bool]:
         effort = text(params, "effort") if "effort" in params else "normal"

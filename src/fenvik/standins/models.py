@@ -82,18 +82,18 @@ SHOP: dict[str, Value] = {
 }
 
 
-def _menu(items: list[Item], modes: dict[tuple[str, str, str], dict[str, Value]]) -> Menu:
+def _menu(items: list[Item], modes: dict[tuple[str, str, str], dict[str, Value]], *, per_input: bool = False) -> Menu:
     known = {item.id for item in items}
     middle = {item.id: 0.0 if item.kind == "range" else None for item in items}
     made = []
     for (name, label, signal), values in modes.items():
         factory = {k: v for k, v in (middle | PLAIN | values).items() if k in known}
         made.append(Mode(name, label, (signal,), factory))  # type: ignore[arg-type]
-    return Menu(items, made)
+    return Menu(items, made, per_input=per_input)
 
 
 def lcd_menu() -> Menu:
-    """Return the menu of the LCD; its "Contrast" is the backlight, as labels in life mislead."""
+    """Return the menu of the LCD; its "Contrast" is the backlight, as labels in life mislead, and each input has its own values."""
     items = [*_picture("Contrast", ("White detail", "Brightness")), *balance_items(), *_processing(dimming=True)]
     film: dict[str, Value] = {
         "pic-1": 34,
@@ -111,6 +111,7 @@ def lcd_menu() -> Menu:
             ("m2", "Film", "sdr"): film,
             ("m3", "Film HDR", "hdr10"): film | {"pic-1": 100, "eco-1": "Off", "pq-7": "High"},
         },
+        per_input=True,
     )
 
 
@@ -158,9 +159,9 @@ def oled_build() -> Build:
 def projector_menu() -> Menu:
     """Return the menu of the laser projector, with the lens and the convergence beside the picture."""
     lens = [
-        Item("ln-focus", "Focus", "Lens", "range", None, 0, 60),
+        Item("ln-focus", "Focus", "Lens", "range", None, 0, 60, shared=True),
         *(
-            Item(f"cv-{light}-{axis}", f"{light.capitalize()} {words}", "Convergence", "range", None, -4, 4, 0.5)
+            Item(f"cv-{light}-{axis}", f"{light.capitalize()} {words}", "Convergence", "range", None, -4, 4, 0.5, shared=True)
             for light in ("red", "blue")
             for axis, words in (("x", "across"), ("y", "down"))
         ),
@@ -234,7 +235,7 @@ def lamp_menu() -> Menu:
     """Return the menu of the lamp projector: gains alone, in coarse steps, and no colour management."""
     gains = [item for item in balance_items(0, 255) if (item.role or "").startswith("white.gain")]
     lens = [
-        Item("ln-focus", "Focus", "Lens", "range", None, 0, 60),
+        Item("ln-focus", "Focus", "Lens", "range", None, 0, 60, shared=True),
         Item("ir-1", "Auto iris", "Light", "choice", "process.iris", options=STRENGTHS, off="Off"),
     ]
     items = [*_picture("Lamp", ("Contrast", "Brightness")), *gains, *lens, *_processing(dimming=False, energy=False)]

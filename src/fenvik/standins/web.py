@@ -17,6 +17,7 @@ from starlette.routing import Route
 from fenvik.standins.bench import Bench
 from fenvik.standins.display import Display
 from fenvik.standins.faults import KINDS
+from fenvik.standins.menu import INPUTS
 from fenvik.standins.rpc import Device, Refusal
 from fenvik.standins.screen import picture_of
 
@@ -71,6 +72,7 @@ class App:
         """List the devices with their faults."""
         rows = [
             {"role": d.role, "name": d.name, "serial": d.serial, "port": d.port, "fault": d.fault.now}
+            | ({"aim": [100.0 * v for v in self.bench.world.aim.get(d.serial, (0.0, 0.0))]} if d.role == "meter" else {})
             for d in self.bench.devices
         ]
         world = self.bench.world
@@ -97,6 +99,9 @@ class App:
         lux = body.get("lux")
         if isinstance(lux, int | float) and not isinstance(lux, bool) and 0 <= lux <= 2000:
             world.room_lux = float(lux)
+        aim = body.get("aim")
+        if isinstance(aim, dict) and any(m.serial == aim.get("serial") for m in self.bench.meters):
+            world.aim[str(aim["serial"])] = (_share(aim.get("x")), _share(aim.get("y")))
         return JSONResponse({"front": world.front, "lux": world.room_lux})
 
     async def display_state(self, request: Request) -> Response:
@@ -109,6 +114,8 @@ class App:
         try:
             if "choose" in body:
                 display.choose_mode(str(body["choose"]))
+            elif "input" in body:
+                display.choose_input(str(body["input"]))
             elif display.mode is not None:
                 display.set_control(display.mode, str(body.get("control")), body.get("value"))
         except Refusal as refusal:
@@ -124,6 +131,13 @@ class App:
             raise HTTPException(404)
         device.fault.start(kind)
         return JSONResponse({"fault": device.fault.now})
+
+
+def _share(percent: object) -> float:
+    """Return percent of the screen as a fraction, half of it each way at most."""
+    if not isinstance(percent, int | float) or isinstance(percent, bool) or not abs(percent) <= 50:
+        raise HTTPException(422)
+    return float(percent) / 100.0
 
 
 async def _body(request: Request) -> dict[str, Any]:
@@ -150,6 +164,8 @@ def display_facts(display: Display, bench: Bench) -> dict[str, Any]:
     return {
         "name": display.name,
         "mode": mode,
+        "input": display.menu.input,
+        "inputs": list(INPUTS),
         "modes": [{"id": m.id, "label": m.label} for m in display.menu.modes.values()],
         "controls": [] if mode is None else display.menu.described(mode),
         "code": display.shown_code,

@@ -18,6 +18,20 @@ function faultOf(device, kinds) {
   return select;
 }
 
+function aimOf(device) {
+  if (!device.aim) return "";
+  const both = document.createElement("span");
+  const fields = ["to the right", "down"].map((way, i) => {
+    const field = document.createElement("input");
+    Object.assign(field, { type: "number", min: -50, max: 50, step: 1, value: device.aim[i] });
+    field.setAttribute("aria-label", `Aim of ${device.name} ${way}, percent`);
+    field.addEventListener("change", () => world({ aim: { serial: device.serial, x: Number(fields[0].value), y: Number(fields[1].value) } }));
+    return field;
+  });
+  both.append(...fields);
+  return both;
+}
+
 const answer = await fetch("/api/devices");
 const { devices, kinds, front, lux } = await answer.json();
 for (const device of devices) {
@@ -28,7 +42,7 @@ for (const device of devices) {
     name.href = `/display/${encodeURIComponent(device.serial)}`;
     name.textContent = device.name;
   }
-  row.append(cell(device.role), cell(name), cell(device.serial), cell(faultOf(device, kinds)));
+  row.append(cell(device.role), cell(name), cell(device.serial), cell(aimOf(device)), cell(faultOf(device, kinds)));
   document.getElementById("devices").append(row);
 }
 

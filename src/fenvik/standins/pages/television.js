@@ -8,7 +8,8 @@ let drawn = "";
 
 function rows() {
   const modes = { id: "", label: "Picture mode", group: "Mode", kind: "mode", value: facts.mode };
-  return [modes, ...facts.controls];
+  const inputs = { id: "input", label: "Input", group: "Mode", kind: "input", value: facts.input };
+  return [modes, inputs, ...facts.controls];
 }
 
 function shown(row) {
@@ -18,7 +19,7 @@ function shown(row) {
 }
 
 function drawMenu() {
-  const now = JSON.stringify([facts.mode, facts.controls, focus]);
+  const now = JSON.stringify([facts.mode, facts.input, facts.controls, focus]);
   if (now === drawn) return;
   drawn = now;
   menu.replaceChildren();
@@ -127,6 +128,7 @@ function change(by, times) {
     waiting -= 1;
     const row = rows().find((r) => r.id === id);
     if (!row) return undefined;
+    if (row.kind === "input") return send({ input: around(facts.inputs, row.value, by) });
     if (row.kind === "mode") return send({ choose: around(facts.modes.map((m) => m.id), row.value, by) });
     if (row.kind === "choice") return send({ control: row.id, value: around(row.options, row.value, by) });
     if (row.kind === "switch") return send({ control: row.id, value: by > 0 });
