@@ -172,7 +172,9 @@ def test_an_example_differs_from_right_wherever_it_says_so(name):
     for how, wrong in (("low", pattern.low), ("high", pattern.high)):
         seen = example(pattern, how, 160, 90)
         same = np.abs(seen - right).max() < 0.01
-        nothing_to_see = wrong.fault == "none" or wrong.amount == 0 or (name, how) == ("patch", "high")  # white is white
+        nothing_to_see = (
+            wrong.fault == "none" or wrong.amount == 0 or (name, how) == ("patch", "high")
+        )  # white is white
         assert same == nothing_to_see, how
 
 

@@ -27,6 +27,7 @@ class Readings:
     average: Floats
     repeatability: Repeatability | None = None
     floor: float = 0.0  # the meter's, in cd/m²
+    systematic: tuple[float, float, float] | None = None  # how far a correction may be off: std of Y relative, x, y
 
     def __post_init__(self) -> None:
         if self.codes.ndim != 2 or self.codes.shape[1] != 3 or self.codes.shape != self.xyz.shape:
@@ -47,9 +48,13 @@ class Readings:
     @cached_property
     def covariance(self) -> Floats:
         """Covariance of each XYZ (n, 3, 3); zero where the meter's noise is not known."""
-        if self.repeatability is None:
-            return np.zeros((*self.xyz.shape, 3))
-        return self.repeatability.covariance(self.xyz, self.average)
+        known = np.zeros((*self.xyz.shape, 3))
+        if self.repeatability is not None:
+            known = self.repeatability.covariance(self.xyz, self.average)
+        if self.systematic is not None:
+            # It does not get smaller with averages, and is the same for every reading; here it is counted for each alone.
+            known = known + Repeatability.of([(1.0, *self.systematic)]).covariance(self.xyz)
+        return known
 
     def mean_at(self, level: float) -> Floats | None:
         """Return the mean XYZ of the greys whose signal is exactly this fraction, or None without one."""

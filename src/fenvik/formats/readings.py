@@ -64,7 +64,8 @@ def printable(text: str) -> str:
     return "".join(c if c.isprintable() else "?" for c in text)[:60]
 
 
-def _lines(data: bytes) -> list[str]:
+def lines_of(data: bytes) -> list[str]:
+    """Return the lines of a text file. Raises ReadingsError for what is no UTF-8 text, or has a line too long."""
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
@@ -178,7 +179,8 @@ def _read_csv(lines: list[str]) -> ReadingsFile:
 _TOKEN = re.compile(r'"((?:[^"]|"")*)"(?=\s|$)|([^\s"]+)|(\s+)|(.)')
 
 
-def _tokens(number: int, line: str) -> list[str]:
+def tokens_of(number: int, line: str) -> list[str]:
+    """Return the words of a line of CGATS, quotes taken off. Raises ReadingsError."""
     found = []
     for quoted, plain, blank, wrong in _TOKEN.findall(line):
         if wrong:
@@ -197,7 +199,7 @@ def _read_cgats(lines: list[str], head: int) -> ReadingsFile:
     rows, state, last, begun = _Rows(), "head", head, False
     said_at = head
     for number, line in enumerate(lines[head:], head + 1):
-        tokens = _tokens(number, line) if not line.lstrip().startswith("#") else []
+        tokens = tokens_of(number, line) if not line.lstrip().startswith("#") else []
         if not tokens:
             continue
         last = number
@@ -250,7 +252,7 @@ def _check_cgats(number: int, fields: list[str], keywords: dict[str, str], decla
 
 def read(data: bytes) -> ReadingsFile:
     """Return the readings of a file; its form is told by what is in it. Raises ReadingsError."""
-    lines = _lines(data)
+    lines = lines_of(data)
     first = next((line for line in lines if line.strip()), "")
     if first.startswith("CGATS"):
         return _read_cgats(lines, lines.index(first) + 1)

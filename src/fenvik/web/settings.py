@@ -77,6 +77,7 @@ INSTALLED_APPS = [
     "fenvik.web.adjusting",
     "fenvik.web.handovers",
     "fenvik.web.groundwork",
+    "fenvik.web.corrections",
     "fenvik.web.patterns",
     "fenvik.web.kit",
     "fenvik.web.demo",
@@ -150,6 +151,8 @@ FORM_RENDERER = "django.forms.renderers.DjangoTemplates"
 LINK_SLACK_S = float(os.environ.get("FENVIK_LINK_SLACK_S", "20"))
 # A device that failed is tried again for so long before the pass waits for the person.
 DEVICE_PATIENCE_S = float(os.environ.get("FENVIK_DEVICE_PATIENCE_S", "60"))
+# A person who shows patches or types values is waited for so long.
+KEYED_PATIENCE_S = float(os.environ.get("FENVIK_KEYED_PATIENCE_S", "3600"))
 # How often white is read while a display warms up.
 WARM_UP_INTERVAL_S = float(os.environ.get("FENVIK_WARM_UP_INTERVAL_S", "30"))
 # The address under which other machines of the house reach Fenvik, shown where one is to be typed there.

@@ -20,7 +20,7 @@ from fenvik.core.uncertainty import Repeatability
 from fenvik.web.adjusting.learned import prior_of
 from fenvik.web.adjusting.models import ControlChange
 from fenvik.web.menus.values import Values
-from fenvik.web.passes.models import PassPurpose, Reading
+from fenvik.web.passes.models import OF_INSTRUMENTS, PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
 
 CHANNEL = {"red": 0, "green": 1, "blue": 2}
@@ -84,8 +84,8 @@ class Desk:
         if self.newest is None or self.surroundings is None or self.repeatability is None:
             return None
         row, around = self.newest.row, self.surroundings
-        xyz = np.array([row.x, row.y, row.z])
-        covariance = self.repeatability.covariance(xyz, np.asarray(float(self.tuning.average)))
+        xyz = np.array(row.seen)
+        covariance = self.repeatability.covariance(xyz, np.asarray(float(row.average)))
 
         target, white = around.target, around.target.white * around.white
         wanted = target.xyz(np.full((1, 3), self.newest.level), around.white, around.black)
@@ -173,9 +173,9 @@ def _epoch_starts(changes: Sequence[ControlChange]) -> list[tuple[datetime, dict
 def _grey_rows(rows: list[Reading], starts: list[tuple[datetime, dict[str, Any]]]) -> list[GreyRow]:
     made = []
     for row in rows:
-        if not row.r == row.g == row.b or row.y <= 0:
-            continue
         pass_ = row.pass_of
+        if not row.r == row.g == row.b or row.y <= 0 or pass_.purpose in OF_INSTRUMENTS:
+            continue
         level = float(decode(row.r, pass_.bits, "full" if pass_.range == "full" else "limited"))
         epoch = sum(at <= row.started_at for at, _ in starts)
         made.append(GreyRow(row, level, epoch, pass_.purpose == PassPurpose.ADJUST))
@@ -201,13 +201,13 @@ def at_rest(greys: Sequence[GreyRow]) -> list[GreyRow]:
 def _surroundings(tuning: Tuning, greys: Sequence[GreyRow]) -> Surroundings | None:
     """Return white and black that errors are counted against: of the first whole pass, so that learning has one scale."""
     whites = [grey for grey in greys if grey.level == 1.0]
-    black = next((max(grey.row.y, 0.0) for grey in greys if grey.level == 0.0), 0.0)
+    black = next((max(grey.row.seen[1], 0.0) for grey in greys if grey.level == 0.0), 0.0)
     if whites:
-        return Surroundings(tuning.target, whites[0].row.y, black)
+        return Surroundings(tuning.target, whites[0].row.seen[1], black)
     if greys:
         brightest = max(greys, key=lambda grey: grey.level)
         share = float(tuning.target.light(brightest.level, 1.0, 0.0))
-        return Surroundings(tuning.target, brightest.row.y / max(share, 1e-6), 0.0)
+        return Surroundings(tuning.target, brightest.row.seen[1] / max(share, 1e-6), 0.0)
     return None
 
 
@@ -223,7 +223,7 @@ def kept_lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     key = (
         tuning.pk, tuning.high_level, tuning.low_level, tuning.working_end, tuning.target_name, tuning.tolerance,
         tuning.picture_mode, rows[-1].pk if rows else 0, values.changes[-1].pk if values.changes else 0,
-        repr(values.found), repr(values.controls),
+        repr(values.found), repr(values.controls), frozenset((row.pass_of_id, row.pass_of.correction_id) for row in rows),
     )  # fmt: skip
     if key not in _kept:
         _kept[key] = lay_out(tuning, values, rows)
@@ -251,7 +251,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
         rest = at_rest(greys)
         readings = [
             GreyReading(
-                grey.level, np.array([grey.row.x, grey.row.y, grey.row.z]), grey.row.pass_of.average,
+                grey.level, np.array(grey.row.seen), grey.row.average,
                 states[grey.epoch], fresh=grey.adjust, era=eras[grey.epoch],
             )
             for grey in rest

@@ -27,12 +27,26 @@ class Device(FirmModel):
     directory_port = models.PositiveIntegerField(null=True, blank=True, validators=PORT)
     facts = models.JSONField(default=dict)
     seen_at = models.DateTimeField(null=True)
+    removed_at = models.DateTimeField(null=True)  # no longer offered; what was read with it keeps its name
+    tried = models.JSONField(null=True)  # what it said when it was last tried out
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["firm", "serial"], name="device_serial_once_a_firm")]
 
     def __str__(self) -> str:
         return self.name
+
+    @property
+    def is_keyed(self) -> bool:
+        """Whether a person shows its patches or types its values."""
+        return bool(self.facts.get("keyed"))
+
+    @property
+    def address(self) -> str:
+        """Where it is reached, in words."""
+        if self.is_keyed:
+            return "keyed in"
+        return "this visit" if "screen" in self.facts else f"{self.host}:{self.port}"
 
 
 class Pairing(FirmModel):

@@ -70,17 +70,18 @@ def _describe(host: str, port: int, who: str) -> Description:
 
 
 def take_up(*, actor: User, address: str, now: datetime) -> Found:
-    """Take up every meter, source and display of the directory at an address; doing it again refreshes them.
+    """Take up what answers at an address: a directory's meters, sources and displays, or one device by itself.
 
-    Raises AddressError, LinkFault or DeviceError when the directory itself cannot be read.
+    Doing it again refreshes them. Raises AddressError, LinkFault or DeviceError when nothing there can be read.
     """
     host, port = parse_address(address)
     place = check_address(actor.firm, host)
-    with Connection(place, port, "The directory") as connection:
-        directory = Directory(connection)
-        if directory.describe().role != "directory":
-            raise AddressError(f"What answers at {address} is no directory. Give the address of the directory.")
-        entries = directory.list()
+    with Connection(place, port, f"What is at {address.strip()[:80]}") as connection:
+        described = Linked(connection).describe()
+        if described.role != "directory":
+            name = f"{described.maker} {described.model}".strip() or described.serial
+            return Found([_keep(actor, described, name, (place, port), None, now)], [])
+        entries = Directory(connection).list()
     devices, problems = [], []
     for entry in entries:
         if entry.role == "directory":
@@ -94,23 +95,35 @@ def take_up(*, actor: User, address: str, now: datetime) -> Found:
         if described.serial != entry.serial or described.role != entry.role:
             problems.append(f"{entry.name}: the directory and the device disagree about what it is.")
             continue
-        with transaction.atomic():
-            device, _ = Device.objects.update_or_create(
-                firm_id=actor.firm_id,
-                serial=entry.serial,
-                defaults={
-                    "role": entry.role,
-                    "name": entry.name,
-                    "host": where,
-                    "port": entry.port,
-                    "directory_host": place,
-                    "directory_port": port,
-                    "facts": described.facts,
-                    "seen_at": now,
-                },
-            )
-        devices.append(device)
+        devices.append(_keep(actor, described, entry.name, (where, entry.port), (place, port), now))
     return Found(devices, problems)
+
+
+def _keep(
+    actor: User,
+    described: Description,
+    name: str,
+    where: tuple[str, int],
+    directory: tuple[str, int] | None,
+    now: datetime,
+) -> Device:
+    """Keep a device as it was found; without a directory it is always looked for at the same address."""
+    if not described.serial:
+        raise AddressError(
+            f"{name} tells no serial, so it could not be told from another one. Its bridge must give it one."
+        )
+    with transaction.atomic():
+        device, _ = Device.objects.update_or_create(
+            firm_id=actor.firm_id,
+            serial=described.serial,
+            defaults={
+                "role": described.role, "name": name[:120], "host": where[0], "port": where[1],
+                "directory_host": "" if directory is None else directory[0],
+                "directory_port": None if directory is None else directory[1],
+                "facts": described.facts, "seen_at": now, "removed_at": None,
+            },
+        )  # fmt: skip
+    return device
 
 
 def locate(device: Device) -> Connection:

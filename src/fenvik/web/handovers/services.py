@@ -10,6 +10,7 @@ from django.db.models import F
 from fenvik.core.analysis import Analysis, Readings, analyse
 from fenvik.core.errors import FenvikError
 from fenvik.core.target import TARGETS
+from fenvik.web.corrections.judging import systematic_of
 from fenvik.web.handovers.models import Handover
 from fenvik.web.kit.notify import notify
 from fenvik.web.menus.models import Moment, SettingsSheet
@@ -33,6 +34,7 @@ class NothingToHandOverError(FenvikError):
 
 def _frozen_pass(pass_: Pass) -> dict[str, Any]:
     rows = newest_of_each(pass_.readings.order_by("id"))
+    taken = core_readings(pass_, rows)
     return {
         "at": (rows[-1].at if rows else pass_.created_at).isoformat(),
         "bits": pass_.bits,
@@ -42,24 +44,49 @@ def _frozen_pass(pass_: Pass) -> dict[str, Any]:
         "meter": {
             key: pass_.meter_facts[key] for key in ("maker", "model", "serial", "kind", "floor", "repeatability")
         },
-        "readings": [{"label": row.label, "rgb": [row.r, row.g, row.b], "xyz": [row.x, row.y, row.z]} for row in rows],
+        "correction": _frozen_correction(pass_),
+        "readings": [
+            {
+                "label": row.label,
+                "rgb": [row.r, row.g, row.b],
+                "xyz": [float(v) for v in xyz],
+                "average": float(average),
+            }
+            for row, xyz, average in zip(rows, taken.xyz, taken.average, strict=True)
+        ],
     }
+
+
+def _frozen_correction(pass_: Pass) -> dict[str, Any] | None:
+    """Return what the readings were looked at through: they are frozen as they were seen."""
+    made = pass_.correction
+    if made is None:
+        return None
+    return {
+        "reference": made.reference_name, "reference_serial": made.reference_serial, "made_at": made.made_at.isoformat(),
+        "method": made.method, "matrix": made.matrix, "systematic": list(systematic_of(made)),
+    }  # fmt: skip
 
 
 def frozen_analysis(tuning: dict[str, Any], which: str) -> Analysis:
     """Return the analysis of a frozen pass, ``found`` or ``left``."""
     kept = tuning[which]
     shell = Pass(bits=kept["bits"], range=kept["range"], average=kept["average"], meter_facts=kept["meter"], patches=[])
-    readings: Readings = core_readings(shell, [_row(i, row) for i, row in enumerate(kept["readings"])])
+    readings: Readings = core_readings(shell, [_row(i, row, kept["average"]) for i, row in enumerate(kept["readings"])])
+    systematic = (kept.get("correction") or {}).get("systematic")
+    if systematic is not None:
+        readings = replace(readings, systematic=(systematic[0], systematic[1], systematic[2]))
     return analyse(readings, replace(TARGETS[tuning["target"]], tolerance=tuning["tolerance"]))
 
 
-def _row(index: int, row: dict[str, Any]) -> Any:
+def _row(index: int, row: dict[str, Any], average: float) -> Any:
     from fenvik.web.passes.models import Reading
 
     red, green, blue = row["rgb"]
     x, y, z = row["xyz"]
-    return Reading(index=index, label=row["label"], r=red, g=green, b=blue, x=x, y=y, z=z)
+    return Reading(
+        index=index, label=row["label"], r=red, g=green, b=blue, x=x, y=y, z=z, average=row.get("average", average)
+    )
 
 
 def _frozen_tuning(tuning: Tuning) -> dict[str, Any] | None:

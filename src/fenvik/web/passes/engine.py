@@ -5,6 +5,7 @@ import time
 import uuid
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from typing import Any
 
 import psycopg
 import structlog
@@ -12,11 +13,15 @@ from django.conf import settings
 from django.db import OperationalError, close_old_connections, transaction
 
 from fenvik.core.errors import FenvikError
+from fenvik.core.measuring import LowLight
 from fenvik.core.patches import Patch
+from fenvik.core.signal import encode
 from fenvik.link.devices import Meter, Source
 from fenvik.link.faults import DeviceError, LinkFault
+from fenvik.web.devices.models import Device
 from fenvik.web.devices.services import locate
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
+from fenvik.web.passes.person import KeyedMeter, KeyedSource, Person, TakenBackError
 from fenvik.web.passes.store import Asked, LostPassError, Store, Taken
 from fenvik.web.passes.warm import judge_warm_up
 from fenvik.web.patterns.source import ScreenSource
@@ -24,6 +29,7 @@ from fenvik.web.patterns.source import ScreenSource
 log = structlog.get_logger(__name__)
 RETRY_S = 1.0
 LOOK_S = 0.2  # how often a waiting pass looks whether it is asked to stop
+CHANGE_OVER = "Take {0} away and put {1} in its place, aimed at the same spot. Then go on."
 stopping = threading.Event()  # the worker is being ended: every pass lets go after the reading in flight
 
 
@@ -40,8 +46,9 @@ class Plan:
     """What the engine needs to know of a pass."""
 
     pass_: Pass
-    patches: list[Patch]
+    rows: list[dict[str, Any]]  # the patches as they are stored, with which meter reads each
     first: int  # index of the first patch without a reading
+    taken: int  # readings that are stored already
 
 
 def patch_of(row: dict[str, object]) -> Patch:
@@ -54,7 +61,9 @@ def take(pass_id: int, token: uuid.UUID) -> Plan | None:
     """Take a pass over: whoever held it before can store nothing any more. None when there is nothing to do."""
     with transaction.atomic():
         pass_ = (
-            Pass.objects.select_for_update(of=("self",)).select_related("meter__firm", "source__firm").get(pk=pass_id)
+            Pass.objects.select_for_update(of=("self",))
+            .select_related("meter__firm", "source__firm", "reference__firm", "correction")
+            .get(pk=pass_id)
         )
         if not pass_.is_open or pass_.state == PassState.PAUSED:
             return None
@@ -62,9 +71,8 @@ def take(pass_id: int, token: uuid.UUID) -> Plan | None:
         pass_.started_at = pass_.started_at or datetime.now(UTC)
         pass_.save(update_fields=["run_token", "state", "started_at"])
         done = set() if pass_.repeat else set(pass_.readings.values_list("index", flat=True))
-    patches = [patch_of(row) for row in pass_.patches]
-    first = next((i for i in range(len(patches)) if i not in done), len(patches))
-    return Plan(pass_, patches, first)
+    first = next((i for i in range(len(pass_.patches)) if i not in done), len(pass_.patches))
+    return Plan(pass_, pass_.patches, first, pass_.readings.count())
 
 
 def run(pass_id: int) -> None:
@@ -75,7 +83,7 @@ def run(pass_id: int) -> None:
     plan = take(pass_id, token)
     if plan is None:
         return
-    bound.info("pass taken", first=plan.first, patches=len(plan.patches))
+    bound.info("pass taken", first=plan.first, patches=len(plan.rows))
     store = Store(pass_id, plan.pass_.tuning_id, token)
     runner = Runner(plan, store)
     try:
@@ -101,18 +109,19 @@ class Runner:
 
     def __init__(self, plan: Plan, store: Store) -> None:
         self.plan, self.store = plan, store
-        self.meter: Meter | None = None
-        self.source: Source | ScreenSource | None = None
-        self.next = plan.first
-        self.patches = plan.patches
+        self.meters: dict[str, Meter | KeyedMeter] = {}  # "meter" and, where a correction is made, "reference"
+        self.source: Source | ScreenSource | KeyedSource | None = None
+        self.next, self.taken = plan.first, plan.taken
+        self.rows = plan.rows
+        self.person = Person(store, self._heed)
         self.failing_since: float | None = None  # since when no reading has come through
 
     def let_go(self) -> None:
         """Close the connections."""
-        for device in (self.meter, self.source):
+        for device in (*self.meters.values(), self.source):
             if device is not None:
                 device.close()
-        self.meter = self.source = None
+        self.meters, self.source = {}, None
 
     def run(self) -> None:
         """Go through the patches; a failing device is waited for."""
@@ -133,7 +142,7 @@ class Runner:
 
     def _heed(self, asked: Asked) -> None:
         if asked.patches is not None:
-            self.patches = [patch_of(row) for row in asked.patches]
+            self.rows = asked.patches
         if asked.stop:
             self._finish(PassState.STOPPED)
             raise _Ended
@@ -151,36 +160,79 @@ class Runner:
         summarise(self.plan.pass_.pk)
         self.store.set_state(state)
 
-    def _connect(self) -> None:
-        if self.meter is not None and self.source is not None:
-            return
+    @property
+    def row(self) -> dict[str, Any]:
+        """The patch that is read now, as it is stored."""
+        return self.rows[self.next]
+
+    @property
+    def by(self) -> str:
+        """Which meter reads it."""
+        return str(self.row.get("by", "meter"))
+
+    def _ask(self, kind: str) -> dict[str, Any]:
+        return self.person.asked(kind, patch_of(self.row), index=self.next, taken=self.taken, by=self.by)
+
+    def _meter(self, device: Device) -> Meter | KeyedMeter:
+        return KeyedMeter(self._ask, device.name) if device.is_keyed else Meter(locate(device))
+
+    def _source(self, device: Device) -> Source | ScreenSource | KeyedSource:
         pass_ = self.plan.pass_
-        screen = pass_.source.facts.get("screen")
-        source = Source(locate(pass_.source)) if screen is None else ScreenSource(int(screen), pass_.source.name)
-        self.source = source
-        self.meter = Meter(locate(pass_.meter))
-        rates = pass_.source.facts.get("frame_rates") or [60]
-        source.signal(format_="sdr", colorimetry="bt709", bits=pass_.bits, range_=pass_.range, frame_rate=rates[-1])
+        if device.is_keyed:
+            return KeyedSource(self._ask, says_by_value=lambda: isinstance(self.meters[self.by], KeyedMeter))
+        screen = device.facts.get("screen")
+        if screen is not None:
+            return ScreenSource(int(screen), device.name)
+        source = Source(locate(device))
+        rate = pass_.frame_rate or (device.facts.get("frame_rates") or [60])[-1]
+        source.signal(format_="sdr", colorimetry="bt709", bits=pass_.bits, range_=pass_.range, frame_rate=rate)
+        return source
+
+    def _connect(self) -> None:
+        pass_ = self.plan.pass_
+        if self.source is None:
+            self.source = self._source(pass_.source)
+        if self.next < len(self.rows) and self.by not in self.meters:
+            # Only the meter that reads next: while the two change places the other may be in its case.
+            device = pass_.reference if self.by == "reference" and pass_.reference is not None else pass_.meter
+            self.meters[self.by] = self._meter(device)
 
     def _patches(self) -> None:
-        expected = max(seconds for _, seconds in self.plan.pass_.meter_facts["typical"]) * self.plan.pass_.average
+        pass_ = self.plan.pass_
         shown: Patch | None = None
-        while self.next < len(self.patches):
-            patch = self.patches[self.next]
-            taken = self._read(patch, expected, show=patch != shown)
+        while self.next < len(self.rows):
+            self._turn()
+            self._connect()
+            patch = patch_of(self.row)
+            try:
+                taken = self._read(patch, show=patch != shown)
+            except TakenBackError:
+                self.next, shown = max(self.next - 1, 0), None
+                continue
             shown = patch
             asked = self.store.add(taken)
+            self.taken += 1
             if self.failing_since is not None:
                 # Only a reading shows that the device is back: until then the person sees the reason.
                 self.failing_since = None
                 self.store.set_state(PassState.RUNNING)
-            if not self.plan.pass_.repeat:
+            if not pass_.repeat:
                 self.next += 1
-            elif self.plan.pass_.purpose == PassPurpose.WARM_UP and judge_warm_up(self.plan.pass_.pk):
+            elif pass_.purpose == PassPurpose.WARM_UP and judge_warm_up(pass_.pk):
                 return
             self._heed(asked)
-            if self.plan.pass_.repeat and self.plan.pass_.interval_s:
-                self._wait_until(taken.started_at.timestamp() + self.plan.pass_.interval_s)
+            if pass_.repeat and pass_.interval_s:
+                self._wait_until(taken.started_at.timestamp() + pass_.interval_s)
+
+    def _turn(self) -> None:
+        """Do what comes before a patch of a correction: let the readings decide the method, or let the meters change places."""
+        from fenvik.web.corrections.making import decide, is_changed_over
+
+        if self.row.get("decide") and not self.plan.pass_.repeat:
+            self.rows = decide(self.plan.pass_.pk)
+        if self.row.get("change_over") and not is_changed_over(self.plan.pass_.pk):
+            self.store.set_state(PassState.PAUSED, CHANGE_OVER.format(self.plan.pass_.reference, self.plan.pass_.meter))
+            raise _Ended
 
     def _wait_until(self, moment: float) -> None:
         """Wait by this machine's own clock, hearing meanwhile what is asked."""
@@ -188,23 +240,40 @@ class Runner:
             time.sleep(max(min(LOOK_S, moment - time.time()), 0.0))
             self._heed(self.store.asked())
 
-    def _read(self, patch: Patch, expected_s: float, *, show: bool) -> Taken:
-        assert self.meter is not None
+    def _read(self, patch: Patch, *, show: bool) -> Taken:
         assert self.source is not None
         pass_ = self.plan.pass_
         if show:
-            self.source.patch(patch.rgb, window=pass_.window)
-            if pass_.settle_s:
+            # To the nearest code: the foot of limited range is black.
+            grey = [
+                int(code)
+                for code in encode([pass_.surround] * 3, pass_.bits, "full" if pass_.range == "full" else "limited")
+            ]
+            self.source.patch(patch.rgb, window=pass_.window, surround=grey)
+            if pass_.settle_s and not isinstance(self.source, KeyedSource):
                 time.sleep(pass_.settle_s)
-        started = datetime.now(UTC)
+        effort = pass_.conditions.get("reference_effort", "") if self.by == "reference" else pass_.effort
+        taken = self._once(patch, pass_.average, effort)
+        rule = LowLight(**pass_.low_light) if pass_.low_light else None
+        keyed = isinstance(self.meters[self.by], KeyedMeter)
+        if rule is None or keyed or not rule.wants(None if taken.too_dark else taken.xyz[1], pass_.average, effort):
+            return taken
+        return self._once(patch, max(rule.average, pass_.average), rule.effort or effort)
+
+    def _once(self, patch: Patch, average: int, effort: str) -> Taken:
+        pass_, started = self.plan.pass_, datetime.now(UTC)
+        facts = pass_.reference.facts if self.by == "reference" and pass_.reference is not None else pass_.meter_facts
+        expected = max((seconds for _, seconds in facts["typical"]), default=5.0) * average
         try:
-            reading = self.meter.read(average=pass_.average, expected_s=expected_s, slack_s=settings.LINK_SLACK_S)
+            reading = self.meters[self.by].read(
+                average=average, effort=effort or None, expected_s=expected, slack_s=settings.LINK_SLACK_S
+            )
         except DeviceError as refusal:
             if refusal.number != DeviceError.TOO_DARK:
                 raise
             # A black below the floor is a result: the contrast becomes a lower bound.
-            return Taken(self.next, patch, (0.0, 0.0, 0.0), True, 0.0, 0.0, started)
-        return Taken(self.next, patch, reading.xyz, False, reading.seconds, reading.clock, started)
+            return Taken(self.next, patch, (0.0, 0.0, 0.0), True, 0.0, 0.0, started, average, effort)
+        return Taken(self.next, patch, reading.xyz, False, reading.seconds, reading.clock, started, average, effort)
 
     def _wait_for_device(self, problem: FenvikError) -> None:
         """Wait until the device may be tried again; when patience ends, pause with the reason."""

@@ -1,7 +1,11 @@
 """Passes and their readings."""
 
+from functools import cached_property
+
+import numpy as np
 from django.db import models
 
+from fenvik.core.types import Floats
 from fenvik.web.kit.models import FirmModel
 
 
@@ -11,6 +15,13 @@ class PassPurpose(models.TextChoices):
     LEFT = "left", "as left"
     ADJUST = "adjust", "adjusting"
     WARM_UP = "warm-up", "warm-up"
+    CORRECTION = "correction", "making a correction"
+    AIM = "aim", "aiming the meter"
+    TRY = "try", "trying out"
+
+
+# Passes whose readings are about the instruments and not about the display's picture.
+OF_INSTRUMENTS = (PassPurpose.CORRECTION, PassPurpose.AIM, PassPurpose.TRY)
 
 
 class PassState(models.TextChoices):
@@ -28,22 +39,33 @@ OPEN_STATES = (PassState.QUEUED, PassState.RUNNING, PassState.PAUSED, PassState.
 class Pass(FirmModel):
     """One run through a list of patches; ``repeat`` reads the one patch of the list until it is stopped.
 
+    A patch says which meter reads it, ``by``, where there are two. ``correction`` is what its readings are looked at through.
+    ``asks`` is what a person is asked to show or to type, ``answer`` what they said.
+
     ``run_token`` fences workers: only the one that holds it may store readings.
     """
 
     firm_path = "tuning__visit__firm_id"
     tuning = models.ForeignKey("visits.Tuning", on_delete=models.PROTECT, related_name="passes")
-    purpose = models.CharField(max_length=8, choices=PassPurpose.choices)
+    purpose = models.CharField(max_length=12, choices=PassPurpose.choices)
     patches = models.JSONField()
     repeat = models.BooleanField(default=False)
     meter = models.ForeignKey("devices.Device", on_delete=models.PROTECT, related_name="+")
     source = models.ForeignKey("devices.Device", on_delete=models.PROTECT, related_name="+")
+    reference = models.ForeignKey("devices.Device", null=True, on_delete=models.PROTECT, related_name="+")
     meter_facts = models.JSONField()
+    correction = models.ForeignKey("corrections.Correction", null=True, on_delete=models.PROTECT, related_name="+")
     bits = models.PositiveSmallIntegerField()
     range = models.CharField(max_length=8, default="limited")
     window = models.FloatField()
     settle_s = models.FloatField()
     average = models.PositiveSmallIntegerField()
+    effort = models.CharField(max_length=40, blank=True)
+    surround = models.FloatField(default=0.0)  # percent of signal
+    frame_rate = models.FloatField(null=True)
+    low_light = models.JSONField(null=True)  # below, average, effort: how dark patches are read again
+    asks = models.JSONField(null=True)
+    answer = models.JSONField(null=True)
     interval_s = models.FloatField(default=0.0)  # between two readings of a repeating pass
     conditions = models.JSONField(default=dict)  # what is to be remembered with the results, such as the warm-up
     state = models.CharField(max_length=8, choices=PassState.choices, default=PassState.QUEUED)
@@ -64,8 +86,13 @@ class Pass(FirmModel):
             models.UniqueConstraint(
                 fields=[field], condition=models.Q(finished_at__isnull=True), name=f"one_open_pass_a_{field}"
             )
-            for field in ("meter", "source", "tuning")
+            for field in ("meter", "source", "tuning", "reference")
         ]
+
+    @property
+    def matrix(self) -> Floats | None:
+        """The correction's matrix (3, 3), or None where readings are looked at as they were taken."""
+        return None if self.correction is None else np.asarray(self.correction.matrix, dtype=np.float64)
 
     @property
     def is_open(self) -> bool:
@@ -74,7 +101,10 @@ class Pass(FirmModel):
 
 
 class Reading(FirmModel):
-    """One result of the meter, uncorrected. Never changed or deleted: the newest of an index counts."""
+    """One result of the meter, uncorrected. Never changed or deleted: the newest of an index counts.
+
+    ``seen`` is what it says through the pass's correction; that is what screens and computations take.
+    """
 
     firm_path = "pass_of__tuning__visit__firm_id"
     pass_of = models.ForeignKey(Pass, on_delete=models.PROTECT, related_name="readings", db_column="pass_id")
@@ -87,6 +117,8 @@ class Reading(FirmModel):
     y = models.FloatField()
     z = models.FloatField()
     too_dark = models.BooleanField(default=False)
+    average = models.PositiveSmallIntegerField(default=1)
+    effort = models.CharField(max_length=40, blank=True, default="")
     seconds = models.FloatField()
     clock = models.FloatField()
     started_at = models.DateTimeField()
@@ -94,3 +126,12 @@ class Reading(FirmModel):
 
     class Meta:
         indexes = [models.Index(fields=["pass_of", "id"])]
+
+    @cached_property
+    def seen(self) -> tuple[float, float, float]:
+        """XYZ in cd/m² through the correction of its pass."""
+        matrix = self.pass_of.matrix
+        if matrix is None:
+            return self.x, self.y, self.z
+        x, y, z = matrix @ (self.x, self.y, self.z)
+        return float(x), float(y), float(z)

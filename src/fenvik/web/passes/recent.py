@@ -11,7 +11,10 @@ def recent_readings(tuning: Tuning) -> list[Reading]:
 
     The lists of patches stay in the database; without that each row would bring its pass's whole list along.
     """
-    passes = {pass_.pk: pass_ for pass_ in Pass.objects.filter(tuning=tuning).defer("patches", "summary")}
+    loaded = (
+        Pass.objects.filter(tuning=tuning).select_related("correction").defer("patches", "summary", "correction__rows")
+    )
+    passes = {pass_.pk: pass_ for pass_ in loaded}
     rows = list(Reading.objects.filter(pass_of__in=passes).order_by("-id")[:MOST])
     for row in rows:
         row.pass_of = passes[row.pass_of_id]

@@ -1,5 +1,6 @@
 """Starting, pausing, resuming and stopping passes."""
 
+from dataclasses import asdict, dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -8,6 +9,8 @@ from django.db.models import Q
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.patches import Patch, first_list
+from fenvik.web.corrections.choosing import renew
+from fenvik.web.devices.models import Device
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.people.models import User
@@ -49,6 +52,28 @@ class PassOpenError(FenvikError):
         self.open_pass = open_pass
 
 
+class AnsweredError(FenvikError):
+    """What was asked has been answered already, or is not asked any more."""
+
+    code = "answered"
+
+    def __init__(self) -> None:
+        super().__init__("That was answered already, or is no longer asked: look at which patch is wanted now.")
+
+
+@dataclass(frozen=True)
+class How:
+    """What differs from a tuning's own way of measuring; None and 0 keep it."""
+
+    rows: list[dict[str, Any]] | None = None  # patches as they are stored, where they say more than a patch
+    reference: Device | None = None
+    effort: str | None = None
+    average: int = 0
+    window: float = 0.0
+    surround: float | None = None
+    conditions: dict[str, Any] = field(default_factory=dict)
+
+
 class PassFinishedError(FenvikError):
     """A pass that has ended cannot be changed any more."""
 
@@ -75,39 +100,58 @@ def start_pass(
     patches: list[Patch] | None = None,
     repeat: bool = False,
     interval_s: float = 0.0,
+    how: How | None = None,
 ) -> Pass:
     """Start a pass of a tuning; without patches it is the first list. A warm-up pass gives way to any other.
 
-    Raises NoInstrumentsError, NotMeasurableError, PassOpenError.
+    ``how`` says what differs from the tuning's own way of measuring. Raises NoInstrumentsError, NotMeasurableError, PassOpenError.
     """
-    tuning = Tuning.objects.of_firm(actor.firm_id).select_related("meter", "source").get(pk=tuning_id)
+    tuning = (
+        Tuning.objects.of_firm(actor.firm_id)
+        .select_related("meter", "source", "display", "visit", "correction")
+        .get(pk=tuning_id)
+    )
     if tuning.meter is None or tuning.source is None:
         raise NoInstrumentsError
     if tuning.signal != "sdr":
         raise NotMeasurableError(tuning)
-    chosen = first_list(tuning.bits, tuning.range) if patches is None else patches
+    how = how or How()
+    if how.rows is None:
+        chosen = first_list(tuning.bits, tuning.range) if patches is None else patches
+        rows = [patch.as_json() for patch in chosen]
+    else:
+        rows = how.rows
+    _in_its_place(tuning, how.reference)
     try:
         with transaction.atomic():
-            conditions = (
-                {} if purpose in (PassPurpose.WARM_UP, PassPurpose.ADJUST) else {"warm_up": warm_up_so_far(tuning, now)}
-            )
+            conditions = dict(how.conditions)
+            if purpose in (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT, PassPurpose.CORRECTION):
+                conditions["warm_up"] = warm_up_so_far(tuning, now)
+            renew(tuning, now)
+            rule = tuning.low_light
             if purpose != PassPurpose.WARM_UP:
                 _give_way(tuning, now)
             started = Pass.objects.create(
                 tuning=tuning,
                 purpose=purpose,
-                patches=[patch.as_json() for patch in chosen],
+                patches=rows,
                 repeat=repeat,
                 interval_s=interval_s,
                 conditions=conditions,
                 range=tuning.range,
                 meter=tuning.meter,
                 source=tuning.source,
+                reference=how.reference,
                 meter_facts=tuning.meter.facts,
+                correction=None if purpose == PassPurpose.CORRECTION else tuning.correction,
                 bits=tuning.bits,
-                window=tuning.window,
-                settle_s=tuning.settle_s,
-                average=tuning.average,
+                window=how.window or tuning.window,
+                surround=tuning.surround if how.surround is None else how.surround,
+                frame_rate=tuning.frame_rate,
+                settle_s=0.0 if tuning.source.is_keyed else tuning.settle_s,
+                average=how.average or tuning.average,
+                effort=tuning.effort if how.effort is None else how.effort,
+                low_light=None if rule is None or how.average else asdict(rule),
                 created_at=now,
                 created_by=actor,
             )
@@ -117,13 +161,33 @@ def start_pass(
         holding = (
             Pass.objects.of_firm(actor.firm_id)
             .filter(finished_at__isnull=True)
-            .filter(tuning__isnull=False)
+            .filter(
+                Q(tuning=tuning)
+                | Q(source=tuning.source)
+                | Q(meter=tuning.meter)
+                | Q(reference=tuning.meter)
+                | (Q(meter=how.reference) | Q(reference=how.reference) if how.reference else Q())
+            )
             .select_related("tuning")
             .order_by("-created_at")
             .first()
         )
         raise PassOpenError(holding) from error
     return started
+
+
+def _in_its_place(tuning: Tuning, reference: Device | None) -> None:
+    """Refuse a meter that another pass has in the other part: the database's own constraints see one part each."""
+    meters = [meter for meter in (tuning.meter, reference) if meter is not None]
+    crossed = (
+        Pass.objects.filter(finished_at__isnull=True, tuning__visit__firm_id=tuning.visit.firm_id)
+        .filter(Q(meter__in=meters) | Q(reference__in=meters))
+        .exclude(purpose=PassPurpose.WARM_UP)
+        .select_related("tuning")
+        .first()
+    )
+    if crossed is not None:
+        raise PassOpenError(crossed)
 
 
 def _give_way(tuning: Tuning, now: datetime) -> None:
@@ -181,8 +245,28 @@ def resume(*, pass_id: int, actor: User) -> Pass:
     pass_.pause_asked_at = None
     if pass_.state == PassState.PAUSED:
         pass_.state, pass_.reason = PassState.QUEUED, ""
+        if pass_.purpose == PassPurpose.CORRECTION and _waits_for_change_over(pass_):
+            pass_.conditions["changed_over"] = True
         defer(pass_id)
-    pass_.save(update_fields=["pause_asked_at", "state", "reason"])
+    pass_.save(update_fields=["pause_asked_at", "state", "reason", "conditions"])
+    notify(pass_.tuning_id, pass_id=pass_id)
+    return pass_
+
+
+def _waits_for_change_over(pass_: Pass) -> bool:
+    done = set(pass_.readings.values_list("index", flat=True))
+    following = next((row for i, row in enumerate(pass_.patches) if i not in done), None)
+    return following is not None and bool(following.get("change_over"))
+
+
+@transaction.atomic
+def answer(*, pass_id: int, actor: User, number: str, said: dict[str, Any]) -> Pass:
+    """Hand a pass what the person whom it asks has said. Raises PassFinishedError, AnsweredError."""
+    pass_ = _open(pass_id, actor)
+    if pass_.asks is None or pass_.asks.get("n") != number or (pass_.answer or {}).get("n") == number:
+        raise AnsweredError
+    pass_.answer = said | {"n": number}
+    pass_.save(update_fields=["answer"])
     notify(pass_.tuning_id, pass_id=pass_id)
     return pass_
 

@@ -10,6 +10,7 @@ from uuid import UUID
 
 import psycopg
 from django.db import connections
+from psycopg.types.json import Jsonb
 
 from fenvik.core.patches import Patch
 from fenvik.web.kit.notify import CHANNEL, payload
@@ -18,28 +19,36 @@ from fenvik.web.passes.models import PassState
 STORE = """
 WITH mine AS (
     SELECT id, pause_asked_at IS NOT NULL AS pause, stop_asked_at IS NOT NULL AS stop,
-           CASE WHEN repeat THEN patches END AS patches
+           CASE WHEN repeat THEN patches END AS patches, answer
     FROM passes_pass WHERE id = %(pass_id)s AND run_token = %(token)s
 ), stored AS (
-    INSERT INTO passes_reading (pass_id, index, label, r, g, b, x, y, z, too_dark, seconds, clock, started_at, at)
-    SELECT id, %(index)s, %(label)s, %(r)s, %(g)s, %(b)s, %(x)s, %(y)s, %(z)s, %(too_dark)s, %(seconds)s, %(clock)s,
-           %(started_at)s, %(at)s
+    INSERT INTO passes_reading (pass_id, index, label, r, g, b, x, y, z, too_dark, average, effort, seconds, clock,
+                                 started_at, at)
+    SELECT id, %(index)s, %(label)s, %(r)s, %(g)s, %(b)s, %(x)s, %(y)s, %(z)s, %(too_dark)s, %(average)s, %(effort)s,
+           %(seconds)s, %(clock)s, %(started_at)s, %(at)s
     FROM mine RETURNING id
 )
-SELECT stored.id, mine.pause, mine.stop, mine.patches,
+SELECT stored.id, mine.pause, mine.stop, mine.patches, mine.answer,
        pg_notify(%(channel)s, replace(%(payload)s, '"reading":0', '"reading":' || stored.id::text))
 FROM stored, mine
 """
 ASKED = """
-SELECT pause_asked_at IS NOT NULL, stop_asked_at IS NOT NULL, CASE WHEN repeat THEN patches END
+SELECT pause_asked_at IS NOT NULL, stop_asked_at IS NOT NULL, CASE WHEN repeat THEN patches END, answer
 FROM passes_pass WHERE id = %(pass_id)s AND run_token = %(token)s
 """
 SET_STATE = """
 WITH mine AS (
     UPDATE passes_pass SET state = %(state)s, reason = %(reason)s,
+        asks = CASE WHEN %(goes_on)s THEN asks END,
         finished_at = CASE WHEN %(ends)s THEN %(at)s ELSE finished_at END,
         run_token = CASE WHEN %(ends)s OR %(lets_go)s THEN NULL ELSE run_token END
     WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
+)
+SELECT pg_notify(%(channel)s, %(payload)s) FROM mine
+"""
+ASK = """
+WITH mine AS (
+    UPDATE passes_pass SET asks = %(asks)s, answer = NULL WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
 )
 SELECT pg_notify(%(channel)s, %(payload)s) FROM mine
 """
@@ -56,6 +65,7 @@ class Asked:
     pause: bool
     stop: bool
     patches: list[dict[str, Any]] | None
+    answer: dict[str, Any] | None = None  # of the person whom the pass asks to show or to type something
 
 
 @dataclass(frozen=True)
@@ -69,6 +79,8 @@ class Taken:
     seconds: float
     clock: float
     started_at: datetime
+    average: int = 1
+    effort: str = ""
 
 
 class Store:
@@ -104,16 +116,22 @@ class Store:
             **dict(zip("rgb", taken.patch.rgb, strict=True)),
             **dict(zip("xyz", taken.xyz, strict=True)),
             too_dark=taken.too_dark,
+            average=taken.average,
+            effort=taken.effort,
             seconds=taken.seconds,
             clock=taken.clock,
             started_at=taken.started_at,
             at=datetime.now(UTC),
         )
-        return Asked(row[1], row[2], row[3])
+        return Asked(row[1], row[2], row[3], row[4])
 
     def asked(self) -> Asked:
         """Return what is asked. Raises LostPassError."""
         return Asked(*self._row(ASKED))
+
+    def ask(self, asks: dict[str, Any]) -> None:
+        """Ask the person for something, and forget what was answered before. Raises LostPassError."""
+        self._row(ASK, asks=Jsonb(asks))
 
     def set_state(self, state: PassState, reason: str = "") -> None:
         """Change the state, and let go of the pass with those in which nobody works on it. Raises LostPassError."""
@@ -123,5 +141,6 @@ class Store:
             reason=reason,
             ends=state in (PassState.DONE, PassState.STOPPED),
             lets_go=state == PassState.PAUSED,
+            goes_on=state == PassState.RUNNING,
             at=datetime.now(UTC),
         )

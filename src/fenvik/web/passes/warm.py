@@ -12,7 +12,10 @@ from fenvik.web.passes.models import Pass, Reading
 
 def readings_of(pass_: Pass) -> list[Reading]:
     """Return the readings of white of a warm-up pass, in order."""
-    return list(pass_.readings.filter(too_dark=False).order_by("id").only("id", "x", "y", "z", "at"))
+    rows = list(pass_.readings.filter(too_dark=False).order_by("id").only("id", "x", "y", "z", "at", "pass_of"))
+    for row in rows:
+        row.pass_of = pass_
+    return rows
 
 
 def fit_of(pass_: Pass, rows: list[Reading]) -> WarmUp | None:
@@ -20,18 +23,18 @@ def fit_of(pass_: Pass, rows: list[Reading]) -> WarmUp | None:
     if len(rows) < 2:
         return None
     seconds = np.array([(row.at - rows[0].at).total_seconds() for row in rows])
-    xyz = np.array([[row.x, row.y, row.z] for row in rows])
+    xyz = np.array([row.seen for row in rows])
     return warm_up(seconds, xyz, Repeatability.of(pass_.meter_facts["repeatability"]), pass_.average)
 
 
 def judge_warm_up(pass_id: int) -> bool:
     """Keep what a warm-up pass says by now; return whether the display has settled."""
-    pass_ = Pass.objects.get(pk=pass_id)
+    pass_ = Pass.objects.select_related("correction").get(pk=pass_id)
     rows = readings_of(pass_)
     fit = fit_of(pass_, rows)
     summary: dict[str, Any] = {
         "readings": len(rows),
-        "white": rows[-1].y if rows else None,
+        "white": rows[-1].seen[1] if rows else None,
         "minutes_left": None,
         "settled_at": None,
     }

@@ -7,7 +7,9 @@ import numpy as np
 
 from fenvik.core.analysis import Analysis, Readings, analyse
 from fenvik.core.errors import NoWhiteError
+from fenvik.core.measuring import worth
 from fenvik.core.uncertainty import Repeatability
+from fenvik.web.corrections.judging import systematic_of
 from fenvik.web.passes.models import Pass, Reading
 from fenvik.web.visits.models import Tuning
 
@@ -21,20 +23,26 @@ def newest_of_each(rows: Iterable[Reading]) -> list[Reading]:
 
 
 def core_readings(pass_: Pass, rows: list[Reading]) -> Readings:
-    """Return a pass's readings as the core takes them."""
+    """Return a pass's readings as the core takes them: through the pass's correction, with how far that may be off."""
+    raw = np.array([[row.x, row.y, row.z] for row in rows], dtype=np.float64).reshape(-1, 3)
+    average = np.array([float(row.average) for row in rows])
+    seconds = np.array([float(row.seconds or 0.0) for row in rows])
+    typical = pass_.meter_facts.get("typical")
+    matrix = pass_.matrix
     return Readings(
         codes=np.array([[row.r, row.g, row.b] for row in rows], dtype=np.int64).reshape(-1, 3),
-        xyz=np.array([[row.x, row.y, row.z] for row in rows], dtype=np.float64).reshape(-1, 3),
+        xyz=raw if matrix is None else raw @ matrix.T,
         bits=pass_.bits,
         range="full" if pass_.range == "full" else "limited",
         labels=tuple(row.label for row in rows),
-        average=np.full(len(rows), float(pass_.average)),
+        average=worth(typical, raw[:, 1], seconds, average) if typical else average,
         repeatability=Repeatability.of(pass_.meter_facts["repeatability"]),
         floor=float(pass_.meter_facts["floor"]),
+        systematic=None if pass_.correction is None else systematic_of(pass_.correction),
     )
 
 
-_kept: OrderedDict[tuple[int, int, str, float], Analysis | None] = OrderedDict()
+_kept: OrderedDict[tuple[int, int, int, str, float], Analysis | None] = OrderedDict()
 MOST_KEPT = 256
 
 
@@ -45,7 +53,7 @@ def analysis_of(pass_: Pass | None, tuning: Tuning, last_reading: int | None = N
     """
     if pass_ is None:
         return None
-    key = (pass_.pk, last_reading or 0, tuning.target_name, tuning.tolerance)
+    key = (pass_.pk, last_reading or 0, pass_.correction_id or 0, tuning.target_name, tuning.tolerance)
     if last_reading is not None and key in _kept:
         return _kept[key]
     analysis = _analysed(pass_, tuning)

@@ -1,6 +1,7 @@
 """The few figures of a pass that lists and trails show, computed once when it ends."""
 
 import math
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -8,7 +9,9 @@ import numpy as np
 from fenvik.core.analysis import Analysis
 from fenvik.core.colourspace import xy_to_xyz
 from fenvik.core.science import cct_and_duv
-from fenvik.web.passes.models import Pass
+from fenvik.core.tryout import judge
+from fenvik.core.uncertainty import Repeatability
+from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.results.assemble import analysis_of
 
 
@@ -48,8 +51,13 @@ def figures(analysis: Analysis) -> dict[str, Any]:
 
 def summarise(pass_id: int) -> None:
     """Store the figures of a pass."""
-    pass_ = Pass.objects.select_related("tuning").get(pk=pass_id)
-    if pass_.repeat:
+    pass_ = Pass.objects.select_related("tuning", "correction").get(pk=pass_id)
+    if pass_.repeat or pass_.purpose == PassPurpose.CORRECTION:
+        return
+    if pass_.purpose == PassPurpose.TRY:
+        rows = {row.index: None if row.too_dark else row.seen for row in pass_.readings.select_related("pass_of__correction")}
+        told = judge(rows.get(0), rows.get(1), rows.get(2), Repeatability.of(pass_.meter_facts["repeatability"]))
+        Pass.objects.filter(pk=pass_id).update(summary={"tried": asdict(told)})
         return
     analysis = analysis_of(pass_, pass_.tuning)
     Pass.objects.filter(pk=pass_id).update(summary=None if analysis is None else figures(analysis))

@@ -65,7 +65,7 @@ def with_trails(tunings: QuerySet, *, whole: bool = False) -> QuerySet:
     ``whole`` brings the passes' lists and meters too, for the one tuning that is shown; lists do without.
     """
     passes = (
-        Pass.objects.exclude(purpose=PassPurpose.ADJUST, finished_at__isnull=False)
+        Pass.objects.exclude(purpose__in=(PassPurpose.ADJUST, PassPurpose.AIM), finished_at__isnull=False)
         .annotate(
             read=Count("readings__index", distinct=True),
             last_reading=Max("readings__id"),
@@ -73,18 +73,34 @@ def with_trails(tunings: QuerySet, *, whole: bool = False) -> QuerySet:
         )
         .order_by("-created_at")
     )
-    return tunings.select_related(
-        "visit__client", "display__room", "display__menu_map", "display__link__pairing", "meter", "source"
-    ).prefetch_related(
-        Prefetch("sheets", SettingsSheet.objects.filter(moment=Moment.FOUND).order_by("-at"), to_attr="found_sheets"),
-        Prefetch("passes", passes if whole else passes.defer("patches", "meter_facts"), to_attr="main_passes"),
-        Prefetch("answers", CheckAnswer.objects.order_by("id"), to_attr="ordered_answers"),
-        Prefetch("changes", ControlChange.objects.order_by("id"), to_attr="ordered_changes"),
-        Prefetch(
-            "visit__handovers",
-            Handover.objects.filter(withdrawn_at__isnull=True).order_by("-created_at").defer("content"),
-            to_attr="standing_handovers",
-        ),
+    return (
+        tunings.select_related(
+            "visit__client",
+            "display__room",
+            "display__menu_map",
+            "display__link__pairing",
+            "meter",
+            "source",
+            "correction",
+        )
+        .defer("correction__rows")
+        .prefetch_related(
+            Prefetch(
+                "sheets", SettingsSheet.objects.filter(moment=Moment.FOUND).order_by("-at"), to_attr="found_sheets"
+            ),
+            Prefetch(
+                "passes",
+                passes.select_related("correction", "reference") if whole else passes.defer("patches", "meter_facts"),
+                to_attr="main_passes",
+            ),
+            Prefetch("answers", CheckAnswer.objects.order_by("id"), to_attr="ordered_answers"),
+            Prefetch("changes", ControlChange.objects.order_by("id"), to_attr="ordered_changes"),
+            Prefetch(
+                "visit__handovers",
+                Handover.objects.filter(withdrawn_at__isnull=True).order_by("-created_at").defer("content"),
+                to_attr="standing_handovers",
+            ),
+        )
     )
 
 
@@ -178,7 +194,12 @@ def _instruments(tuning: Any) -> Stop:
     if tuning.meter is None or tuning.source is None:
         lacking = "no meter chosen" if tuning.meter is None else "no source chosen"
         return Stop("instruments", STOPS["instruments"], False, lacking)
-    return Stop("instruments", STOPS["instruments"], True, f"{tuning.meter.name}, uncorrected; {tuning.source.name}")
+    how = (
+        f"corrected by {tuning.correction.reference_name}"
+        if tuning.correction
+        else ("a reference itself" if tuning.meter.facts.get("kind") == "spectroradiometer" else "uncorrected")
+    )
+    return Stop("instruments", STOPS["instruments"], True, f"{tuning.meter.name}, {how}; {tuning.source.name}")
 
 
 def _measured(stop: str, pass_: Pass | None, open_pass: Pass | None, purpose: str) -> Stop:

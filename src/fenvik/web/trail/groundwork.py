@@ -64,7 +64,9 @@ def _examples(pattern: Pattern) -> list[tuple[str, str, str]]:
 def _by_name(pattern: Pattern, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
     """Return the controls without a role that a pattern for a lens is for, found by their names: the link has no roles for them."""
     words = {HINTS[role] for role in pattern.roles if role in HINTS}
-    return [r for r in rows if not r.get("role") and any(word in f"{r['label']} {r['group']}".lower() for word in words)]
+    return [
+        r for r in rows if not r.get("role") and any(word in f"{r['label']} {r['group']}".lower() for word in words)
+    ]
 
 
 def _rate_words(screen: Screen | None, pattern: Pattern, typed: dict[str, str]) -> str:
@@ -101,7 +103,9 @@ def _patterns(scene: Any) -> None:
     groups: dict[str, list[Any]] = {name: [] for name in GROUPS.values()}
     for each in PATTERNS.values():
         groups[GROUPS[each.group]].append(each)
-    rows = [row for row in scene.values.rows if row.get("role") in pattern.roles] or _by_name(pattern, scene.values.rows)
+    rows = [row for row in scene.values.rows if row.get("role") in pattern.roles] or _by_name(
+        pattern, scene.values.rows
+    )
     scene.extra |= {
         "groups": groups,
         "pattern": pattern,
@@ -138,14 +142,10 @@ def _warm_up(scene: Any) -> None:
     rows = readings_of(newest)
     fit = fit_of(newest, rows)
     meter = Repeatability.of(newest.meter_facts["repeatability"])
-    stds = (
-        meter.covariance([[r.x, r.y, r.z] for r in rows], [float(newest.average)] * len(rows))[:, 1, 1] ** 0.5
-        if rows
-        else []
-    )
+    stds = meter.covariance([r.seen for r in rows], [float(newest.average)] * len(rows))[:, 1, 1] ** 0.5 if rows else []
     minutes = [(row.at - rows[0].at).total_seconds() / 60.0 for row in rows]
     points = [
-        chart.Point(minutes[i], row.y, float(stds[i]), None if fit is None else float(fit.curve[i]))
+        chart.Point(minutes[i], row.seen[1], float(stds[i]), None if fit is None else float(fit.curve[i]))
         for i, row in enumerate(rows)
     ]
     told = newest.summary or {}

@@ -21,7 +21,7 @@ MOST = {True: 60, False: 600}
 VERSIONS = """
 SELECT t.id, v.firm_id, concat_ws(
     '/', t.xmin, t.ctid, v.xmin, v.ctid, c.xmin, c.ctid, d.xmin, d.ctid, r.xmin, r.ctid, m.xmin, m.ctid,
-    me.xmin, me.ctid, so.xmin, so.ctid, pa.xmin, pa.ctid,
+    me.xmin, me.ctid, co.xmin, co.ctid, so.xmin, so.ctid, pa.xmin, pa.ctid,
     (SELECT string_agg(p.xmin || ':' || p.ctid, ',' ORDER BY p.id) FROM passes_pass p WHERE p.tuning_id = t.id),
     (SELECT max(x.id) FROM passes_pass p JOIN passes_reading x ON x.pass_id = p.id
      WHERE p.tuning_id = t.id AND p.finished_at IS NULL),
@@ -37,6 +37,7 @@ JOIN clients_display d ON d.id = t.display_id
 JOIN clients_room r ON r.id = d.room_id
 LEFT JOIN menus_menumap m ON m.id = d.menu_map_id
 LEFT JOIN devices_device me ON me.id = t.meter_id
+LEFT JOIN corrections_correction co ON co.id = t.correction_id
 LEFT JOIN devices_device so ON so.id = t.source_id
 LEFT JOIN devices_pairing pa ON pa.device_id = d.link_id
 WHERE t.id = ANY(%s)

@@ -7,7 +7,7 @@ import numpy as np
 
 from fenvik.core import difference
 from fenvik.core.signal import decode
-from fenvik.web.passes.models import Reading
+from fenvik.web.passes.models import OF_INSTRUMENTS, Reading
 from fenvik.web.visits.models import Tuning
 
 ROWS = 7
@@ -34,7 +34,8 @@ def tape_of(tuning: Tuning, recent: list[Reading], white: float | None, black: f
     errors = _errors(rows, tuning, white, black)
     made = []
     for i, row in enumerate(rows[:ROWS]):
-        total = row.x + row.y + row.z
+        x, y, z = row.seen
+        total = x + y + z
         before = next(
             (j for j in range(i + 1, len(rows)) if (rows[j].r, rows[j].g, rows[j].b) == (row.r, row.g, row.b)), None
         )
@@ -44,8 +45,8 @@ def tape_of(tuning: Tuning, recent: list[Reading], white: float | None, black: f
             change = error - errors[before]  # type: ignore[operator]
         made.append(
             TapeRow(
-                row.pk, row.at, row.label, row.y,
-                row.x / total if total > 0 else float("nan"), row.y / total if total > 0 else float("nan"),
+                row.pk, row.at, row.label, y,
+                x / total if total > 0 else float("nan"), y / total if total > 0 else float("nan"),
                 error, change, row.too_dark,
             )
         )  # fmt: skip
@@ -58,13 +59,13 @@ def _errors(rows: list[Reading], tuning: Tuning, white: float | None, black: flo
     codes = np.array([[row.r, row.g, row.b] for row in rows])
     range_ = "full" if rows[0].pass_of.range == "full" else "limited"
     fraction = np.clip(decode(codes, rows[0].pass_of.bits, range_), 0.0, 1.0)  # type: ignore[arg-type]
-    xyz = np.array([[row.x, row.y, row.z] for row in rows])
+    xyz = np.array([row.seen for row in rows])
     target = tuning.target.xyz(fraction, white, black)
     lab_white = tuning.target.white * white
     colour_only = difference.colour_only(target, xyz, lab_white).total
     whole = difference.whole(target, xyz, lab_white).total
     grey = (codes == codes[:, :1]).all(axis=1)
     return [
-        None if row.y <= 0 else float(c if g else w)
+        None if row.y <= 0 or row.pass_of.purpose in OF_INSTRUMENTS else float(c if g else w)
         for row, c, w, g in zip(rows, colour_only, whole, grey, strict=True)
     ]

@@ -7,6 +7,7 @@ from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 
 from fenvik.core.colourspace import BT709, BT2020, D65_XY, P3D65, Primaries
+from fenvik.core.measuring import LowLight
 from fenvik.core.target import TARGETS, Target
 from fenvik.web.kit.models import FirmModel
 
@@ -86,7 +87,20 @@ class Tuning(FirmModel):
     window = models.FloatField(default=10.0, validators=[MinValueValidator(1.0), MaxValueValidator(100.0)])
     settle_s = models.FloatField(default=0.5, validators=[MinValueValidator(0.0), MaxValueValidator(30.0)])
     average = models.PositiveSmallIntegerField(default=1, validators=[MinValueValidator(1), MaxValueValidator(64)])
-    bits = models.PositiveSmallIntegerField(default=8, choices=[(8, "8 bit"), (10, "10 bit")])
+    bits = models.PositiveSmallIntegerField(default=8, choices=[(8, "8 bit"), (10, "10 bit"), (12, "12 bit")])
+    signal_range = models.CharField(max_length=8, choices=[("limited", "limited"), ("full", "full")], default="limited")
+    frame_rate = models.FloatField(null=True, blank=True, validators=[MinValueValidator(1.0), MaxValueValidator(240.0)])
+    surround = models.FloatField(default=0.0, validators=[MinValueValidator(0.0), MaxValueValidator(100.0)])
+    effort = models.CharField(max_length=40, blank=True)  # by the meter's own name; empty is its usual one
+    low_below = models.FloatField(default=0.0, validators=[MinValueValidator(0.0), MaxValueValidator(100.0)])
+    low_average = models.PositiveSmallIntegerField(default=4, validators=[MinValueValidator(1), MaxValueValidator(64)])
+    low_effort = models.CharField(max_length=40, blank=True)
+    correction = models.ForeignKey(
+        "corrections.Correction", null=True, blank=True, on_delete=models.PROTECT, related_name="+"
+    )
+    correction_choice = models.CharField(
+        max_length=8, choices=[("auto", "where one fits"), ("chosen", "chosen"), ("none", "none")], default="auto"
+    )
     high_level = models.FloatField(default=80.0, validators=[MinValueValidator(1.0), MaxValueValidator(100.0)])
     low_level = models.FloatField(default=30.0, validators=[MinValueValidator(1.0), MaxValueValidator(100.0)])
     working_end = models.CharField(max_length=4, choices=[("high", "high"), ("low", "low")], default="high")
@@ -111,7 +125,13 @@ class Tuning(FirmModel):
     @property
     def range(self) -> str:
         """The range of the code values that its source sends."""
-        return "limited" if self.source is None else str(self.source.facts.get("range", "limited"))
+        own = None if self.source is None else self.source.facts.get("range")
+        return str(own or self.signal_range)
+
+    @property
+    def low_light(self) -> LowLight | None:
+        """The rule for dark readings; None where there is none."""
+        return LowLight(self.low_below, self.low_average, self.low_effort) if self.low_below > 0 else None
 
     @property
     def target_label(self) -> str:

@@ -1,0 +1,7 @@
+"""The app."""
+
+from django.apps import AppConfig
+
+
+class CorrectionsConfig(AppConfig):
+    name = "fenvik.web.corrections"

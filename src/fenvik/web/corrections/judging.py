@@ -1,0 +1,171 @@
+"""How well a correction fits a tuning, and how far it is to be trusted: rules over rows, no queries."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+import numpy as np
+
+from fenvik.core.correction import Correction as Made
+from fenvik.core.correction import make_correction, residuals
+from fenvik.core.correction_patches import AGAIN, rows_for
+from fenvik.core.types import Floats
+from fenvik.core.uncertainty import Repeatability
+from fenvik.web.corrections.models import Correction
+from fenvik.web.visits.models import Tuning
+
+OLD = timedelta(days=365)  # filters age; a reference is calibrated anew about so often
+
+
+@dataclass(frozen=True)
+class Fit:
+    """``rank`` is 0 for the very display and mode, higher the less it fits; ``warnings`` say where it fits less."""
+
+    correction: Correction
+    rank: int
+    warnings: tuple[str, ...]
+
+
+def fit_of(correction: Correction, tuning: Tuning, now: datetime) -> Fit | None:
+    """Return how a correction fits a tuning; None where it is of another meter or another kind of display."""
+    display, meter = tuning.display, tuning.meter
+    if meter is None or correction.meter_id != meter.pk or correction.withdrawn_at is not None:
+        return None
+    if correction.technology != display.technology:
+        return None
+    said, rank = [], 0
+    if correction.display_id == display.pk:
+        if correction.picture_mode and correction.picture_mode != tuning.picture_mode:
+            said.append(f"It was made in another picture mode, {correction.picture_mode}.")
+            rank = 1
+    elif (correction.maker, correction.model) == (display.maker, display.model):
+        said.append(f"It was made on another sample of this model, {correction.serial or 'without a serial'}.")
+        rank = 2
+    else:
+        said.append(f"It was made on another model, {correction.display_name}, of the same technology.")
+        rank = 3
+    if now - correction.made_at > OLD:
+        said.append(f"It is old: made on {correction.made_at:%-d %B %Y}.")
+    if correction.effort and tuning.effort and correction.effort != tuning.effort and meter.facts.get("efforts"):
+        efforts = meter.facts["efforts"]
+        if (
+            tuning.effort in efforts
+            and correction.effort in efforts
+            and efforts.index(tuning.effort) < efforts.index(correction.effort) - 1
+        ):
+            said.append(f"It was made at the effort “{correction.effort}”; this tuning reads at “{tuning.effort}”.")  # fmt: skip
+    return Fit(correction, rank, (*said, *correction.warnings))
+
+
+def misfit(correction: Correction, tuning: Tuning, now: datetime) -> tuple[str, ...]:
+    """Return what is to be said of a correction that is in force: also of one that a person chose against the rules."""
+    fit = fit_of(correction, tuning, now)
+    if fit is not None:
+        return fit.warnings
+    if correction.withdrawn_at is not None:
+        return ("It has been withdrawn since.",)
+    if tuning.meter is not None and correction.meter_id != tuning.meter.pk:
+        return (f"It is of another meter, {correction.meter_name} {correction.meter_serial}.",)
+    return (
+        f"It was made on another technology, {correction.display_name}: its errors there say nothing of this display.",
+    )
+
+
+def best_of(corrections: Sequence[Correction], tuning: Tuning, now: datetime) -> Fit | None:
+    """Return the correction that fits best, the newest of several that fit alike; None where none fits."""
+    fits = [fit for each in corrections if (fit := fit_of(each, tuning, now)) is not None]
+    return min(fits, key=lambda fit: (fit.rank, -fit.correction.made_at.timestamp()), default=None)
+
+
+@dataclass(frozen=True)
+class Sides:
+    """The patches of a correction that both meters have read: labels, codes, XYZ (n, 3) of each meter."""
+
+    labels: tuple[str, ...]
+    rgb: tuple[tuple[int, int, int], ...]
+    reference: Floats
+    meter: Floats
+
+    def rows(self) -> list[dict[str, Any]]:
+        """Return them as they are stored."""
+        return [
+            {"label": label, "rgb": list(rgb), "reference": [float(v) for v in r], "meter": [float(v) for v in m]}
+            for label, rgb, r, m in zip(self.labels, self.rgb, self.reference, self.meter, strict=True)
+        ]
+
+
+def sides_of(rows: Sequence[dict[str, Any]]) -> Sides:
+    """Return the patches of a correction as they are stored."""
+    return Sides(
+        tuple(str(row["label"]) for row in rows),
+        tuple((int(r), int(g), int(b)) for r, g, b in (row["rgb"] for row in rows)),
+        np.array([row["reference"] for row in rows], dtype=np.float64).reshape(-1, 3),
+        np.array([row["meter"] for row in rows], dtype=np.float64).reshape(-1, 3),
+    )
+
+
+def white_of(sides: Sides) -> Floats | None:
+    """Return the field meter's white, or None without one."""
+    return sides.meter[sides.labels.index("white")] if "white" in sides.labels else None
+
+
+def make(method: str, sides: Sides, repeatability: float) -> Made:
+    """Return the correction of these readings by a method, with its warnings. Raises CorrectionError."""
+    rows = rows_for(method, sides.labels)  # type: ignore[arg-type]
+    white = sides.labels.index("white") if "white" in sides.labels else None
+    black = sides.labels.index("black") if "black" in sides.labels else None
+    dark = None
+    if white is not None and black is not None:
+        dark = (float(sides.meter[black, 1]), float(sides.meter[white, 1]))
+    return make_correction(
+        method,  # type: ignore[arg-type]
+        sides.meter[rows],
+        sides.reference[rows],
+        white=3 if method in ("weighted", "least-squares") and white is not None else None,
+        repeatability=repeatability,
+        black=dark,
+        repeats_apart=repeats_apart(sides),
+    )
+
+
+def repeats_apart(sides: Sides) -> float | None:
+    """Return how far the two readings of white disagree, relative, of the meter that disagrees more; None without two."""
+    if "white" not in sides.labels or AGAIN not in sides.labels:
+        return None
+    first, again = sides.labels.index("white"), sides.labels.index(AGAIN)
+    apart = [
+        abs(float(side[again, 1] / side[first, 1]) - 1.0)
+        for side in (sides.reference, sides.meter)
+        if side[first, 1] > 0
+    ]
+    return max(apart, default=None)
+
+
+def repeatability_at(facts: dict[str, Any], luminance: float, average: int) -> float:
+    """Return the relative repeatability of a meter's mean of so many readings at a luminance."""
+    return float(Repeatability.of(facts["repeatability"]).at(luminance)[0]) / max(average, 1) ** 0.5
+
+
+def systematic_of(correction: Correction) -> tuple[float, float, float]:
+    """Return how far off what a correction gives may be, one standard deviation: of Y relative, of x and of y.
+
+    It is the root mean square of its residuals over every patch with light, those that it was not made of included; a matrix
+    that was solved exactly has none on its own patches, so never less than the repeatability that it was made with.
+    """
+    sides = sides_of(correction.rows)
+    lit = [
+        i
+        for i in range(len(sides.labels))
+        if sides.reference[i, 1] > 0 and sides.meter[i, 1] > 0 and sides.labels[i] != "black"
+    ]
+    floor = correction.repeatability
+    if not lit:
+        return floor, floor / 3.0, floor / 3.0
+    dxy, dy = residuals(np.asarray(correction.matrix, dtype=np.float64), sides.meter[lit], sides.reference[lit])
+    x, y = np.sqrt((dxy**2).mean(axis=0))
+    return (
+        max(float(np.sqrt((dy**2).mean())) / 100.0, floor),
+        max(float(x), floor / 3.0),
+        max(float(y), floor / 3.0),
+    )

@@ -1,0 +1,269 @@
+"""Making a correction: the pass that reads with both meters, what it says, and keeping it."""
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, cast
+
+import numpy as np
+from django.db import transaction
+
+from fenvik.core.correction import Correction as Made
+from fenvik.core.correction import CorrectionError, Method, proposed_method
+from fenvik.core.correction_patches import AGAIN, Step, steps_of, with_mixtures
+from fenvik.core.errors import FenvikError
+from fenvik.core.patches import Patch
+from fenvik.web.corrections.choosing import renew, renew_all
+from fenvik.web.corrections.judging import Sides, make, repeatability_at, white_of
+from fenvik.web.corrections.models import METHODS, Correction
+from fenvik.web.devices.models import Device, DeviceRole
+from fenvik.web.kit.notify import notify
+from fenvik.web.menus.values import values_of
+from fenvik.web.passes.models import Pass, PassPurpose, Reading
+from fenvik.web.passes.services import How, start_pass
+from fenvik.web.people.models import User
+from fenvik.web.visits.models import Tuning
+
+AVERAGE = 4
+MOVING = {
+    "process.energy": "energy saving",
+    "process.ambient": "the ambient sensor",
+    "process.dynamic-contrast": "dynamic contrast",
+}
+
+
+class SameMeterError(FenvikError):
+    """A correction needs two meters."""
+
+    code = "same_meter"
+
+    def __init__(self) -> None:
+        super().__init__(
+            "A correction makes one meter agree with another: choose a reference that is not the field meter itself."
+        )
+
+
+class NotReadError(FenvikError):
+    """A pass of which no correction can be made yet."""
+
+    code = "not_read"
+
+
+def _stored(steps: list[Step]) -> list[dict[str, Any]]:
+    made = []
+    for step in steps:
+        row: dict[str, Any] = step.patch.as_json() | {"by": step.by}
+        if step.change_over:
+            row["change_over"] = True
+        if step.decide:
+            row["decide"] = True
+        made.append(row)
+    return made
+
+
+def _steps(rows: list[dict[str, Any]]) -> list[Step]:
+    return [
+        Step(
+            Patch(row["label"], tuple(row["rgb"]), tuple(row["percent"])), row["by"],
+            bool(row.get("change_over")), bool(row.get("decide")),
+        )
+        for row in rows
+    ]  # fmt: skip
+
+
+def slowest(facts: dict[str, Any]) -> str:
+    """Return the name of a meter's slowest effort."""
+    efforts = facts.get("efforts") or [""]
+    return str(efforts[-1])
+
+
+def start(
+    *, tuning_id: int, actor: User, reference_id: int, at_once: bool, method: str, average: int, now: datetime
+) -> Pass:
+    """Start reading for a correction of the tuning's meter. Raises SameMeterError and what ``start_pass`` raises.
+
+    ``method``: one of METHODS, or "" to let the readings decide between four-colour and the weighted fit.
+    """
+    tuning = Tuning.objects.of_firm(actor.firm_id).select_related("meter", "source").get(pk=tuning_id)
+    reference = (
+        Device.objects.of_firm(actor.firm_id)
+        .filter(pk=reference_id, role=DeviceRole.METER, removed_at__isnull=True)
+        .first()
+    )
+    if reference is None or reference.pk == tuning.meter_id:
+        raise SameMeterError
+    chosen = cast(Method, method) if method in METHODS else None
+    steps = steps_of(chosen, at_once=at_once, bits=tuning.bits, range_="full" if tuning.range == "full" else "limited")
+    average = min(max(average, 1), 64)
+    return start_pass(
+        tuning_id=tuning_id,
+        actor=actor,
+        now=now,
+        purpose=PassPurpose.CORRECTION,
+        how=How(
+            rows=_stored(steps),
+            reference=reference,
+            effort=slowest(tuning.meter.facts) if tuning.meter is not None else "",
+            average=average,
+            conditions={
+                "reference_effort": slowest(reference.facts), "method": method if method in METHODS else "", "at_once": at_once,
+            },
+        ),
+    )  # fmt: skip
+
+
+def is_changed_over(pass_id: int) -> bool:
+    """Whether the person has said that the meters have changed places."""
+    return bool(Pass.objects.values_list("conditions", flat=True).get(pk=pass_id).get("changed_over"))
+
+
+def _by_reference(pass_: Pass) -> dict[str, np.ndarray]:
+    rows = pass_.readings.order_by("id")
+    return {
+        row.label: np.array([row.x, row.y, row.z])
+        for row in rows
+        if row.index < len(pass_.patches) and pass_.patches[row.index].get("by") == "reference"
+    }
+
+
+@transaction.atomic
+def decide(pass_id: int) -> list[dict[str, Any]]:
+    """Decide by the reference's red, green, blue and white which method fits, and return the patches to go on with.
+
+    Where white is more than the sum, the mixtures are put in; the decision is remembered with the pass and not made twice.
+    """
+    pass_ = Pass.objects.select_for_update(of=("self",)).get(pk=pass_id)
+    read = _by_reference(pass_)
+    steps = _steps(pass_.patches)
+    if "additivity" not in pass_.conditions:
+        method, off = proposed_method([read[name] for name in ("red", "green", "blue", "white")], read.get("black"))
+        if method == "weighted":
+            steps = with_mixtures(steps, bits=pass_.bits, range_="full" if pass_.range == "full" else "limited")
+        pass_.conditions |= {"additivity": off, "proposed": method}
+        pass_.patches = [{k: v for k, v in row.items() if k != "decide"} for row in _stored(steps)]
+        pass_.save(update_fields=["patches", "conditions"])
+        notify(pass_.tuning_id, pass_id=pass_id)
+    return list(pass_.patches)
+
+
+@dataclass(frozen=True)
+class Draft:
+    """What a correction pass says so far: what both meters read, and by the method asked for what would come of it."""
+
+    pass_: Pass
+    sides: Sides
+    method: str
+    proposed: str
+    additivity: float | None
+    made: Made | None
+    problem: str
+    warnings: tuple[str, ...]
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether both meters have read white a second time."""
+        return AGAIN in self.sides.labels
+
+
+def sides_read(pass_: Pass, readings: list[Reading]) -> Sides:
+    """Return the patches that both meters have read; what was too dark counts as no light."""
+    by: dict[str, dict[str, Reading]] = {"reference": {}, "meter": {}}
+    for row in readings:
+        if row.index < len(pass_.patches):
+            by[pass_.patches[row.index].get("by", "meter")][row.label] = row
+    labels = [label for label in by["reference"] if label in by["meter"]]
+
+    def xyz(who: str) -> np.ndarray:
+        return np.array([[by[who][n].x, by[who][n].y, by[who][n].z] for n in labels], dtype=np.float64).reshape(-1, 3)
+
+    return Sides(
+        tuple(labels),
+        tuple((by["meter"][n].r, by["meter"][n].g, by["meter"][n].b) for n in labels),
+        xyz("reference"),
+        xyz("meter"),
+    )
+
+
+def moving_controls(tuning: Tuning) -> tuple[str, ...]:
+    """Return warnings for processing that is known to be on and moves the light while two meters read it."""
+    values = values_of(tuning)
+    said = []
+    for control in values.controls:
+        name = MOVING.get(control.get("role") or "")
+        if name and values.now.get(control["id"]) not in (None, control.get("off")):
+            said.append(f"{name[0].upper()}{name[1:]} is on: the light moves between the two meters.")
+    return tuple(said)
+
+
+def draft_of(pass_: Pass, method: str = "", readings: list[Reading] | None = None) -> Draft:
+    """Return what a correction pass says so far; ``method`` overrules what was asked for or decided."""
+    rows = list(pass_.readings.order_by("id")) if readings is None else readings
+    sides = sides_read(pass_, rows)
+    proposed = str(pass_.conditions.get("proposed", ""))
+    wanted = method if method in METHODS else str(pass_.conditions.get("method") or proposed or "four-colour")
+    made, problem = None, ""
+    white = white_of(sides)
+    if white is not None:
+        try:
+            made = make(wanted, sides, repeatability_at(pass_.meter_facts, float(white[1]), pass_.average))
+        except CorrectionError as refusal:
+            problem = str(refusal)
+    warnings = (() if made is None else made.warnings) + moving_controls(pass_.tuning)
+    return Draft(pass_, sides, wanted, proposed, pass_.conditions.get("additivity"), made, problem, warnings)
+
+
+@transaction.atomic
+def keep(*, pass_id: int, actor: User, method: str, note: str, now: datetime) -> Correction:
+    """Keep what a finished correction pass says; asking twice gives the same one. Raises NotReadError, CorrectionError."""
+    pass_ = (
+        Pass.objects.of_firm(actor.firm_id)
+        .select_for_update(of=("self",))
+        .select_related("tuning__display", "tuning__visit", "meter", "reference")
+        .get(pk=pass_id, purpose=PassPurpose.CORRECTION)
+    )
+    kept = Correction.objects.filter(from_pass=pass_, withdrawn_at__isnull=True).first()
+    if kept is not None and kept.method == method:
+        return kept
+    draft = draft_of(pass_, method)
+    if draft.made is None or pass_.is_open:
+        raise NotReadError(draft.problem or "Both meters must have read every patch before a correction can be kept.")
+    if draft.method == "weighted" and len(draft.sides.labels) < 6:
+        raise NotReadError("The weighted fit needs mixtures too; this pass has read red, green, blue and white alone.")
+    display = pass_.tuning.display
+    white = white_of(draft.sides)
+    assert white is not None
+    facts = {
+        "firm_id": actor.firm_id, "meter": pass_.meter, "meter_name": pass_.meter.name, "meter_serial": pass_.meter.serial,
+        "reference_name": pass_.reference.name, "reference_serial": pass_.reference.serial, "display": display,
+        "maker": display.maker, "model": display.model, "serial": display.serial, "technology": display.technology,
+        "picture_mode": pass_.tuning.picture_mode, "signal": pass_.tuning.signal, "method": draft.method,
+        "matrix": draft.made.matrix.tolist(), "rows": draft.sides.rows(), "bits": pass_.bits, "range": pass_.range,
+        "effort": pass_.effort, "average": pass_.average, "warnings": list(draft.warnings), "note": note[:2000],
+        "repeatability": repeatability_at(pass_.meter_facts, float(white[1]), pass_.average), "made_at": now, "made_by": actor,
+    }  # fmt: skip
+    if kept is not None:
+        # Another method for the same readings takes the place of the first: passes that were read through it keep it.
+        kept.from_pass, kept.withdrawn_at = None, now
+        kept.save(update_fields=["from_pass", "withdrawn_at"])
+    made = Correction.objects.create(from_pass=pass_, **facts)
+    tuning = pass_.tuning
+    tuning.correction_choice = "auto"
+    tuning.save(update_fields=["correction_choice"])
+    renew(tuning, now)
+    renew_all(actor.firm_id, pass_.meter_id, now)
+    return made
+
+
+@transaction.atomic
+def withdraw(*, correction_id: int, actor: User, now: datetime) -> Correction:
+    """Use a correction no longer; passes that were read through it keep it. Doing so twice changes nothing."""
+    found = Correction.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=correction_id)
+    if found.withdrawn_at is None:
+        found.withdrawn_at = now
+        found.save(update_fields=["withdrawn_at"])
+        held = Tuning.objects.of_firm(actor.firm_id).filter(correction=found, visit__on__gte=now.date())
+        for tuning in held.select_related("meter", "display", "visit", "correction"):
+            tuning.correction_choice = "auto"
+            tuning.correction = None
+            tuning.save(update_fields=["correction", "correction_choice"])
+            renew(tuning, now)
+    return found

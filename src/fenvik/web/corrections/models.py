@@ -1,0 +1,59 @@
+"""Corrections of the firm's quick meters, with where each comes from."""
+
+from django.db import models
+
+from fenvik.web.kit.models import FirmModel
+
+METHODS = {
+    "primaries": "primaries",
+    "four-colour": "four-colour",
+    "weighted": "weighted fit",
+    "least-squares": "least squares",
+}
+
+
+class Correction(FirmModel):
+    """``matrix`` (3, 3) makes the meter's XYZ the reference's; ``rows`` are the readings that it was made of.
+
+    A row has ``label``, ``rgb`` (code values), ``reference`` and ``meter`` (XYZ in cd/m², uncorrected). The names of display
+    and meters are kept as they were: a correction from a file may be of devices that this firm has never seen.
+    """
+
+    firm = models.ForeignKey("people.Firm", on_delete=models.PROTECT)
+    meter = models.ForeignKey("devices.Device", null=True, on_delete=models.PROTECT, related_name="corrections")
+    meter_name = models.CharField(max_length=120)
+    meter_serial = models.CharField(max_length=120)
+    reference_name = models.CharField(max_length=120)
+    reference_serial = models.CharField(max_length=120, blank=True)
+    display = models.ForeignKey("clients.Display", null=True, on_delete=models.PROTECT, related_name="corrections")
+    maker = models.CharField(max_length=60, blank=True)
+    model = models.CharField(max_length=60, blank=True)
+    serial = models.CharField(max_length=60, blank=True)
+    technology = models.CharField(max_length=24)
+    picture_mode = models.CharField(max_length=60, blank=True)
+    signal = models.CharField(max_length=8, blank=True)
+    method = models.CharField(max_length=16, choices=list(METHODS.items()))
+    matrix = models.JSONField()
+    rows = models.JSONField()
+    bits = models.PositiveSmallIntegerField(default=8)
+    range = models.CharField(max_length=8, default="limited")
+    effort = models.CharField(max_length=40, blank=True)
+    average = models.PositiveSmallIntegerField(default=1)
+    repeatability = models.FloatField(default=0.001)  # of the meter at white, relative
+    warnings = models.JSONField(default=list)
+    note = models.TextField(blank=True)
+    made_at = models.DateTimeField()
+    made_by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT)
+    from_pass = models.OneToOneField("passes.Pass", null=True, on_delete=models.PROTECT, related_name="made_correction")
+    withdrawn_at = models.DateTimeField(null=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["firm", "meter"])]
+
+    @property
+    def display_name(self) -> str:
+        """The display that it was made on."""
+        return " ".join(part for part in (self.maker, self.model, self.serial) if part) or "a display"
+
+    def __str__(self) -> str:
+        return f"{self.meter_name} on {self.display_name}"

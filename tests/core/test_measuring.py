@@ -1,0 +1,75 @@
+import numpy as np
+import pytest
+
+from fenvik.core.correction_patches import AGAIN, MIXTURES, correction_list, rows_for, steps_of, with_mixtures
+from fenvik.core.measuring import USUAL, LowLight, typical_seconds, usual, worth
+
+TYPICAL = [[0.01, 30.0], [1.0, 6.0], [100.0, 2.0]]
+
+
+def test_a_slower_effort_is_worth_what_its_time_says():
+    luminance, average = np.array([100.0, 100.0, 1.0]), np.array([1.0, 4.0, 1.0])
+    seconds = np.array([5.0, 8.0, 6.0])
+    np.testing.assert_allclose(worth(TYPICAL, luminance, seconds, average), [2.5, 4.0, 1.0])
+
+
+@pytest.mark.parametrize("seconds", [0.0, 0.001, 1e6])
+def test_a_meter_that_tells_no_believable_time_counts_by_its_averages(seconds):
+    assert worth(TYPICAL, np.array([100.0]), np.array([seconds]), np.array([3.0])) == [3.0]
+
+
+def test_times_are_interpolated_on_log_luminance_and_held_beyond_the_table():
+    np.testing.assert_allclose(typical_seconds(TYPICAL, np.array([1e-5, 0.1, 10.0, 1e4])), [30, 18, 4, 2])
+
+
+def test_low_light_is_read_again_only_where_that_is_longer():
+    rule = LowLight(1.0, 4)
+    assert rule.wants(0.5, 1, "")
+    assert rule.wants(None, 1, "")
+    assert not rule.wants(1.5, 1, "")
+    assert not rule.wants(0.5, 4, "")
+    assert LowLight(1.0, 1, "slow").wants(0.5, 1, "fast")
+    assert not LowLight(1.0, 1, "slow").wants(0.5, 1, "slow")
+
+
+def test_every_technology_has_its_usual_and_an_unknown_one_a_careful_one():
+    assert usual("projector").window == 100
+    assert usual("plasma") == USUAL["other"]
+    assert all(0 < u.window <= 100 and u.settle_s > 0 and u.low_average > u.average for u in USUAL.values())
+
+
+@pytest.mark.parametrize("at_once", [True, False])
+def test_a_correction_reads_every_patch_with_both_meters(at_once):
+    steps = steps_of("four-colour", at_once=at_once, bits=8, range_="limited")
+    by = {who: [s.patch.label for s in steps if s.by == who] for who in ("reference", "meter")}
+    assert by["reference"] == by["meter"] == ["white", "red", "green", "blue", "black", AGAIN]
+    assert sum(s.change_over for s in steps) == (0 if at_once else 1)
+    assert not any(s.decide for s in steps)
+
+
+@pytest.mark.parametrize("at_once", [True, False])
+def test_mixtures_come_in_for_both_meters_where_the_method_is_decided(at_once):
+    steps = steps_of(None, at_once=at_once, bits=10, range_="limited")
+    at = next(i for i, s in enumerate(steps) if s.decide)
+    assert {s.patch.label for s in steps[:at] if s.by == "reference"} >= {"white", "red", "green", "blue", "black"}
+    more = with_mixtures(steps, bits=10, range_="limited")
+    for who in ("reference", "meter"):
+        labels = [s.patch.label for s in more if s.by == who]
+        assert set(MIXTURES) <= set(labels)
+        assert len(labels) == len(set(labels)) == len(MIXTURES) + 6
+        assert labels[-1] == AGAIN
+    assert more[:at] == [*steps[:at]], "what was read already stays where it is"
+    assert not any(s.decide for s in more)
+    if at_once:
+        assert all(a.patch == b.patch for a, b in zip(more[::2], more[1::2], strict=True))
+
+
+def test_rows_are_taken_in_the_order_of_the_method():
+    labels = [p.label for p in correction_list("weighted", 8, "full")]
+    assert [labels[i] for i in rows_for("primaries", labels)] == ["red", "green", "blue"]
+    assert [labels[i] for i in rows_for("four-colour", labels)] == ["red", "green", "blue", "white"]
+    weighted = [labels[i] for i in rows_for("weighted", labels)]
+    assert weighted[:4] == ["red", "green", "blue", "white"]
+    assert "black" not in weighted
+    assert AGAIN not in weighted
+    assert len(weighted) == 4 + len(MIXTURES)
