@@ -4,6 +4,8 @@ from django.contrib.auth.views import LogoutView
 from django.urls import path
 from django.views.generic import RedirectView
 
+from fenvik.web.corrections import views as corrections
+from fenvik.web.devices import views as devices
 from fenvik.web.handovers.views import handover_page
 from fenvik.web.live.views import live
 from fenvik.web.office import finding, places
@@ -22,7 +24,15 @@ urlpatterns = [
     path("clients/", office.clients, name="clients"),
     path("clients/new/", office.client, name="new-client"),
     path("clients/<int:pk>/", office.client, name="client"),
-    path("instruments/", office.instruments, name="instruments"),
+    path("instruments/", devices.instruments, name="instruments"),
+    path("instruments/networks/", devices.networks, name="networks"),
+    path("instruments/<int:pk>/", devices.device, name="device"),
+    path("instruments/<int:pk>/do/<slug:name>/", devices.device_act, name="device-act"),
+    path("corrections/", corrections.corrections, name="corrections"),
+    path("corrections/from-file/", corrections.correction_import, name="correction-import"),
+    path("corrections/<int:pk>/", corrections.correction, name="correction"),
+    path("corrections/<int:pk>.txt", corrections.correction_file, name="correction-file"),
+    path("corrections/<int:pk>/withdraw/", corrections.correction_withdraw, name="correction-withdraw"),
     path("rooms/<int:pk>/", places.room, name="room"),
     path("clients/<int:pk>/rooms/new/", places.room, {"client": True}, name="new-room"),
     path("displays/<int:pk>/", places.display, name="display"),

@@ -30,10 +30,11 @@ def as_file(made: Correction) -> bytes:
     """Return a correction as CGATS."""
     sides = sides_of(made.rows)
     facts = {
-        "REFERENCE_METER": made.reference_name, "REFERENCE_SERIAL": made.reference_serial, "FIELD_METER": made.meter_name,
+        "REFERENCE_METER": made.reference_name, "REFERENCE_SERIAL": made.reference_serial,
+        "FIELD_METER": made.meter_name,
         "FIELD_SERIAL": made.meter_serial, "FIELD_EFFORT": made.effort, "FIELD_AVERAGE": str(made.average),
-        "DISPLAY_MAKER": made.maker, "DISPLAY_MODEL": made.model, "DISPLAY_SERIAL": made.serial, "DISPLAY_TECHNOLOGY": made.technology,
-        "PICTURE_MODE": made.picture_mode, "NOTE": made.note,
+        "DISPLAY_MAKER": made.maker, "DISPLAY_MODEL": made.model, "DISPLAY_SERIAL": made.serial,
+        "DISPLAY_TECHNOLOGY": made.technology, "PICTURE_MODE": made.picture_mode, "NOTE": made.note,
     }  # fmt: skip
     return files.write(
         files.CorrectionFile(

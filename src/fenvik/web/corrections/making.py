@@ -159,6 +159,11 @@ class Draft:
     warnings: tuple[str, ...]
 
     @property
+    def method_label(self) -> str:
+        """The method as it is written."""
+        return METHODS[self.method]
+
+    @property
     def is_complete(self) -> bool:
         """Whether both meters have read white a second time."""
         return AGAIN in self.sides.labels

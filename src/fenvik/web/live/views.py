@@ -18,7 +18,7 @@ from fenvik.web.trail.scenes import make_scene
 from fenvik.web.visits.models import Tuning
 
 FRAGMENTS = ("trail", "field", "hand")
-TYPED_IN = ("arrival", "instruments")  # stops whose field is a form: it is never changed under the person's hands
+TYPED_IN = ("arrival",)  # stops whose field is a form: it is never changed under the person's hands
 PLACEHOLDER = "csrf-of-whoever-looks"
 STILL_HERE_S = 15.0
 KEPT = 8  # renderings that are shared between browsers
@@ -33,7 +33,8 @@ def render_fragments(firm_id: int, pk: int, stop: str, options: Options) -> dict
     try:
         scene = make_scene(firm_id, pk, stop, options)
         context = {"scene": scene, "csrf_token": PLACEHOLDER}
-        wanted = [name for name in FRAGMENTS if name != "field" or stop not in TYPED_IN]
+        is_form = stop in TYPED_IN or (stop == "instruments" and options.part(stop) == "devices")
+        wanted = [name for name in FRAGMENTS if name != "field" or not is_form]
         return {name: render_to_string(f"trail/_{name}.html", context) for name in wanted}
     finally:
         connection.close()  # back to the pool: this thread may not be used again for long

@@ -4,7 +4,6 @@ from collections import defaultdict
 from datetime import date, timedelta
 from typing import Any
 
-from django.contrib import messages
 from django.core.paginator import Paginator
 from django.db import connection
 from django.db.models import Count, Exists, Max, OuterRef, Subquery
@@ -15,10 +14,8 @@ from django.utils import timezone
 from django.utils.functional import SimpleLazyObject
 from django.views.decorators.http import require_GET, require_http_methods
 
-from fenvik.core.errors import FenvikError
 from fenvik.web.clients.models import Client, Display
 from fenvik.web.devices.models import Device
-from fenvik.web.devices.services import take_up
 from fenvik.web.groundwork.state import fresh_state
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.office.forms import ClientForm, TuningForm, VisitForm
@@ -81,7 +78,8 @@ def visits(request: HttpRequest) -> HttpResponse:
     for row in _rows(list(page)):
         days.setdefault(row["visit"].on, []).append(row)
     ordered = sorted(days, key=lambda d: (d < today, d if d >= today else date.max - (d - date.min)))
-    mine = Device.objects.of_firm(firm_id).exclude(role="display").filter(screen__isnull=True).order_by("role", "name")
+    mine = Device.objects.of_firm(firm_id).exclude(role="display").filter(screen__isnull=True, removed_at__isnull=True)
+    mine = mine.order_by("role", "name")
     last_seen = _due(firm_id, today)
     today_count = sum(visit.on == today for visit in page)
     context = {
@@ -202,20 +200,3 @@ def client(request: HttpRequest, pk: int | None = None) -> HttpResponse:
         context["rooms"] = shown.rooms.prefetch_related("displays").order_by("name")
         context["rows"] = _rows(list(Visit.objects.filter(client=shown).select_related("client").order_by("-on")[:20]))
     return render(request, "office/client.html", context)
-
-
-@require_http_methods(["GET", "POST"])
-def instruments(request: HttpRequest) -> HttpResponse:
-    """List the firm's meters and sources, and look for more through a directory."""
-    address = request.POST.get("address", "")[:200]
-    if request.method == "POST":
-        try:
-            found = take_up(actor=request.user, address=address, now=timezone.now())
-        except FenvikError as problem:
-            messages.error(request, str(problem))
-        else:
-            for sentence in found.problems:
-                messages.error(request, sentence)
-            return redirect("instruments")
-    devices = Device.objects.of_firm(request.user.firm_id).filter(screen__isnull=True).order_by("role", "name")
-    return render(request, "office/instruments.html", {"devices": devices, "address": address, "here": "instruments"})

@@ -1,6 +1,6 @@
 """The last readings of a tuning, fetched once for everything that a page makes of them."""
 
-from fenvik.web.passes.models import Pass, Reading
+from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
 
 MOST = 400
@@ -15,7 +15,11 @@ def recent_readings(tuning: Tuning) -> list[Reading]:
         Pass.objects.filter(tuning=tuning).select_related("correction").defer("patches", "summary", "correction__rows")
     )
     passes = {pass_.pk: pass_ for pass_ in loaded}
+    by = dict(Pass.objects.filter(tuning=tuning, purpose=PassPurpose.CORRECTION).values_list("pk", "patches"))
     rows = list(Reading.objects.filter(pass_of__in=passes).order_by("-id")[:MOST])
     for row in rows:
         row.pass_of = passes[row.pass_of_id]
+        steps = by.get(row.pass_of_id)
+        if steps and row.index < len(steps) and steps[row.index].get("by") == "reference":
+            row.label = f"ref. {row.label}"
     return rows[::-1]

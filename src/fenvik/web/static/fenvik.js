@@ -200,8 +200,14 @@ function say(words, forMs) {
 }
 
 // What a person is typing is never taken away from them.
-function busyIn(element) {
+function busyIn(element, fresh) {
   const active = document.activeElement;
+  // A pass asks for the next value: the field of the one before is empty, so nothing is taken away.
+  const asks = element.querySelector("[data-asks]");
+  if (asks && fresh && active && asks.contains(active) && active.value === "") {
+    const next = fresh.querySelector("[data-asks]");
+    if (!next || next.dataset.asks !== asks.dataset.asks) return false;
+  }
   if (active && element.contains(active) && typing(active)) return true;
   return [...element.querySelectorAll("input:not([type=hidden])")].some((i) => i.value !== i.defaultValue);
 }
@@ -215,11 +221,11 @@ function bare(element) {
 
 function put(id, html) {
   const old = document.getElementById(id);
-  if (!old || busyIn(old)) return;
+  if (!old) return;
   const holder = document.createElement("template");
   holder.innerHTML = html.trim();
   const fresh = holder.content.getElementById(id);
-  if (!fresh || bare(fresh) === bare(old)) return;
+  if (!fresh || bare(fresh) === bare(old) || busyIn(old, fresh)) return;
   const focusKey = document.activeElement && old.contains(document.activeElement) ? document.activeElement.dataset.key : null;
   old.replaceWith(fresh);
   if (focusKey) {
@@ -227,6 +233,15 @@ function put(id, html) {
     if (again) again.focus({ preventScroll: true });
   }
   if (id === "hand") sound.heard(fresh);
+  toType(fresh);
+}
+
+// Where a value is wanted, it can be typed at once.
+function toType(root) {
+  const field = root.querySelector("[data-autofocus]");
+  if (!field || typing(document.activeElement)) return;
+  field.focus({ preventScroll: true });
+  field.select();
 }
 
 function follow(address) {
@@ -267,7 +282,11 @@ document.addEventListener("ajax:missing", (event) => {
   if (goesTo(event.detail.response)) return; // it is on its way there
   if (ok) window.location.assign(url);
 });
-document.addEventListener("ajax:error", () => say("the server could not do that; nothing was lost, try again", 8000));
+document.addEventListener("ajax:error", (event) => {
+  // A form that was refused comes back with its reason where it was typed.
+  if ((event.detail.status || (event.detail.response || {}).status) === 422) return;
+  say("the server could not do that; nothing was lost, try again", 8000);
+});
 // The line is gone: the form stays as it is, and what was typed is kept.
 window.addEventListener("unhandledrejection", (event) => {
   if (event.reason instanceof TypeError) {
@@ -281,7 +300,10 @@ document.addEventListener("ajax:success", (event) => {
   const form = event.target.closest && event.target.closest("form[data-draft]");
   if (form) dropDraft(form);
 });
-document.addEventListener("ajax:merged", () => prepare(document));
+document.addEventListener("ajax:merged", () => {
+  prepare(document);
+  toType(document);
+});
 document.addEventListener("submit", (event) => {
   const form = event.target;
   if (form.dataset.draft && !form.hasAttribute("x-target")) sessionStorage.setItem("fenvik sent", draftOf(form));
@@ -294,7 +316,10 @@ function dropSent() {
   sessionStorage.removeItem("fenvik sent");
 }
 document.addEventListener("DOMContentLoaded", dropSent);
-document.addEventListener("DOMContentLoaded", () => prepare(document));
+document.addEventListener("DOMContentLoaded", () => {
+  prepare(document);
+  toType(document);
+});
 
 // A display on the link is asked what it shows while somebody looks at this stop.
 function lookAgain() {

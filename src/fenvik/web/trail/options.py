@@ -13,9 +13,10 @@ PARTS = {
         "menu": "menu map",
         "target": "target",
     },
+    "instruments": {"devices": "instruments", "aim": "aim", "correction": "correction"},
     "groundwork": {"checks": "checks", "levels": "levels", "patterns": "patterns", "warm-up": "warm-up"},
 }
-NAMES = ("sheet", "other", "check", "pattern", "step")  # each names one thing that the page shows
+NAMES = ("sheet", "other", "check", "pattern", "step", "method")  # each names one thing that the page shows
 LONGEST = 60
 
 

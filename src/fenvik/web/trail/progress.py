@@ -5,6 +5,7 @@ from datetime import datetime
 
 import numpy as np
 
+from fenvik.core.measuring import typical_seconds
 from fenvik.core.signal import decode
 from fenvik.web.passes.models import Pass, PassState
 
@@ -45,13 +46,14 @@ class Progress:
 
 def expected_s(pass_: Pass, white: float = FIRST_GUESS_CD_M2) -> list[float]:
     """Return how long each patch of a pass should take by the meter's own account, in simulated or real seconds."""
-    typical = sorted((float(a), float(b)) for a, b in pass_.meter_facts["typical"])
-    levels, times = np.log([a for a, _ in typical]), [b for _, b in typical]
     range_ = "full" if pass_.range == "full" else "limited"
     codes = np.array([patch["rgb"] for patch in pass_.patches], dtype=np.float64)
     fraction = np.clip(decode(codes, pass_.bits, range_), 0.0, 1.0)  # type: ignore[arg-type]
     luminance = np.maximum(white * (fraction**2.3) @ np.array([0.21, 0.72, 0.07]), 1e-3)
-    reading = np.interp(np.log(luminance), levels, times) * pass_.average
+    reading = typical_seconds(pass_.meter_facts["typical"], luminance) * pass_.average
+    if pass_.reference is not None:
+        other = typical_seconds(pass_.reference.facts["typical"], luminance) * pass_.average
+        reading = np.where([patch.get("by") == "reference" for patch in pass_.patches], other, reading)
     return [float(v) + pass_.settle_s + OVERHEAD_S for v in reading]
 
 

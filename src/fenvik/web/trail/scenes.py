@@ -12,19 +12,20 @@ from django.utils.safestring import mark_safe
 from fenvik.charts import balance as balance_chart
 from fenvik.charts import levers
 from fenvik.core.analysis import Analysis
+from fenvik.formats.typed import ORDERS
 from fenvik.web.adjusting.desk import Desk, kept_lay_out
 from fenvik.web.adjusting.services import last_to_undo
-from fenvik.web.devices.models import Device, DeviceRole
+from fenvik.web.corrections.choosing import candidates
 from fenvik.web.groundwork.state import warning_of
 from fenvik.web.groundwork.words import conditions_words
 from fenvik.web.menus.values import Values, values_from
-from fenvik.web.passes.models import Pass, PassPurpose, Reading
+from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose, Reading
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.results import pictures
 from fenvik.web.results.assemble import analysis_of
-from fenvik.web.trail import arrival, groundwork
+from fenvik.web.results.pictures import own_colour
+from fenvik.web.trail import arrival, groundwork, instruments
 from fenvik.web.trail.facts import STOPS, Trail, newest_pass, trail_of
-from fenvik.web.trail.forms import MeasureForm
 from fenvik.web.trail.kept import tunings
 from fenvik.web.trail.options import PARTS, Options
 from fenvik.web.trail.progress import Progress, expected_s, progress_of
@@ -103,7 +104,34 @@ class Scene:
             "adjust": PassPurpose.ADJUST,
             "groundwork": PassPurpose.WARM_UP,
         }
-        return None if home.get(self.stop) == self.progress.pass_.purpose else self.progress
+        purpose = self.progress.pass_.purpose
+        at_home = home.get(self.stop) == purpose or (self.stop == "instruments" and purpose in OF_INSTRUMENTS)
+        return None if at_home else self.progress
+
+    @property
+    def asked(self) -> dict[str, Any] | None:
+        """What the open pass asks of a person, with what comes after it."""
+        pass_ = self.open_pass
+        if pass_ is None or pass_.asks is None:
+            return None
+        meter = pass_.reference if pass_.asks["by"] == "reference" else pass_.meter
+        at = pass_.asks["index"] + 1
+        following = pass_.patches[at]["label"] if not pass_.repeat and at < len(pass_.patches) else ""
+        order = meter.facts.get("order", "XYZ")
+        return pass_.asks | {
+            "meter": meter, "order": ORDERS[order], "example": "95.0 100 108.9" if order == "XYZ" else "100 0.3127 0.3290",
+            "following": following, "colour": own_colour(np.array(pass_.asks["percent"]) / 100.0), "pass": pass_.pk,
+            "can_go_back": pass_.asks["index"] > 0 and not pass_.repeat, "show": pass_.source.is_keyed,
+        }  # fmt: skip
+
+    @property
+    def looks(self) -> dict[str, Any] | None:
+        """What the pass of this stop was looked at through, and what else it could be."""
+        pass_ = {"found": self.found_pass, "left": self.left_pass}.get(self.stop)
+        if pass_ is None or pass_.is_open:
+            return None
+        choices = [c for c in candidates(self.tuning) if c.meter_id == pass_.meter_id]
+        return {"pass": pass_, "now": pass_.correction, "choices": choices} if choices or pass_.correction else None
 
 
 def load_tuning(firm_id: int, pk: int) -> Any:
@@ -157,13 +185,6 @@ def _progress(open_pass: Pass | None) -> Progress | None:
     rows = list(open_pass.readings.order_by("id").values_list("index", "at"))
     done = set() if open_pass.repeat else {index for index, _ in rows}
     return progress_of(open_pass, done, rows[-1][1] if rows else None)
-
-
-def _instruments(scene: Scene) -> None:
-    devices = list(Device.objects.of_firm(scene.tuning.visit.firm_id).filter(screen__isnull=True).order_by("name"))
-    scene.extra["meters"] = [d for d in devices if d.role == DeviceRole.METER]
-    scene.extra["sources"] = [d for d in devices if d.role == DeviceRole.SOURCE]
-    scene.extra.setdefault("measure_form", MeasureForm(instance=scene.tuning))
 
 
 def _found(scene: Scene) -> None:
@@ -285,7 +306,7 @@ def _handover(scene: Scene) -> None:
 _FILL = {
     "arrival": arrival.fill,
     "groundwork": groundwork.fill,
-    "instruments": _instruments,
+    "instruments": instruments.fill,
     "found": _found,
     "adjust": _adjust,
     "left": _left,

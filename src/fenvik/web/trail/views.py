@@ -14,14 +14,12 @@ from django.views.decorators.http import require_GET, require_POST
 from fenvik.core.errors import FenvikError
 from fenvik.core.patterns import PatternError
 from fenvik.formats import sheet as files
+from fenvik.formats.typed import TypedError
 from fenvik.web.adjusting import services as adjusting
 from fenvik.web.adjusting.desk import lay_out
 from fenvik.web.adjusting.learned import keep
-from fenvik.web.devices.models import Device, DeviceRole
-from fenvik.web.devices.services import take_up
 from fenvik.web.handovers.services import make_handover, withdraw
 from fenvik.web.kit.models import of_firm_or_404
-from fenvik.web.kit.notify import notify
 from fenvik.web.menus.exchange import facts_of
 from fenvik.web.menus.maps import BlockError, MapMovedError
 from fenvik.web.menus.models import SettingsSheet
@@ -33,9 +31,9 @@ from fenvik.web.passes.recent import recent_readings
 from fenvik.web.trail.acts import Act, group_of, number_in, typed_values
 from fenvik.web.trail.acts_arrival import ARRIVAL_ACTS
 from fenvik.web.trail.acts_groundwork import GROUNDWORK_ACTS
+from fenvik.web.trail.acts_instruments import INSTRUMENT_ACTS
 from fenvik.web.trail.arrival import grouped
 from fenvik.web.trail.facts import STOPS
-from fenvik.web.trail.forms import MeasureForm
 from fenvik.web.trail.options import options_of
 from fenvik.web.trail.scenes import load_tuning, make_scene
 from fenvik.web.visits.models import Tuning
@@ -108,6 +106,12 @@ def act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
         return show_stop(
             request, pk, stop if stop in STOPS else "adjust",
             problems={problem.control: str(problem)}, problem=str(problem), typed=typed_values(request),
+        )  # fmt: skip
+    except TypedError as problem:
+        stop = request.POST.get("stop", "found")
+        return show_stop(
+            request, pk, stop if stop in STOPS else "found", typed_problem=str(problem), problems=True,
+            typed_value=request.POST.get("value", "")[:200],
         )  # fmt: skip
     except FenvikError as problem:
         messages.error(request, str(problem))
@@ -219,29 +223,6 @@ def _stop(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def _measure(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    form = MeasureForm(request.POST, instance=tuning)
-    if not form.is_valid():
-        return show_stop(request, tuning.pk, "instruments", measure_form=form, problems=True)
-    form.save()
-    notify(tuning.pk)
-    return redirect("stop", pk=tuning.pk, stop="instruments")
-
-
-def _directory(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    """Take up the devices of a directory; a single meter or source is chosen at once."""
-    found = take_up(actor=request.user, address=request.POST.get("address", "")[:200], now=timezone.now())
-    for problem in found.problems:
-        messages.error(request, problem)
-    for role, name in ((DeviceRole.METER, "meter"), (DeviceRole.SOURCE, "source")):
-        of_role = Device.objects.of_firm(request.user.firm_id).filter(role=role)
-        if getattr(tuning, f"{name}_id") is None and of_role.count() == 1:
-            setattr(tuning, name, of_role.get())
-            tuning.save(update_fields=[name])
-    notify(tuning.pk)
-    return redirect("stop", pk=tuning.pk, stop="instruments")
-
-
 def _make_handover(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     make_handover(visit_id=tuning.visit_id, actor=request.user, now=timezone.now())
     return redirect("stop", pk=tuning.pk, stop="handover")
@@ -258,6 +239,7 @@ def _withdraw(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 ACTS: dict[str, Act] = {
     **ARRIVAL_ACTS,
     **GROUNDWORK_ACTS,
+    **INSTRUMENT_ACTS,
     "turned": _turned,
     "undo": _undo,
     "read": _read,
@@ -268,8 +250,6 @@ ACTS: dict[str, Act] = {
     "pause": _pause,
     "resume": _resume,
     "stop-pass": _stop,
-    "measure": _measure,
-    "directory": _directory,
     "hand-over": _make_handover,
     "withdraw": _withdraw,
 }

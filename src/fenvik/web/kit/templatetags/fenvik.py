@@ -118,7 +118,9 @@ def light(channel: int) -> str:
 @register.filter
 def stop_of(purpose: str) -> str:
     """Return the stop at which a pass belongs."""
-    return {"found": "found", "left": "left", "warm-up": "groundwork"}.get(purpose, "adjust")
+    home = {"found": "found", "left": "left", "warm-up": "groundwork"}
+    home |= dict.fromkeys(("correction", "aim", "try"), "instruments")
+    return home.get(purpose, "adjust")
 
 
 @register.simple_tag

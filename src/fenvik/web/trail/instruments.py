@@ -1,0 +1,238 @@
+"""What the stop Instruments shows: how it is measured, whether the meter is aimed, and what it is corrected by."""
+
+from dataclasses import dataclass
+from datetime import timedelta
+from typing import Any
+
+import numpy as np
+from django.conf import settings
+from django.utils import timezone
+from django.utils.safestring import mark_safe
+
+from fenvik.charts import aim as aim_chart
+from fenvik.charts import correction as chart
+from fenvik.core.correction import residuals
+from fenvik.core.measuring import usual
+from fenvik.core.signal import decode
+from fenvik.web.corrections.choosing import fits
+from fenvik.web.corrections.judging import Sides, misfit, sides_of
+from fenvik.web.corrections.making import AVERAGE, Draft, draft_of, moving_controls
+from fenvik.web.corrections.models import METHODS, Correction
+from fenvik.web.devices.models import Device, DeviceRole
+from fenvik.web.passes.models import Pass, PassPurpose, Reading
+from fenvik.web.results.pictures import own_colour
+from fenvik.web.trail.forms import KeyedMeterForm, KeyedSourceForm, MeasureForm
+
+AIM_KEPT, DRAFT_KEPT = timedelta(hours=2), timedelta(hours=12)
+STEADY = 4  # readings that are averaged while a meter is aimed
+AIMED = 0.995  # of the best reading so far counts as aimed
+
+
+@dataclass(frozen=True)
+class Beside:
+    """One patch of a correction for its table: what each meter reads, and how far apart before and after."""
+
+    label: str
+    reference: tuple[float, float, float]  # Y, x, y
+    meter: tuple[float, float, float]
+    before: tuple[float, float, float]  # Δx, Δy, ΔY in percent
+    after: tuple[float, float, float] | None
+    crossed: tuple[float, float, float] | None  # by a fit to the other patches alone
+
+    @property
+    def crossed_size(self) -> float | None:
+        """How far x and y are off by a fit to the other patches alone."""
+        return None if self.crossed is None else float(np.hypot(self.crossed[0], self.crossed[1]))
+
+
+def beside(sides: Sides, matrix: Any, crossed: dict[str, tuple[float, float, float]] | None = None) -> list[Beside]:
+    """Return the patches with light, before and after a matrix (None: there is none yet)."""
+    lit = [i for i in range(len(sides.labels)) if sides.reference[i, 1] > 0 and sides.meter[i, 1] > 0]
+    lit = [i for i in lit if sides.labels[i] != "black"]
+    reference, meter = sides.reference[lit], sides.meter[lit]
+    was_xy, was_y = residuals(np.eye(3), meter, reference)
+    now = None if matrix is None else residuals(np.asarray(matrix, dtype=np.float64), meter, reference)
+    rows = []
+    for k, i in enumerate(lit):
+        after = None if now is None else (float(now[0][k, 0]), float(now[0][k, 1]), float(now[1][k]))
+        rows.append(
+            Beside(
+                sides.labels[i],
+                _yxy(reference[k]),
+                _yxy(meter[k]),
+                (float(was_xy[k, 0]), float(was_xy[k, 1]), float(was_y[k])),
+                after,
+                (crossed or {}).get(sides.labels[i]),
+            )
+        )
+    return rows
+
+
+def _yxy(xyz: Any) -> tuple[float, float, float]:
+    total = float(xyz.sum())
+    return float(xyz[1]), float(xyz[0]) / total, float(xyz[1]) / total
+
+
+def picture(rows: list[Beside], sides: Sides, bits: int, range_: str) -> str:
+    """Return the chart of a correction as safe SVG."""
+    colours = {
+        label: own_colour(decode(rgb, bits, "full" if range_ == "full" else "limited"))
+        for label, rgb in zip(sides.labels, sides.rgb, strict=True)
+    }
+    shown = [chart.Beside(row.label, colours[row.label], row.before, row.after) for row in rows]
+    return mark_safe(chart.draw(shown, title="The field meter beside the reference, before and after"))
+
+
+def crossed_of(draft: Draft) -> dict[str, tuple[float, float, float]]:
+    """Return the cross-validated residuals of a draft by label."""
+    from fenvik.core.correction_patches import rows_for
+
+    if draft.made is None or draft.made.crossed is None:
+        return {}
+    dxy, dy = draft.made.crossed
+    labels = [draft.sides.labels[i] for i in rows_for(draft.method, draft.sides.labels)]  # type: ignore[arg-type]
+    return {
+        label: (float(dxy[k, 0]), float(dxy[k, 1]), float(dy[k]))
+        for k, label in enumerate(labels)
+        if np.isfinite(dy[k])
+    }
+
+
+def sizes(rows: list[Beside]) -> dict[str, float]:
+    """Return the largest distances in xy and Y, before and after."""
+    if not rows:
+        return {}
+    told = {
+        "xy_before": max(float(np.hypot(r.before[0], r.before[1])) for r in rows),
+        "y_before": max(abs(r.before[2]) for r in rows),
+    }
+    after = [r.after for r in rows if r.after is not None]
+    if after:
+        told |= {"xy_after": max(float(np.hypot(a[0], a[1])) for a in after), "y_after": max(abs(a[2]) for a in after)}
+    return told
+
+
+def fill(scene: Any) -> None:
+    """Fill the scene of the stop."""
+    scene.extra["part"] = scene.options.part("instruments")
+    scene.extra["pages"] = settings.STANDIN_PAGES
+    {"devices": _devices, "aim": _aim, "correction": _correction}[scene.extra["part"]](scene)
+
+
+def _of_firm(scene: Any, role: DeviceRole) -> list[Device]:
+    mine = Device.objects.of_firm(scene.tuning.visit.firm_id).filter(role=role, removed_at__isnull=True)
+    return list(mine.filter(screen__isnull=True).order_by("name"))
+
+
+def _newest(scene: Any, purpose: PassPurpose) -> Pass | None:
+    return next((p for p in scene.tuning.main_passes if p.purpose == purpose), None)
+
+
+def _devices(scene: Any) -> None:
+    tuning = scene.tuning
+    scene.extra["meters"], scene.extra["sources"] = _of_firm(scene, DeviceRole.METER), _of_firm(scene, DeviceRole.SOURCE)
+    scene.extra.setdefault("measure_form", MeasureForm(instance=tuning))
+    scene.extra.setdefault("keyed_meter_form", KeyedMeterForm(prefix="km"))
+    scene.extra.setdefault("keyed_source_form", KeyedSourceForm(prefix="ks"))
+    suits = usual(tuning.display.technology)
+    scene.extra["usual"] = suits
+    scene.extra["is_usual"] = (
+        tuning.window, tuning.surround, tuning.settle_s, tuning.average, tuning.low_below, tuning.low_average,
+    ) == (suits.window, suits.surround, suits.settle_s, suits.average, suits.low_below, suits.low_average)  # fmt: skip
+    tried = _newest(scene, PassPurpose.TRY)
+    scene.extra["trying"] = tried is not None and tried.is_open
+    if tried is not None and not tried.is_open and tried.summary and _same_instruments(tried, tuning):
+        scene.extra["tried"] = tried.summary["tried"] | {"at": tried.finished_at}
+
+
+def _same_instruments(pass_: Pass, tuning: Any) -> bool:
+    return (pass_.meter_id, pass_.source_id) == (tuning.meter_id, tuning.source_id)
+
+
+def _aim(scene: Any) -> None:
+    newest = scene.open_pass if scene.open_pass is not None and scene.open_pass.purpose == PassPurpose.AIM else None
+    scene.extra["aiming"] = newest is not None
+    scene.extra["reflects"] = scene.tuning.display.technology == "projector"
+    if newest is None:
+        last = scene.tuning.passes.filter(purpose=PassPurpose.AIM).select_related("correction").order_by("-created_at").first()
+        if last is None or timezone.now() - last.created_at > AIM_KEPT:
+            return
+        newest = last
+    rows = list(Reading.objects.filter(pass_of=newest).order_by("id").only("id", "x", "y", "z", "too_dark", "pass_of"))
+    values = [0.0 if row.too_dark else row.y for row in rows]
+    if not values:
+        return
+    # Single readings wander: the mean of the last few is held against the best such mean.
+    means = np.convolve(values, np.full(STEADY, 1.0 / STEADY), mode="valid") if len(values) >= STEADY else np.array(values)
+    best = float(means.max())
+    share = float(means[-1]) / best if best > 0 else 0.0
+    scene.extra |= {
+        "now": values[-1],
+        "best": best,
+        "share": 100.0 * share,
+        "aimed": share >= AIMED,
+        "aim_count": len(values),
+        "aim_svg": mark_safe(aim_chart.draw(values, best=best, close=AIMED, title="Luminance while the meter is aimed")),
+    }
+
+
+def _correction(scene: Any) -> None:
+    tuning, now = scene.tuning, timezone.now()
+    scene.extra |= {
+        "fits": fits(tuning, now),
+        "others": [d for d in _of_firm(scene, DeviceRole.METER) if d.pk != tuning.meter_id],
+        "methods": METHODS,
+        "average": AVERAGE,
+        "moving": moving_controls(tuning),
+        "is_reference": tuning.meter is not None and tuning.meter.facts.get("kind") == "spectroradiometer",
+    }
+    running = _newest(scene, PassPurpose.CORRECTION)
+    if running is not None and (running.is_open or (running.read and _fresh(running, now) and not _is_kept(scene, running))):
+        _draft(scene, running)
+        return
+    made = tuning.correction
+    if made is not None:
+        full = Correction.objects.get(pk=made.pk)
+        sides = sides_of(full.rows)
+        rows = beside(sides, full.matrix)
+        scene.extra |= {
+            "made": full, "rows": rows, "sizes": sizes(rows), "misfit": misfit(full, tuning, now),
+            "svg": picture(rows, sides, full.bits, full.range),
+        }  # fmt: skip
+
+
+def _fresh(pass_: Pass, now: Any) -> bool:
+    """Whether a pass of which nothing was kept is still of use: not one of another day, and not one that was set aside."""
+    return now - pass_.created_at < DRAFT_KEPT and not pass_.conditions.get("set_aside")
+
+
+def _is_kept(scene: Any, pass_: Pass) -> bool:
+    """Whether it was kept: then what is in force is what is shown, unless another method for it is asked for."""
+    return not scene.options.get("method") and Correction.objects.filter(from_pass=pass_).exists()
+
+
+def _alone(row: Reading) -> dict[str, Any]:
+    total = row.x + row.y + row.z or 1.0
+    return {"label": row.label, "too_dark": row.too_dark, "y": row.y, "cx": row.x / total, "cy": row.y / total}
+
+
+def _reader(pass_: Pass, scene: Any) -> str:
+    """Return which meter reads next."""
+    at = scene.progress.done if scene.progress is not None else 0
+    return str(pass_.patches[at].get("by", "meter")) if at < len(pass_.patches) else "meter"
+
+
+def _draft(scene: Any, pass_: Pass) -> None:
+    pass_.tuning = scene.tuning
+    readings = list(pass_.readings.order_by("id"))
+    draft = draft_of(pass_, scene.options.get("method"), readings)
+    rows = beside(draft.sides, None if draft.made is None else draft.made.matrix, crossed_of(draft))
+    scene.extra |= {
+        "draft": draft, "rows": rows, "sizes": sizes(rows),
+        "svg": picture(rows, draft.sides, pass_.bits, pass_.range) if rows else "",
+        "alone": [] if rows else [_alone(row) for row in readings],
+        "can_mix": len(draft.sides.labels) > 6,
+        "changing": bool(pass_.state == "paused" and pass_.reason and "in its place" in pass_.reason),
+        "reader": pass_.reference.name if _reader(pass_, scene) == "reference" else pass_.meter.name,
+        "additivity": None if draft.additivity is None else 100.0 * draft.additivity,
+    }  # fmt: skip
