@@ -370,13 +370,24 @@ def test_a_pattern_finds_its_controls_by_role_or_by_name_or_offers_all(signed_in
     assert 'name="value-ln-focus"' in page(signed_in, tuning, "?view=patterns&pattern=focus")
     body = page(signed_in, tuning, "?view=patterns&pattern=uniformity")
     assert 'name="other-value"' in body
-    act(signed_in, tuning, "look-by", view="patterns", pattern="uniformity", control="pic-1", seen="0", **{"other-value": "55"})
+    act(
+        signed_in,
+        tuning,
+        "look-by",
+        view="patterns",
+        pattern="uniformity",
+        control="pic-1",
+        seen="0",
+        **{"other-value": "55"},
+    )
     assert ControlChange.objects.get().after == 55
     assert LookedAt.objects.get().label == "Laser"
 
 
 def test_a_free_patch_says_its_codes(signed_in, tuning):
-    assert "Sent as 235, 235, 235 on 16: 8 bit, limited range." in page(signed_in, tuning, "?view=patterns&pattern=patch")
+    assert "Sent as 235, 235, 235 on 16: 8 bit, limited range." in page(
+        signed_in, tuning, "?view=patterns&pattern=patch"
+    )
 
 
 def test_a_rate_that_does_not_fit_the_screen_is_said(client, signed_in, person, tuning):

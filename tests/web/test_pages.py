@@ -58,7 +58,7 @@ def addresses_of(tuning):
 @pytest.mark.django_db
 def test_whoever_is_not_signed_in_is_asked_to(client, tuning):
     for name, address in addresses_of(tuning):
-        answer = client.post(address) if name == "act" else client.get(address)
+        answer = client.post(address) if name in ("act", "device-act", "correction-withdraw") else client.get(address)
         assert answer.status_code == 302, address
         assert answer["Location"].startswith("/sign-in/")
     for name in ("visits", "clients", "instruments", "find", "new-visit", "new-client"):
@@ -71,7 +71,7 @@ def test_a_person_of_another_firm_gets_404_for_every_object(client, tuning, stra
     walked = addresses_of(tuning)
     assert len(walked) >= 6
     for name, address in walked:
-        answer = client.post(address) if name == "act" else client.get(address)
+        answer = client.post(address) if name in ("act", "device-act", "correction-withdraw") else client.get(address)
         assert answer.status_code == 404, address
     assert b"A client" not in client.get(reverse("find") + "?q=a").content
     assert b"A client" not in client.get(reverse("clients")).content
@@ -167,7 +167,7 @@ def test_a_wrong_value_at_adjust_says_so_where_it_was_typed(signed_in, equipped)
 @pytest.mark.django_db
 def test_a_device_that_is_not_there_has_one_sentence(signed_in, tuning):
     answer = signed_in.post(reverse("instruments"), {"address": "127.0.0.1:9"})
-    assert "The directory cannot be reached at 127.0.0.1:9" in answer.content.decode()
+    assert "The directory or device cannot be reached at 127.0.0.1:9" in answer.content.decode()
     for address, words in (
         ("10.1.2.3:7700", "outside the networks"),
         ("nonsense", "a host and a port"),

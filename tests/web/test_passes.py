@@ -202,7 +202,7 @@ def test_whoever_lost_a_pass_can_store_nothing(equipped, person, now):
     first = Store(started.pk, equipped.pk, old)
     try:
         engine.take(started.pk, new)
-        taken = Taken(0, plan.patches[0], (1.0, 2.0, 3.0), False, 1.0, 1.0, now)
+        taken = Taken(0, engine.patch_of(plan.rows[0]), (1.0, 2.0, 3.0), False, 1.0, 1.0, now)
         with pytest.raises(LostPassError):
             first.add(taken)
         with pytest.raises(LostPassError):

@@ -9,7 +9,7 @@ from django.db import transaction
 
 from fenvik.core.correction import Correction as Made
 from fenvik.core.correction import CorrectionError, Method, proposed_method
-from fenvik.core.correction_patches import AGAIN, Step, steps_of, with_mixtures
+from fenvik.core.correction_patches import AGAIN, Step, rows_for, steps_of, with_mixtures
 from fenvik.core.errors import FenvikError
 from fenvik.core.patches import Patch
 from fenvik.web.corrections.choosing import renew, renew_all
@@ -24,6 +24,7 @@ from fenvik.web.people.models import User
 from fenvik.web.visits.models import Tuning
 
 AVERAGE = 4
+FEW = 4  # patches of which a weighted fit would say nothing beyond the four-colour method
 MOVING = {
     "process.energy": "energy saving",
     "process.ambient": "the ambient sensor",
@@ -231,7 +232,7 @@ def keep(*, pass_id: int, actor: User, method: str, note: str, now: datetime) ->
     draft = draft_of(pass_, method)
     if draft.made is None or pass_.is_open:
         raise NotReadError(draft.problem or "Both meters must have read every patch before a correction can be kept.")
-    if draft.method == "weighted" and len(draft.sides.labels) < 6:
+    if draft.method == "weighted" and len(rows_for("weighted", draft.sides.labels)) <= FEW:
         raise NotReadError("The weighted fit needs mixtures too; this pass has read red, green, blue and white alone.")
     display = pass_.tuning.display
     white = white_of(draft.sides)

@@ -76,7 +76,7 @@ def take_up(*, actor: User, address: str, now: datetime) -> Found:
     """
     host, port = parse_address(address)
     place = check_address(actor.firm, host)
-    with Connection(place, port, f"What is at {address.strip()[:80]}") as connection:
+    with Connection(place, port, "The directory or device") as connection:
         described = Linked(connection).describe()
         if described.role != "directory":
             name = f"{described.maker} {described.model}".strip() or described.serial

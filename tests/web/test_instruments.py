@@ -1,0 +1,231 @@
+"""How a tuning is measured: efforts, dark patches, trying out, aiming; devices of the firm and their networks."""
+
+import threading
+import time
+
+import pytest
+from django.urls import reverse
+
+from fenvik.web.devices.models import Device
+from fenvik.web.devices.services import AddressError, check_address, take_up
+from fenvik.web.devices.trying import try_out
+from fenvik.web.passes import engine, services
+from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.passes.services import How
+from fenvik.web.people.models import Role
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+def run(tuning, person, now, **more):
+    started = services.start_pass(tuning_id=tuning.pk, actor=person, now=now, **more)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    return started
+
+
+def form_of(tuning, **changed):
+    told = {
+        "meter": tuning.meter_id, "source": tuning.source_id, "effort": "", "average": 1, "settle_s": 0, "low_below": 0,
+        "low_average": 4, "low_effort": "", "window": 10, "surround": 0, "bits": 8, "signal_range": "limited", "frame_rate": "",
+    }  # fmt: skip
+    return told | changed
+
+
+def test_dark_patches_are_read_again_longer_and_only_the_longer_reading_is_kept(equipped, person, now):
+    equipped.low_below, equipped.low_average, equipped.low_effort = 1.0, 8, "slow"
+    equipped.save()
+    done = run(equipped, person, now)
+    rows = list(done.readings.order_by("index"))
+    assert len(rows) == 17, "one reading a patch is stored"
+    for row in rows:
+        dark = row.too_dark or row.y < 1.0
+        assert (row.average, row.effort) == ((8, "slow") if dark else (1, "")), row.label
+    assert any(row.average == 8 for row in rows)
+
+
+def test_effort_is_what_the_meter_is_asked_for_and_its_noise_is_counted_by_its_time(equipped, person, now):
+    from fenvik.web.results.assemble import analysis_of
+
+    quick = run(equipped, person, now)
+    equipped.effort = "slow"
+    equipped.save()
+    slow = run(equipped, person, now)
+    first, second = quick.readings.get(index=0), slow.readings.get(index=0)
+    assert second.effort == "slow"
+    assert second.seconds > 2 * first.seconds
+    noise = [analysis_of(p, equipped).readings.covariance[0, 1, 1] ** 0.5 for p in (quick, slow)]
+    assert noise[1] < 0.75 * noise[0]
+
+
+def test_an_effort_that_the_meter_does_not_have_stops_the_pass_in_words(equipped, person, now):
+    equipped.effort = "in a hurry"
+    equipped.save()
+    done = run(equipped, person, now)
+    assert done.state == "paused"
+    assert "no such effort" in done.reason
+
+
+def test_surround_window_range_and_rate_are_sent(equipped, person, now, bench):
+    equipped.surround, equipped.window, equipped.signal_range, equipped.frame_rate = 40.0, 25.0, "full", None
+    equipped.save()
+    run(equipped, person, now, purpose=PassPurpose.CHECK, patches=None, how=How())
+    picture = bench.world.picture
+    assert picture.window == 25
+    assert picture.surround == (102, 102, 102)
+    assert bench.world.signal.range == "full"
+
+
+def test_the_form_keeps_what_is_right_and_says_what_is_not(equipped, signed_in):
+    address = reverse("act", args=(equipped.pk, "measure"))
+    signed_in.post(address, form_of(equipped, effort="slow", low_below="0.5", window="18"))
+    equipped.refresh_from_db()
+    assert (equipped.effort, equipped.low_below, equipped.window) == ("slow", 0.5, 18)
+    wrong = signed_in.post(address, form_of(equipped, bits=12))
+    assert wrong.status_code == 422
+    assert "does not send 12 bit" in wrong.content.decode()
+    wrong = signed_in.post(address, form_of(equipped, frame_rate="17"))
+    assert "sends" in wrong.content.decode()
+    colorimeter = Device.objects.get(serial="PC1-2209")
+    signed_in.post(address, form_of(equipped, meter=colorimeter.pk, effort="no such"))
+    equipped.refresh_from_db()
+    assert (equipped.meter, equipped.effort) == (colorimeter, "")
+
+
+def test_as_usual_sets_what_suits_the_technology(equipped, signed_in):
+    equipped.display.technology = "projector"
+    equipped.display.save()
+    signed_in.post(reverse("act", args=(equipped.pk, "usual")), {"stop": "instruments"})
+    equipped.refresh_from_db()
+    assert (equipped.window, equipped.settle_s, equipped.low_average) == (100, 1.0, 8)
+
+
+def tried(equipped, signed_in):
+    signed_in.post(reverse("act", args=(equipped.pk, "try")), {"stop": "instruments"})
+    pass_ = Pass.objects.filter(purpose=PassPurpose.TRY).latest("id")
+    engine.run(pass_.pk)
+    return signed_in.get(reverse("stop", args=(equipped.pk, "instruments"))).content.decode()
+
+
+def test_the_chain_is_tried_and_told_in_words(equipped, signed_in, bench):
+    assert "the meter sees what the source shows" in tried(equipped, signed_in)
+    bench.sources[0].fault.start("stuck")
+    try:
+        assert "the picture does not change" in tried(equipped, signed_in)
+    finally:
+        bench.sources[0].fault.start("")
+
+
+def test_a_meter_is_aimed_by_what_it_reads(equipped, signed_in, person, bench):
+    address, page = (
+        reverse(name, args=(equipped.pk, last)) for name, last in (("act", "aim"), ("stop", "instruments"))
+    )
+    bench.world.aim["TS2-0031"] = (0.06, 0.0)
+    signed_in.post(address, {"stop": "instruments"})
+    pass_ = Pass.objects.get(purpose=PassPurpose.AIM)
+    assert (pass_.window, pass_.repeat, pass_.effort) == (2.0, True, "quick")
+    thread = threading.Thread(target=engine.run, args=(pass_.pk,))
+    thread.start()
+    try:
+        wait_for(pass_, 6)
+        bench.world.aim.clear()
+        wait_for(pass_, pass_.readings.count() + 6)
+        assert "of the best so far: it is aimed" in signed_in.get(f"{page}?view=aim").content.decode()
+        bench.world.aim["TS2-0031"] = (0.06, 0.0)
+        wait_for(pass_, pass_.readings.count() + 8)
+        assert "move it a little" in signed_in.get(f"{page}?view=aim").content.decode()
+    finally:
+        bench.world.aim.clear()
+        signed_in.post(address, {"stop": "instruments"})
+        thread.join(10)
+    pass_.refresh_from_db()
+    assert not pass_.is_open
+
+
+def wait_for(pass_, count):
+    end = time.monotonic() + 10
+    while pass_.readings.count() < count:
+        assert time.monotonic() < end
+        time.sleep(0.02)
+
+
+def test_a_device_is_found_by_its_own_address(person, bench, now):
+    meter = bench.meters[0]
+    found = take_up(actor=person, address=f"127.0.0.1:{meter.port}", now=now)
+    assert [d.serial for d in found.devices] == ["PC1-2209"]
+    assert found.devices[0].directory_port is None
+    with_directory = take_up(actor=person, address=bench.address, now=now)
+    assert next(d for d in with_directory.devices if d.serial == "PC1-2209").directory_port
+
+
+@pytest.mark.parametrize(
+    ("serial", "says"),
+    [("PC1-2209", "cd/m²"), ("BP1-1180", "white window"), ("SW65-0112", "cube, curves, matrix, tone")],
+)
+def test_each_device_is_tried_out_by_itself(equipped, now, serial, says):
+    device = Device.objects.get(serial=serial)
+    told = try_out(device=device, now=now)
+    assert told["right"], told
+    assert says in told["says"]
+
+
+def test_a_device_that_is_gone_says_so_and_where_it_was_looked_for(equipped, signed_in, now):
+    device = Device.objects.get(serial="PC1-2209")
+    device.directory_host, device.directory_port, device.port = "", None, 9
+    device.save()
+    page = signed_in.post(reverse("device-act", args=(device.pk, "try")), follow=True).content.decode()
+    assert "cannot be reached at 127.0.0.1:9" in page
+    assert "did not answer" in signed_in.get(reverse("instruments")).content.decode()
+
+
+def test_a_device_in_use_is_not_disturbed(equipped, person, signed_in, now, bench):
+    services.start_pass(tuning_id=equipped.pk, actor=person, now=now)
+    page = signed_in.post(reverse("device-act", args=(equipped.meter_id, "try")), follow=True).content.decode()
+    assert "is using it" in page
+
+
+def test_removed_it_is_not_offered_and_found_again_it_is_back(equipped, person, signed_in, bench, now):
+    device = Device.objects.get(serial="MM-0954")
+    signed_in.post(reverse("device-act", args=(device.pk, "remove")))
+    assert "Minnow M</a>" not in signed_in.get(reverse("instruments")).content.decode()
+    take_up(actor=person, address=bench.address, now=now)
+    device.refresh_from_db()
+    assert device.removed_at is None
+
+
+def test_an_owner_says_which_networks_may_be_reached(person, signed_in, stranger, client, bench):
+    with pytest.raises(AddressError, match="outside the networks"):
+        check_address(person.firm, "192.168.7.20")
+    address = reverse("networks")
+    assert person.role == Role.CALIBRATOR or person.role == Role.OWNER
+    person.role = Role.CALIBRATOR
+    person.save()
+    assert signed_in.get(address).status_code == 302
+    person.role = Role.OWNER
+    person.save()
+    for wrong, says in (("192.168.7.0/24 barn", "barn is no network"), ("0.0.0.0/0", "every address")):
+        answer = signed_in.post(address, {"networks": wrong})
+        assert answer.status_code == 422
+        assert says in answer.content.decode()
+    signed_in.post(address, {"networks": "127.0.0.0/8\n192.168.7.20/24"})
+    person.firm.refresh_from_db()
+    assert person.firm.networks == ["127.0.0.0/8", "192.168.7.0/24"]
+    assert check_address(person.firm, "192.168.7.20") == "192.168.7.20"
+    with pytest.raises(AddressError):
+        check_address(stranger.firm, "192.168.7.20")
+
+
+def test_another_firm_sees_no_device(equipped, client, stranger):
+    client.force_login(stranger, backend="django.contrib.auth.backends.ModelBackend")
+    assert client.get(reverse("device", args=(equipped.meter_id,))).status_code == 404
+    assert client.post(reverse("device-act", args=(equipped.meter_id, "remove"))).status_code == 404
+    assert client.post(reverse("act", args=(equipped.pk, "try"))).status_code == 404
+
+
+@pytest.mark.parametrize("part", ["devices", "aim", "correction"])
+def test_every_part_of_the_stop_opens_with_and_without_instruments(part, equipped, signed_in):
+    page = f"{reverse('stop', args=(equipped.pk, 'instruments'))}?view={part}"
+    assert signed_in.get(page).status_code == 200
+    equipped.meter = equipped.source = None
+    equipped.save()
+    assert signed_in.get(page).status_code == 200
