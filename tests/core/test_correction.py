@@ -139,3 +139,12 @@ def test_a_patch_that_only_one_file_has_is_refused():
         correct(
             match(side(["red", "green", "blue"], TRUE[:3]), side(["red", "green", "blue"], TRUE[:3])), "four-colour"
         )
+
+
+def test_noise_alone_does_not_make_a_display_non_additive():
+    four = np.array([[41.0, 21.0, 2.0], [36.0, 72.0, 12.0], [18.0, 7.0, 95.0], [93.1, 98.0, 106.8]])
+    assert proposed_method(four)[0] == "weighted", "2.04 % off, taken as exact"
+    loose = np.tile(np.diag([0.3, 0.3, 0.3]), (4, 1, 1)) ** 2
+    assert proposed_method(four, covariance=loose)[0] == "four-colour"
+    assert proposed_method(four, covariance=loose)[1] == pytest.approx(0.0206, abs=0.001)
+    assert proposed_method(four * [[1], [1], [1], [0.9]], covariance=loose)[0] == "weighted"

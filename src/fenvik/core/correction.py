@@ -216,11 +216,12 @@ def _warnings(black: tuple[float, float] | None, repeats_apart: float | None, re
 
 
 def proposed_method(
-    xyz: ArrayLike, black: Sequence[float] | None = None, *, limit: float = 0.02
+    xyz: ArrayLike, black: Sequence[float] | None = None, *, limit: float = 0.02, covariance: ArrayLike | None = None
 ) -> tuple[Method, float]:
     """Return the method that fits a display, and how far its white is from the sum of red, green and blue.
 
-    ``xyz``: red, green, blue, white, (4, 3). Beyond 2 % in X, Y or Z the display is not additive and wants the weighted fit.
+    ``xyz``: red, green, blue, white, (4, 3), with their ``covariance`` (4, 3, 3) where it is known. Beyond 2 % in X, Y or Z,
+    and beyond what two standard deviations of the readings explain, the display is not additive and wants the weighted fit.
     """
     four = np.asarray(xyz, dtype=np.float64)
     if four.shape != (4, 3):
@@ -228,5 +229,9 @@ def proposed_method(
     dark = np.zeros(3) if black is None else np.asarray(black, dtype=np.float64)
     # Additivity as docs/colour.md has it: black is in each of the three and in white once.
     ratio = (four[:3].sum(axis=0) - 3.0 * dark) / (four[3] - dark)
-    off = float(np.abs(ratio - 1.0).max())
-    return ("weighted" if off > limit else "four-colour"), off
+    apart = np.abs(ratio - 1.0)
+    noise = np.zeros(3)
+    if covariance is not None:
+        variances = np.diagonal(np.asarray(covariance, dtype=np.float64), axis1=1, axis2=2)
+        noise = np.sqrt(variances.sum(axis=0)) / np.maximum(four[3] - dark, 1e-9)
+    return ("weighted" if (apart - 2.0 * noise > limit).any() else "four-colour"), float(apart.max())

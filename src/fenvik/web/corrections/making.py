@@ -12,6 +12,7 @@ from fenvik.core.correction import CorrectionError, Method, proposed_method
 from fenvik.core.correction_patches import AGAIN, Step, rows_for, steps_of, with_mixtures
 from fenvik.core.errors import FenvikError
 from fenvik.core.patches import Patch
+from fenvik.core.uncertainty import Repeatability
 from fenvik.web.corrections.choosing import renew, renew_all
 from fenvik.web.corrections.judging import Sides, make, repeatability_at, white_of
 from fenvik.web.corrections.models import METHODS, Correction
@@ -132,11 +133,13 @@ def decide(pass_id: int) -> list[dict[str, Any]]:
 
     Where white is more than the sum, the mixtures are put in; the decision is remembered with the pass and not made twice.
     """
-    pass_ = Pass.objects.select_for_update(of=("self",)).get(pk=pass_id)
+    pass_ = Pass.objects.select_for_update(of=("self",)).select_related("reference").get(pk=pass_id)
     read = _by_reference(pass_)
     steps = _steps(pass_.patches)
     if "additivity" not in pass_.conditions:
-        method, off = proposed_method([read[name] for name in ("red", "green", "blue", "white")], read.get("black"))
+        four = [read[name] for name in ("red", "green", "blue", "white")]
+        noise = Repeatability.of(pass_.reference.facts["repeatability"]).covariance(four, [float(pass_.average)] * 4)
+        method, off = proposed_method(four, read.get("black"), covariance=noise)
         if method == "weighted":
             steps = with_mixtures(steps, bits=pass_.bits, range_="full" if pass_.range == "full" else "limited")
         pass_.conditions |= {"additivity": off, "proposed": method}
