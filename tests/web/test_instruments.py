@@ -229,3 +229,20 @@ def test_every_part_of_the_stop_opens_with_and_without_instruments(part, equippe
     equipped.meter = equipped.source = None
     equipped.save()
     assert signed_in.get(page).status_code == 200
+
+
+def test_a_display_is_paired_from_its_own_page(equipped, signed_in, bench):
+    from fenvik.web.devices.models import Pairing
+
+    device = Device.objects.get(serial="OF55-0417")
+    address = reverse("device-act", args=(device.pk, "show-code"))
+    assert "whose display this is" in signed_in.post(address, follow=True).content.decode()
+    equipped.display.serial = "OF55-0417"
+    equipped.display.save()
+    assert "type it here" in signed_in.post(address, follow=True).content.decode()
+    pair = reverse("device-act", args=(device.pk, "pair"))
+    assert "not the code on the screen" in signed_in.post(pair, {"code": "wrong"}, follow=True).content.decode()
+    signed_in.post(address)
+    page = signed_in.post(pair, {"code": bench.displays[0].shown_code}, follow=True).content.decode()
+    assert "is paired" in page
+    assert Pairing.objects.filter(device=device).exists()

@@ -15,6 +15,7 @@ from django.views.decorators.http import require_http_methods, require_POST
 from fenvik.core.errors import FenvikError
 from fenvik.web.clients.models import Display
 from fenvik.web.corrections.models import Correction
+from fenvik.web.devices.displays import answer_code, show_code
 from fenvik.web.devices.keyed import keyed_meter, keyed_source
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.devices.services import take_up
@@ -113,14 +114,7 @@ def device(request: HttpRequest, pk: int) -> HttpResponse:
     corrections = (
         Correction.objects.of_firm(request.user.firm_id).filter(meter=shown, withdrawn_at__isnull=True).order_by("-made_at")
     )
-    display = (
-        Display.objects.of_firm(request.user.firm_id)
-        .filter(Q(link=shown) | Q(serial=shown.serial))
-        .select_related("room__client")
-        .first()
-        if shown.role == DeviceRole.DISPLAY
-        else None
-    )
+    display = _display_of(shown) if shown.role == DeviceRole.DISPLAY else None
     return render(
         request,
         "office/device.html",
@@ -129,6 +123,32 @@ def device(request: HttpRequest, pk: int) -> HttpResponse:
             "tried_at": datetime.fromisoformat(shown.tried["at"]) if shown.tried else None,
         },
     )
+
+
+def _display_of(device: Device) -> Display | None:
+    """Return the client's display whose network control this is."""
+    return (
+        Display.objects.of_firm(device.firm_id)
+        .filter(Q(link=device) | Q(serial=device.serial))
+        .select_related("room__client", "link")
+        .first()
+    )
+
+
+def _pair(request: HttpRequest, shown: Device, name: str) -> None:
+    display = _display_of(shown)
+    if shown.role != DeviceRole.DISPLAY or display is None:
+        messages.error(request, "Say first whose display this is: give a client's display its serial, and it is known here.")
+        return
+    try:
+        if name == "show-code":
+            show_code(display)
+            messages.info(request, f"{display.name} shows a code on its screen now: type it here.")
+        else:
+            answer_code(display=display, code=request.POST.get("code", "")[:40], actor=request.user, now=timezone.now())
+            messages.info(request, f"{display.name} is paired.")
+    except FenvikError as problem:
+        messages.error(request, str(problem))
 
 
 @require_POST
@@ -144,6 +164,8 @@ def device_act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
             messages.error(request, f"A pass of {holding.tuning.name} is using it; it was not disturbed.")
         else:
             try_out(device=shown, now=timezone.now())
+    elif name in ("show-code", "pair"):
+        _pair(request, shown, name)
     elif name == "rename":
         wanted = request.POST.get("name", "").strip()[:120]
         if wanted:
