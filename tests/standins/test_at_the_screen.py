@@ -70,3 +70,23 @@ def test_a_lens_has_one_focus_in_every_mode(bench):
     projector = bench.displays[2]
     projector.set_control("c2", "ln-focus", 40)
     assert projector.menu.values["c1"]["ln-focus"] == 40
+
+
+def test_motion_processing_changes_how_often_the_light_comes_and_goes(bench):
+    def refresh():
+        return asyncio.run(bench.meters[0].refresh({}))["hz"]
+
+    lcd = bench.displays[0]
+    still = refresh()
+    lcd.set_control("m2", "pq-4", "High")
+    assert refresh() == pytest.approx(still / 2, rel=0.01)
+    with pytest.raises(Refusal):
+        asyncio.run(bench.meters[1].refresh({}))
+
+
+def test_a_lamp_loses_light_over_its_hours(bench):
+    lamp = bench.displays[4]
+    picture = Picture((235, 235, 235), 10.0)
+    now = lamp.optics.white_luminance("l2", picture)
+    bench.world._skipped += 1000 * 3600.0
+    assert 0.6 < lamp.optics.white_luminance("l2", picture) / now < 0.9

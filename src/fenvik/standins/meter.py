@@ -15,6 +15,7 @@ from fenvik.standins.spectra import bumps, laser_lines, quantum_dots
 from fenvik.standins.world import World
 
 MOST_AVERAGES = 64
+REFRESH_S = 1.0
 MIDDLE = (0.5, 0.5)
 SPOT = 0.03  # of the screen: the radius of what a meter sees
 SLANTED = 1.6  # a meter that looks at another place looks at it slantingly, and loses light with the square of how far
@@ -59,7 +60,7 @@ COLORIMETER = Kind(
         (30.0, 0.0012, 0.0003, 0.0003),
         (300.0, 0.0010, 0.0002, 0.0002),
     ),
-    (),
+    ("refresh",),
 )
 CHEAP_COLORIMETER = Kind(
     "colorimeter",
@@ -220,5 +221,9 @@ class Meter(Device):
         return noisy if noisy[1] > 0 else xyz
 
     async def refresh(self, _: Params) -> dict[str, Any]:
-        """Refuse: neither meter tells the modulation."""
+        """Tell how often a second the light comes and goes, where the meter can."""
+        if "refresh" in self.features:
+            async with self._one_at_a_time:
+                await self.world.spend(REFRESH_S)
+                return {"hz": float(self.display.optics.modulation(self.display.mode) * self._noise.normal(1.0, 2e-4))}
         raise Refusal(8, "This meter does not tell the light's modulation.", name="refresh")

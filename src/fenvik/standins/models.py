@@ -259,5 +259,6 @@ def lamp_build() -> Build:
         technology="projector", primaries=xenon_lamp(), light=(9.0, 0.62), leak=1 / 900, gammas=GAMMAS, energy={"Off": 0.0},
         error={"l1": (theatre[0] * np.array([0.96, 1.02, 0.98]), np.zeros(3)), "l2": theatre, "l3": theatre},
         gain_step=(0.0009, 0.0010, 0.0011), emulated=("l2",), hdr_peak=75.0, hdr_knee=0.4, best_focus=29.0, corner_light=0.7,
-        warm_up_s=28 * 60.0, cold_loss=0.11, cold_blue=0.03, reflectance=0.9,
+        warm_up_s=28 * 60.0, cold_loss=0.11, cold_blue=0.03, reflectance=0.9, ageing=(0.42, 700.0), hours=340.0,
+        modulation_hz=(480.0, 120.0),
     )  # fmt: skip

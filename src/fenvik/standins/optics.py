@@ -50,6 +50,9 @@ class Build:
     hdr_peak: float = 600.0  # cd/m² at full light
     hdr_knee: float = 0.75  # of the peak, from where HDR is rolled off
     zones: tuple[int, int] | None = None  # of local dimming, across and down
+    modulation_hz: tuple[float, float] = (240.0, 120.0)  # of the light, and while black pictures are put between for motion
+    ageing: tuple[float, float] = (0.0, 1000.0)  # of the light that is lost in the end, and hours until two thirds of it are
+    hours: float = 0.0  # that the sample has been used
     halves_colour: bool = True  # between two pixels, as many displays do
     convergence: tuple[tuple[float, float], tuple[float, float]] | None = None  # red's and blue's shift in pixels
     best_focus: float | None = None
@@ -238,11 +241,20 @@ class Optics:
         start, hard = build.load
         base /= 1.0 + hard * max(mean - start, 0.0)
         on = self.world.now() - self.on_since
+        lost, span = build.ageing
+        base *= 1.0 - lost * (1.0 - np.exp(-(build.hours + self.world.now() / 3600.0) / span))
         return float(
             base
             * (1.0 - build.cold_loss * np.exp(-on / build.warm_up_s))
             * (1 + 0.0006 * np.sin(on / 500 + self.wander))
         )
+
+    def modulation(self, mode: str | None) -> float:
+        """Return how often a second the light comes and goes."""
+        still, moving = self.build.modulation_hz
+        if mode is None or self.value(mode, "process.motion", "Off") in ("Off", False, "Low"):
+            return still
+        return moving
 
     def leak(self, mode: str, picture: Picture) -> float:
         """Return the share of white that leaks through black: less where zones are dimmed."""

@@ -5,6 +5,7 @@ from typing import Any
 from django.db import transaction
 
 from fenvik.core.errors import FenvikError
+from fenvik.core.measuring import usual
 from fenvik.web.clients.models import Client, Display, Feed, Room
 from fenvik.web.kit.notify import notify
 from fenvik.web.menus.models import MenuMap, Origin
@@ -46,6 +47,15 @@ def _menu_map(firm_id: int, choice: str, maker: str, model: str) -> MenuMap | No
     )
 
 
+def as_usual(technology: str) -> dict[str, Any]:
+    """Return how a display of a technology is usually measured, as a tuning's fields."""
+    suits = usual(technology)
+    return {
+        "window": suits.window, "surround": suits.surround, "settle_s": suits.settle_s, "average": suits.average,
+        "low_below": suits.low_below, "low_average": suits.low_average,
+    }  # fmt: skip
+
+
 @transaction.atomic
 def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning:
     """Add a tuning to a visit; a new display gets its room and its menu map with it."""
@@ -75,6 +85,7 @@ def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning
         # The instruments of the last tuning are the likely ones; Instruments changes them.
         meter=last.meter if last else None,
         source=last.source if last else None,
+        **as_usual(display.technology),
     )
 
 
@@ -112,7 +123,8 @@ def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[di
     return [
         Tuning.objects.create(
             visit=visit, display=display, meter=last.meter if last else None,
-            source=last.source if last and "screen" not in (last.source.facts if last.source else {}) else None, **facts,
+            source=last.source if last and "screen" not in (last.source.facts if last.source else {}) else None,
+            **as_usual(display.technology), **facts,
         )
         for facts in chosen
     ]  # fmt: skip

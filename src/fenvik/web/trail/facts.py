@@ -10,6 +10,7 @@ from django.utils import timezone
 from django.utils.safestring import SafeString, mark_safe
 
 from fenvik.web.adjusting.models import ControlChange
+from fenvik.web.corrections.judging import misfit
 from fenvik.web.groundwork.models import CheckAnswer
 from fenvik.web.groundwork.state import Row, rows_of
 from fenvik.web.groundwork.words import warm_up_fact
@@ -194,11 +195,11 @@ def _instruments(tuning: Any) -> Stop:
     if tuning.meter is None or tuning.source is None:
         lacking = "no meter chosen" if tuning.meter is None else "no source chosen"
         return Stop("instruments", STOPS["instruments"], False, lacking)
-    how = (
-        f"corrected by {tuning.correction.reference_name}"
-        if tuning.correction
-        else ("a reference itself" if tuning.meter.facts.get("kind") == "spectroradiometer" else "uncorrected")
-    )
+    if tuning.correction:
+        less = ", which fits less" if misfit(tuning.correction, tuning, timezone.now()) else ""
+        how = f"corrected by {tuning.correction.reference_name}{less}"
+    else:
+        how = "a reference itself" if tuning.meter.facts.get("kind") == "spectroradiometer" else "uncorrected"
     return Stop("instruments", STOPS["instruments"], True, f"{tuning.meter.name}, {how}; {tuning.source.name}")
 
 
