@@ -1,12 +1,11 @@
 """What a person does at the screen: aiming the meter, changing the input, turning the lens."""
 
-import asyncio
-
 import pytest
 
 from fenvik.standins.bench import make_bench
 from fenvik.standins.rpc import Refusal
 from fenvik.standins.world import Picture
+from tests.standins.awaited import result_of
 
 
 @pytest.fixture
@@ -17,7 +16,7 @@ def bench():
 
 
 def read(bench, meter=1):
-    return asyncio.run(bench.meters[meter].read({"average": 16}))["xyz"][1]
+    return result_of(bench.meters[meter].read({"average": 16}))["xyz"][1]
 
 
 def test_a_meter_that_is_aimed_badly_reads_low(bench):
@@ -74,14 +73,14 @@ def test_a_lens_has_one_focus_in_every_mode(bench):
 
 def test_motion_processing_changes_how_often_the_light_comes_and_goes(bench):
     def refresh():
-        return asyncio.run(bench.meters[0].refresh({}))["hz"]
+        return result_of(bench.meters[0].refresh({}))["hz"]
 
     lcd = bench.displays[0]
     still = refresh()
     lcd.set_control("m2", "pq-4", "High")
     assert refresh() == pytest.approx(still / 2, rel=0.01)
     with pytest.raises(Refusal):
-        asyncio.run(bench.meters[1].refresh({}))
+        result_of(bench.meters[1].refresh({}))
 
 
 def test_a_lamp_loses_light_over_its_hours(bench):

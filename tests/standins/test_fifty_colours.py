@@ -1,6 +1,5 @@
 """The promise of a correction, on the stand-ins: fifty colours that it was not made of, ten samples of everything."""
 
-import asyncio
 import math
 
 import numpy as np
@@ -11,6 +10,7 @@ from fenvik.core.correction_patches import correction_list, rows_for
 from fenvik.core.signal import encode
 from fenvik.standins.bench import make_bench
 from fenvik.standins.world import Picture, Signal
+from tests.standins.awaited import result_of
 
 SEEDS = [55 + 13 * i for i in range(10)]
 ADDITIVE = [("OF55-0417", "m2"), ("LL4-0093", "c2"), ("AQ75-0308", "q2"), ("CH2-0071", "l2")]
@@ -34,7 +34,7 @@ class Site:
 
     def read(self, meter, codes, average):
         self.world.picture = Picture(rgb=codes, window=10.0, surround=(64, 64, 64))
-        answer = asyncio.run(meter.read({"average": average, "effort": "slow"}))
+        answer = result_of(meter.read({"average": average, "effort": "slow"}))
         return np.array(answer["xyz"])
 
     def correction(self, method):

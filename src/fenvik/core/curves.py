@@ -59,6 +59,28 @@ def pq_inverse(luminance: ArrayLike) -> Floats:
     return result
 
 
+def roll_off(fraction: ArrayLike, peak: float, black: float, mastered: tuple[float, float]) -> Floats:
+    """Return PQ signal fractions, any shape, rolled off from the mastering range to a display's: BT.2390's EETF.
+
+    ``peak``, ``black``: the display's, ``mastered``: most and least of the mastering display, all in cd/m². A display that
+    reaches beyond the mastering range leaves the signal as it is but for the black lift. Source: BT.2390-10, 5.4.1.
+    """
+    top, bottom = float(pq_inverse(mastered[0])), float(pq_inverse(mastered[1]))
+    span = max(top - bottom, 1e-6)
+    e1 = np.clip((np.asarray(fraction, dtype=np.float64) - bottom) / span, 0.0, 1.0)
+    most = min((float(pq_inverse(peak)) - bottom) / span, 1.0)
+    least = max((float(pq_inverse(black)) - bottom) / span, 0.0)
+    knee = 1.5 * most - 0.5
+    t = np.clip((e1 - knee) / max(1.0 - knee, 1e-9), 0.0, 1.0)
+    spline = (
+        (2 * t**3 - 3 * t**2 + 1) * knee + (t**3 - 2 * t**2 + t) * (1.0 - knee) + (-2 * t**3 + 3 * t**2) * most
+    )
+    e2 = np.where(e1 < knee, e1, spline)
+    e3 = e2 + least * (1.0 - e2) ** 4
+    result: Floats = e3 * span + bottom
+    return result
+
+
 def srgb(fraction: ArrayLike, white: float) -> Floats:
     """Return luminance of sRGB signal fractions, any shape, in ``white``'s unit. Source: IEC 61966-2-1, 5.2."""
     v = np.maximum(np.asarray(fraction, dtype=np.float64), 0.0)

@@ -20,6 +20,7 @@ from fenvik.core.colourspace import (
     xyz_to_xy,
 )
 from fenvik.core.errors import FenvikError
+from fenvik.core.itp import delta_itp
 from fenvik.core.science import cct_and_duv
 from fenvik.core.target import TARGETS, Target
 from fenvik.core.types import Bools, Floats
@@ -27,9 +28,6 @@ from fenvik.core.types import Bools, Floats
 WHITES_APART = 0.05  # of luminance: more, and nothing says which of them is 100 %
 SDR: tuple[str, ...] = ("bt709-bt1886", "bt709-2.2", "bt709-2.4", "p3d65-2.6")
 STANDARDS = {"bt709": BT709, "p3d65": P3D65, "bt2020": BT2020}
-# BT.2100-2, table 7: linear BT.2020 to LMS, and PQ-coded LMS to ICtCp.
-LMS = np.array([[1688.0, 2146.0, 262.0], [683.0, 2951.0, 462.0], [99.0, 309.0, 3688.0]]) / 4096.0
-ICTCP = np.array([[2048.0, 2048.0, 0.0], [6610.0, -13613.0, 7003.0], [17933.0, -17390.0, -543.0]]) / 4096.0
 Standard = Literal["bt709", "p3d65", "bt2020"]
 
 
@@ -52,20 +50,6 @@ class Sheet:
     signal: Floats
     xyz: Floats
     window: Floats
-
-
-def ictcp(xyz: Floats) -> Floats:
-    """Return PQ-form ICtCp (..., 3) of absolute XYZ (..., 3) in cd/m²; negative LMS count as 0. Source: BT.2100-2, table 7."""
-    rgb = xyz @ np.linalg.inv(rgb_to_xyz_matrix(BT2020, D65_XY)).T
-    result: Floats = curves.pq_inverse(np.maximum(rgb @ LMS.T, 0.0)) @ ICTCP.T
-    return result
-
-
-def delta_itp(target: Floats, xyz: Floats) -> Floats:
-    """Return ΔE ITP (...,) of absolute XYZ (..., 3) in cd/m². Source: BT.2124."""
-    apart = ictcp(xyz) - ictcp(target)
-    result: Floats = 720.0 * np.sqrt(apart[..., 0] ** 2 + (0.5 * apart[..., 1]) ** 2 + apart[..., 2] ** 2)
-    return result
 
 
 def target_xyz(target: Target, signal: Floats, white: float, black: float) -> Floats:

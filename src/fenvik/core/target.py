@@ -25,6 +25,13 @@ class Target:
     curve: Curve = "bt1886"
     gamma: float = curves.BT1886_GAMMA
     tolerance: float = 1.0
+    rolls_off: bool = False  # PQ: by BT.2390 from the mastering range to the display's, instead of clipping at its peak
+    mastered: tuple[float, float] = (1000.0, 0.005)  # cd/m², most and least of the mastering display
+
+    @property
+    def is_hdr(self) -> bool:
+        """Whether differences are told as ΔE ITP."""
+        return self.curve in ("pq", "hlg")
 
     @cached_property
     def matrix(self) -> Floats:
@@ -51,6 +58,8 @@ class Target:
             case "srgb":
                 return curves.srgb(fraction, white)
             case "pq":
+                if self.rolls_off:
+                    return curves.pq(curves.roll_off(fraction, white, black, self.mastered))
                 return np.minimum(curves.pq(fraction), white)
             case "hlg":
                 return curves.hlg(fraction, white, black)
@@ -81,7 +90,10 @@ class Target:
             gain = np.where(luminance > 0, np.maximum(luminance, 1e-12) ** (curves.hlg_gamma(white) - 1.0), 0.0)
             lit: Floats = white * (gain[..., None] * scene) @ self.matrix.T
             return lit
-        result: Floats = self.light(rgb, white, black) @ self.matrix.T
+        linear = self.light(rgb, white, black)
+        if self.curve == "pq" and self.primaries == P3D65:  # a P3 picture in a BT.2020 container: the codes are BT.2020
+            linear = np.clip(linear @ rgb_to_xyz_matrix(BT2020, D65_XY).T @ self.inverse_matrix.T, 0.0, white)
+        result: Floats = linear @ self.matrix.T
         return result
 
 

@@ -174,18 +174,17 @@ class Meter(Device):
 class Source(Device):
     """A pattern source."""
 
-    def signal(self, *, format_: str, colorimetry: str, bits: int, range_: str, frame_rate: float) -> None:
-        """Set the signal. Raises DeviceError 10 where the source does not have it."""
-        self._done(
-            "signal",
-            {
-                "format": format_,
-                "colorimetry": colorimetry,
-                "bits": bits,
-                "range": range_,
-                "frame_rate": frame_rate,
-            },
-        )
+    def signal(
+        self, *, format_: str, colorimetry: str, bits: int, range_: str, frame_rate: float,
+        mastering: dict[str, float] | None = None,
+    ) -> None:  # fmt: skip
+        """Set the signal and what the picture was mastered on. Raises DeviceError 10 where the source does not have it."""
+        params: dict[str, Any] = {
+            "format": format_, "colorimetry": colorimetry, "bits": bits, "range": range_, "frame_rate": frame_rate,
+        }  # fmt: skip
+        if mastering is not None:
+            params["mastering"] = mastering
+        self._done("signal", params)
 
     def patch(
         self,

@@ -10,8 +10,10 @@ from fenvik.web.handovers.views import handover_page
 from fenvik.web.live.views import live
 from fenvik.web.office import finding, places
 from fenvik.web.office import views as office
+from fenvik.web.passes import views as passes
 from fenvik.web.patterns import views as patterns
 from fenvik.web.people.views import SignInView
+from fenvik.web.results import views as results
 from fenvik.web.trail import views as trail
 
 urlpatterns = [
@@ -44,6 +46,7 @@ urlpatterns = [
     path("find/", finding.find, name="find"),
     path("tunings/<int:pk>/", trail.tuning_home, name="tuning"),
     path("tunings/<int:pk>/do/<slug:name>/", trail.act, name="act"),
+    path("tunings/<int:pk>/compare/", results.compare, name="compare"),
     path("tunings/<int:pk>/<slug:stop>/", trail.stop_page, name="stop"),
     path("tunings/<int:pk>/<slug:stop>/live/", live, name="live"),
     path("screen/", patterns.by_number, name="screen-number"),
@@ -52,6 +55,11 @@ urlpatterns = [
     path("screen/<str:token>/picture.png", patterns.screen_picture, name="screen-picture"),
     path("screen/<str:token>/drawn/", patterns.screen_drawn, name="screen-drawn"),
     path("patterns/<slug:name>/<slug:how>.png", patterns.example_picture, name="example"),
+    path("passes/<int:pk>/readings/<slug:kind>/", results.readings_file, name="readings-file"),
+    path("tunings/<int:pk>/<slug:stop>/<slug:view>.<slug:kind>", results.picture_file, name="picture-file"),
+    path("patch-lists/new/", passes.patch_list, name="patch-list-new"),
+    path("patch-lists/<int:pk>/", passes.patch_list, name="patch-list"),
+    path("patch-lists/<int:pk>/<slug:kind>/", passes.patch_list_file, name="patch-list-file"),
     path("handover/<str:token>/", handover_page, name="handover"),
 ]
 handler404 = "fenvik.web.people.views.not_there"

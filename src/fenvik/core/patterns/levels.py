@@ -162,7 +162,7 @@ PATTERNS = (
         checkerboard, Wrong("veil", 0.0, "–"), Wrong("veil", 6.0, "Black fields are grey: light strays."),
         "Black fields stay black.", ends=("no light strays", "much light strays"), roles=("process.dimming",),
         options=(
-            Option("across", "Fields across", "4", (("2", "2"), ("4", "4"), ("8", "8"), ("16", "16"))),
+            Option("across", "Fields across", "4", (("2", "2"), ("4", "4"), ("5", "5"), ("8", "8"), ("16", "16"))),
             Option("start", "First field", "white", (("white", "white"), ("black", "black"))),
             Option("level", "Level", "100", low=1, high=109, unit=" %"),
         ),

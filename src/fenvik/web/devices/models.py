@@ -28,6 +28,7 @@ class Device(FirmModel):
     facts = models.JSONField(default=dict)
     seen_at = models.DateTimeField(null=True)
     removed_at = models.DateTimeField(null=True)  # no longer offered; what was read with it keeps its name
+    pace = models.JSONField(default=dict)  # by effort: how long it really takes, as a share of its own account
     tried = models.JSONField(null=True)  # what it said when it was last tried out
 
     class Meta:

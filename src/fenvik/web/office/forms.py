@@ -10,7 +10,7 @@ from fenvik.web.clients.models import Client, Display, Room, Technology
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.menus.models import MenuMap
 from fenvik.web.menus.shapes import SHAPES
-from fenvik.web.visits.models import FREE_CURVES, PRIMARIES, SIGNALS, TARGET_LABELS, Purpose, Tuning, Visit
+from fenvik.web.visits.models import FREE_CURVES, PRIMARIES, ROLL_OFFS, SIGNALS, TARGET_LABELS, Purpose, Tuning, Visit
 
 NAMED_TARGETS = [(name, label) for name, label in TARGET_LABELS.items() if name != "free"]
 
@@ -195,6 +195,8 @@ class TargetForm(PlainNumbers, forms.Form):
     target_name = forms.ChoiceField(choices=list(TARGET_LABELS.items()), label="Target")
     luminance = forms.FloatField(required=False, min_value=5, max_value=5000, label="White, cd/m²")
     tolerance = forms.FloatField(min_value=0.1, max_value=10, help_text="CIEDE2000; ΔE ITP for HDR")
+    roll_off = forms.ChoiceField(choices=list(ROLL_OFFS.items()), label="PQ beyond its peak", required=False)
+    mastered = forms.FloatField(min_value=100, max_value=10000, required=False, label="Mastered to, cd/m²")
     primaries = forms.ChoiceField(
         choices=[*((n, w) for n, (w, _) in PRIMARIES.items()), ("own", "own")], required=False
     )
@@ -203,6 +205,9 @@ class TargetForm(PlainNumbers, forms.Form):
     curve = forms.ChoiceField(choices=list(FREE_CURVES.items()), required=False)
     gamma = forms.FloatField(required=False, min_value=1.0, max_value=4.0)
 
+    PLAIN = (
+        "name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance", "roll_off", "mastered",
+    )  # fmt: skip
     FREE = ("primaries", "own", "white", "curve", "gamma")
 
     def __init__(self, *args, tuning: Tuning, **kwargs) -> None:  # type: ignore[no-untyped-def]
@@ -210,7 +215,7 @@ class TargetForm(PlainNumbers, forms.Form):
         own = free["primaries"] if not isinstance(free["primaries"], str) else None
         initial = {
             name: getattr(tuning, name)
-            for name in ("name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance")
+            for name in self.PLAIN
         } | {
             "primaries": "own" if own else free["primaries"], "curve": free["curve"], "gamma": free.get("gamma"),
             "own": " ".join(f"{v:g}" for pair in own for v in pair) if own else "",

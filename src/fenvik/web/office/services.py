@@ -138,6 +138,7 @@ def keep_target(*, tuning_id: int, actor: User, cleaned: dict[str, Any]) -> Tuni
         tuning.mode_id = ""  # it was another mode's
     for name in ("name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance"):
         setattr(tuning, name, cleaned[name])
+    tuning.roll_off, tuning.mastered = cleaned.get("roll_off") or "clip", cleaned.get("mastered") or tuning.mastered
     tuning.free = cleaned.get("free") if cleaned["target_name"] == "free" else None
     tuning.save()
     notify(tuning_id)

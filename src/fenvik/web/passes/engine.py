@@ -21,6 +21,7 @@ from fenvik.link.faults import DeviceError, LinkFault
 from fenvik.web.devices.models import Device
 from fenvik.web.devices.services import locate
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
+from fenvik.web.passes.pace import note_pace
 from fenvik.web.passes.person import KeyedMeter, KeyedSource, Person, TakenBackError
 from fenvik.web.passes.store import Asked, LostPassError, Store, Taken
 from fenvik.web.passes.warm import judge_warm_up
@@ -156,6 +157,7 @@ class Runner:
         from fenvik.web.results.summary import summarise
 
         self.let_go()
+        note_pace(self.plan.pass_.pk)
         # The summary first: whoever hears that the pass has ended finds it there.
         summarise(self.plan.pass_.pk)
         self.store.set_state(state)
@@ -169,6 +171,11 @@ class Runner:
     def by(self) -> str:
         """Which meter reads it."""
         return str(self.row.get("by", "meter"))
+
+    @property
+    def _look(self) -> tuple[Any, ...]:
+        """What the screen shows for it: two patches that look alike are shown once."""
+        return tuple(self.row["rgb"]), self.row.get("window"), repr(self.row.get("chart"))
 
     def _ask(self, kind: str) -> dict[str, Any]:
         return self.person.asked(kind, patch_of(self.row), index=self.next, taken=self.taken, by=self.by)
@@ -185,7 +192,11 @@ class Runner:
             return ScreenSource(int(screen), device.name)
         source = Source(locate(device))
         rate = pass_.frame_rate or (device.facts.get("frame_rates") or [60])[-1]
-        source.signal(format_="sdr", colorimetry="bt709", bits=pass_.bits, range_=pass_.range, frame_rate=rate)
+        told = pass_.conditions.get("signal") or {"format": "sdr", "colorimetry": "bt709"}
+        source.signal(
+            format_=told["format"], colorimetry=told["colorimetry"], bits=pass_.bits, range_=pass_.range, frame_rate=rate,
+            mastering=told.get("mastering"),
+        )  # fmt: skip
         return source
 
     def _connect(self) -> None:
@@ -199,17 +210,17 @@ class Runner:
 
     def _patches(self) -> None:
         pass_ = self.plan.pass_
-        shown: Patch | None = None
+        shown: Any = None
         while self.next < len(self.rows):
             self._turn()
             self._connect()
             patch = patch_of(self.row)
             try:
-                taken = self._read(patch, show=patch != shown)
+                taken = self._read(patch, show=self._look != shown)
             except TakenBackError:
                 self.next, shown = max(self.next - 1, 0), None
                 continue
-            shown = patch
+            shown = self._look
             asked = self.store.add(taken)
             self.taken += 1
             if self.failing_since is not None:
@@ -227,11 +238,15 @@ class Runner:
     def _turn(self) -> None:
         """Do what comes before a patch of a correction: let the readings decide the method, or let the meters change places."""
         from fenvik.web.corrections.making import decide, is_changed_over
+        from fenvik.web.passes.services import is_held
 
         if self.row.get("decide") and not self.plan.pass_.repeat:
             self.rows = decide(self.plan.pass_.pk)
         if self.row.get("change_over") and not is_changed_over(self.plan.pass_.pk):
             self.store.set_state(PassState.PAUSED, CHANGE_OVER.format(self.plan.pass_.reference, self.plan.pass_.meter))
+            raise _Ended
+        if self.row.get("hold") and not is_held(self.plan.pass_.pk, self.next):
+            self.store.set_state(PassState.PAUSED, str(self.row["hold"]))
             raise _Ended
 
     def _wait_until(self, moment: float) -> None:
@@ -249,7 +264,11 @@ class Runner:
                 int(code)
                 for code in encode([pass_.surround] * 3, pass_.bits, "full" if pass_.range == "full" else "limited")
             ]
-            self.source.patch(patch.rgb, window=pass_.window, surround=grey)
+            chart = self.row.get("chart")
+            if chart is not None and not isinstance(self.source, KeyedSource):
+                self.source.chart(chart["name"], chart.get("options"))
+            else:
+                self.source.patch(patch.rgb, window=float(self.row.get("window") or pass_.window), surround=grey)
             if pass_.settle_s and not isinstance(self.source, KeyedSource):
                 time.sleep(pass_.settle_s)
         effort = pass_.conditions.get("reference_effort", "") if self.by == "reference" else pass_.effort

@@ -100,6 +100,21 @@ class Pass(FirmModel):
         return self.finished_at is None
 
 
+class PatchList(FirmModel):
+    """A list of the firm's own: ``patches`` are rows of a label and three percentages of signal."""
+
+    firm = models.ForeignKey("people.Firm", on_delete=models.PROTECT)
+    name = models.CharField(max_length=80)
+    patches = models.JSONField()
+    changed_at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["firm", "name"], name="patch_list_once_a_firm")]
+
+    def __str__(self) -> str:
+        return self.name
+
+
 class Reading(FirmModel):
     """One result of the meter, uncorrected. Never changed or deleted: the newest of an index counts.
 

@@ -73,13 +73,17 @@ class KeyedSource:
     def close(self) -> None:
         """Nothing is open."""
 
-    def signal(self, *, format_: str, colorimetry: str, bits: int, range_: str, frame_rate: float) -> None:
+    def signal(self, **_: object) -> None:
         """The person's disc has the signal that it has."""
 
     def patch(self, rgb: Sequence[int], **_: object) -> None:
         """Ask for the patch and return once the person says that it is there."""
         if not self._says_by_value():
             self._ask("show")
+
+    def chart(self, name: str, options: dict[str, Any] | None = None) -> None:
+        """Ask for it as for a patch: its label says what it is."""
+        self.patch(())
 
     def blank(self) -> None:
         """Nothing is asked for between passes."""

@@ -8,13 +8,14 @@ from django.db import IntegrityError, connection, transaction
 from django.db.models import Q
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.patches import Patch, first_list
+from fenvik.core.lists import Plan, Shown, put_together
+from fenvik.core.patches import Patch
 from fenvik.web.corrections.choosing import renew
 from fenvik.web.devices.models import Device
 from fenvik.web.kit.notify import notify
-from fenvik.web.passes.models import Pass, PassPurpose, PassState
+from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.people.models import User
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import LEAST_MASTERED, Tuning
 
 WARM_FOR = timedelta(hours=6)  # a warm-up that was watched longer ago says nothing of now
 
@@ -29,15 +30,18 @@ class NoInstrumentsError(FenvikError):
 
 
 class NotMeasurableError(FenvikError):
-    """A tuning whose signal Fenvik does not measure."""
+    """The source cannot show what the tuning wants."""
 
     code = "not_measurable"
 
-    def __init__(self, tuning: Tuning) -> None:
-        super().__init__(
-            f"{tuning.name} is for {tuning.get_signal_display()}. Fenvik prepares such a tuning and keeps its settings; "
-            "it measures SDR so far. Nothing was started."
-        )
+
+class NothingToReadError(FenvikError):
+    """A tuning for which no list is chosen."""
+
+    code = "nothing_to_read"
+
+    def __init__(self) -> None:
+        super().__init__("No list is chosen, so there is nothing to read. Choose at least one.")
 
 
 class PassOpenError(FenvikError):
@@ -84,6 +88,52 @@ class PassFinishedError(FenvikError):
         self.pass_id = pass_id
 
 
+def signal_of(tuning: Tuning) -> dict[str, Any]:
+    """Return the signal that a tuning is measured with. Raises NotMeasurableError where its source does not send it."""
+    source = tuning.source
+    if source is not None and tuning.signal not in source.facts.get("formats", ["sdr"]):
+        raise NotMeasurableError(
+            f"{source.name} does not send {tuning.get_signal_display()}. Choose a source that does under Instruments; "
+            "nothing was started."
+        )
+    if tuning.signal == "sdr":
+        return {"format": "sdr", "colorimetry": "p3d65" if tuning.target_name == "p3d65-2.6" else "bt709"}
+    told: dict[str, Any] = {"format": tuning.signal, "colorimetry": "bt2020"}
+    if tuning.signal != "hlg":
+        told["mastering"] = {
+            "max": tuning.mastered, "min": LEAST_MASTERED, "max_cll": tuning.mastered, "max_fall": min(400.0, tuning.mastered),
+        }  # fmt: skip
+    return told
+
+
+def _fine_enough(tuning: Tuning) -> None:
+    """Give an HDR tuning the ten bits that PQ and HLG want, where its source has them; eight would show steps."""
+    bits = [] if tuning.source is None else tuning.source.facts.get("bits", [])
+    if tuning.signal != "sdr" and tuning.bits == 8 and 10 in bits:
+        tuning.bits = 10
+        tuning.save(update_fields=["bits"])
+
+
+def can_draw(source: Device | None, chart: str) -> bool:
+    """Whether a source can show a chart of the library."""
+    return source is not None and (source.is_keyed or "screen" in source.facts or chart in source.facts.get("charts", []))
+
+
+def planned(tuning: Tuning) -> list[Shown]:
+    """Return what a tuning's next pass reads."""
+    told = tuning.lists
+    own: list[tuple[str, tuple[float, float, float]]] = []
+    for kept in PatchList.objects.of_firm(tuning.visit.firm_id).filter(pk__in=told.get("own", [])).order_by("name"):
+        own += [(row["label"], tuple(row["percent"])) for row in kept.patches]
+    plan = Plan(tuple(told.get("chosen", [])), tuple(own), int(told.get("drift_every", 0)), told.get("options", {}))
+    return put_together(plan, tuning.bits, "full" if tuning.range == "full" else "limited")
+
+
+def is_held(pass_id: int, index: int) -> bool:
+    """Whether the person has done what a patch of a pass waits for."""
+    return index in Pass.objects.values_list("conditions", flat=True).get(pk=pass_id).get("held", [])
+
+
 def defer(pass_id: int) -> None:
     """Hand a pass to the workers, in the same transaction as the row that says so."""
     from fenvik.web.passes.tasks import run_pass
@@ -113,18 +163,23 @@ def start_pass(
     )
     if tuning.meter is None or tuning.source is None:
         raise NoInstrumentsError
-    if tuning.signal != "sdr":
-        raise NotMeasurableError(tuning)
+    signal = signal_of(tuning)
+    _fine_enough(tuning)
     how = how or How()
-    if how.rows is None:
-        chosen = first_list(tuning.bits, tuning.range) if patches is None else patches
-        rows = [patch.as_json() for patch in chosen]
-    else:
+    if how.rows is not None:
         rows = how.rows
+    elif patches is not None:
+        rows = [patch.as_json() for patch in patches]
+    else:
+        rows = [shown.as_row() for shown in planned(tuning)]
+        if not rows:
+            raise NothingToReadError
+    if any(row.get("chart") for row in rows) and not can_draw(tuning.source, "checkerboard"):
+        raise NotMeasurableError(f"{tuning.source.name} draws no checkerboard. Take that list out, or use the pattern screen.")
     _in_its_place(tuning, how.reference)
     try:
         with transaction.atomic():
-            conditions = dict(how.conditions)
+            conditions = {"signal": signal, **how.conditions}
             if purpose in (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT, PassPurpose.CORRECTION):
                 conditions["warm_up"] = warm_up_so_far(tuning, now)
             renew(tuning, now)
@@ -244,19 +299,22 @@ def resume(*, pass_id: int, actor: User) -> Pass:
     pass_ = _open(pass_id, actor)
     pass_.pause_asked_at = None
     if pass_.state == PassState.PAUSED:
+        _done_by_hand(pass_)
         pass_.state, pass_.reason = PassState.QUEUED, ""
-        if pass_.purpose == PassPurpose.CORRECTION and _waits_for_change_over(pass_):
-            pass_.conditions["changed_over"] = True
         defer(pass_id)
     pass_.save(update_fields=["pause_asked_at", "state", "reason", "conditions"])
     notify(pass_.tuning_id, pass_id=pass_id)
     return pass_
 
 
-def _waits_for_change_over(pass_: Pass) -> bool:
+def _done_by_hand(pass_: Pass) -> None:
+    """Remember that the person has done what the next patch waits for, where it waits for something."""
     done = set(pass_.readings.values_list("index", flat=True))
-    following = next((row for i, row in enumerate(pass_.patches) if i not in done), None)
-    return following is not None and bool(following.get("change_over"))
+    index, following = next(((i, row) for i, row in enumerate(pass_.patches) if i not in done), (-1, {}))
+    if following.get("change_over"):
+        pass_.conditions["changed_over"] = True
+    if following.get("hold") and pass_.reason == following["hold"]:
+        pass_.conditions["held"] = [*pass_.conditions.get("held", []), index]
 
 
 @transaction.atomic

@@ -35,7 +35,9 @@ class ScreenSource:
         """Let go of the line."""
         self._line.close()
 
-    def signal(self, *, format_: str, colorimetry: str, bits: int, range_: str, frame_rate: float) -> None:
+    def signal(
+        self, *, format_: str, colorimetry: str, bits: int, range_: str, frame_rate: float, mastering: object = None
+    ) -> None:
         """Refuse what a browser cannot send. Raises DeviceError 10."""
         if format_ != "sdr" or bits != 8:
             raise DeviceError(self.who, DeviceError.SIGNAL, "A pattern screen sends 8 bits of SDR.", {"name": format_})
@@ -58,6 +60,10 @@ class ScreenSource:
                 "at": list(at or (0.5, 0.5)),
             }
         )
+
+    def chart(self, name: str, options: dict[str, Any] | None = None) -> None:
+        """Show a pattern of the library and return once the page has drawn it."""
+        self._show({"kind": "pattern", "pattern": name, "options": options or {}})
 
     def blank(self) -> None:
         """Show black."""

@@ -2,10 +2,12 @@
 
 from collections import OrderedDict
 from collections.abc import Iterable
+from dataclasses import replace
 
 import numpy as np
 
 from fenvik.core.analysis import Analysis, Readings, analyse
+from fenvik.core.drift import factors
 from fenvik.core.errors import NoWhiteError
 from fenvik.core.measuring import worth
 from fenvik.core.uncertainty import Repeatability
@@ -42,7 +44,38 @@ def core_readings(pass_: Pass, rows: list[Reading]) -> Readings:
     )
 
 
-_kept: OrderedDict[tuple[int, int, int, str, float], Analysis | None] = OrderedDict()
+def part_of(pass_: Pass, row: Reading) -> str:
+    """Return which part of its pass a reading belongs to: the picture itself, or a ladder, a board, a grid of its own."""
+    return str(pass_.patches[row.index].get("part", "main")) if row.index < len(pass_.patches) else "main"
+
+
+def main_rows(pass_: Pass, rows: list[Reading]) -> list[Reading]:
+    """Return the readings that say something of the picture: with the pass's own window, and not those for drift."""
+    return [row for row in rows if part_of(pass_, row) == "main"]
+
+
+def drift_of(pass_: Pass) -> tuple[np.ndarray, np.ndarray]:
+    """Return when whites for drift were read, in seconds since the first, and their XYZ as they were seen."""
+    rows = [row for row in newest_of_each(pass_.readings.order_by("id")) if part_of(pass_, row) == "drift" and not row.too_dark]
+    rows.sort(key=lambda row: row.started_at)
+    if not rows:
+        return np.zeros(0), np.zeros((0, 3))
+    seconds = np.array([(row.started_at - rows[0].started_at).total_seconds() for row in rows])
+    return seconds, core_readings(pass_, rows).xyz
+
+
+def undrifted(pass_: Pass, rows: list[Reading]) -> Readings:
+    """Return readings with the drift between the pass's whites taken out, unless that was switched off for it."""
+    taken = core_readings(pass_, rows)
+    seconds, whites = drift_of(pass_)
+    if len(seconds) < 2 or pass_.conditions.get("drift") == "kept":
+        return taken
+    drifts = [row for row in pass_.readings.order_by("started_at") if part_of(pass_, row) == "drift"]
+    at = np.array([(row.started_at - drifts[0].started_at).total_seconds() for row in rows])
+    return replace(taken, xyz=taken.xyz * factors(at, seconds, whites))
+
+
+_kept: OrderedDict[tuple[int, int, int, str, str], Analysis | None] = OrderedDict()
 MOST_KEPT = 256
 
 
@@ -53,7 +86,9 @@ def analysis_of(pass_: Pass | None, tuning: Tuning, last_reading: int | None = N
     """
     if pass_ is None:
         return None
-    key = (pass_.pk, last_reading or 0, pass_.correction_id or 0, tuning.target_name, tuning.tolerance)
+    key = (
+        pass_.pk, last_reading or 0, pass_.correction_id or 0, str(pass_.conditions.get("drift", "")), repr(tuning.target),
+    )  # fmt: skip
     if last_reading is not None and key in _kept:
         return _kept[key]
     analysis = _analysed(pass_, tuning)
@@ -65,11 +100,11 @@ def analysis_of(pass_: Pass | None, tuning: Tuning, last_reading: int | None = N
 
 
 def _analysed(pass_: Pass, tuning: Tuning) -> Analysis | None:
-    rows = newest_of_each(pass_.readings.order_by("id"))
+    rows = main_rows(pass_, newest_of_each(pass_.readings.order_by("id")))
     if not rows:
         return None
     try:
-        return analyse(core_readings(pass_, rows), tuning.target)
+        return analyse(undrifted(pass_, rows), tuning.target)
     except NoWhiteError:
         return None
 

@@ -1,10 +1,9 @@
 """The pictures of a field: question, answer in a sentence, chart, and the table beside it."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 
 import numpy as np
-from django.utils.safestring import SafeString, mark_safe
+from django.utils.safestring import mark_safe
 
 from fenvik.charts import balance, colourmap, error, tone
 from fenvik.core import difference, greyscale, uncertainty
@@ -13,50 +12,8 @@ from fenvik.core.colourspace import xy_to_uv, xyz_to_uv
 from fenvik.core.patches import COLOURS
 from fenvik.web.kit.templatetags.fenvik import places, signed, significant
 from fenvik.web.results import words
-
-
-@dataclass(frozen=True)
-class Table:
-    """Column heads, and rows of texts."""
-
-    head: tuple[str, ...]
-    rows: list[tuple[str, ...]]
-
-
-@dataclass(frozen=True)
-class Picture:
-    """What a field shows."""
-
-    id: str
-    question: str
-    sentence: SafeString
-    svg: SafeString
-    table: Table
-    empty: bool = False
-
-
-@dataclass(frozen=True)
-class Pair:
-    """What is drawn: as found hollow, the other solid. On the stop As found there is only the first."""
-
-    found: Analysis | None
-    left: Analysis | None
-    current: float | None = None  # percent of signal that is worked on
-    levels: tuple[balance.Level, ...] | None = None  # rows of the balance, where they are not the pass's own
-    steps: balance.StepScale | None = None
-    answers: dict[str, SafeString] = field(default_factory=dict)
-
-    @property
-    def said(self) -> Analysis | None:
-        """What the sentences speak of."""
-        return self.left or self.found
-
-
-def _grey_rows(analysis: Analysis | None) -> dict[float, int]:
-    if analysis is None:
-        return {}
-    percent = np.round(analysis.readings.fraction[:, 0] * 100.0)
-    return {float(percent[i]): int(i) for i in np.flatnonzero(analysis.lit_grey)}
+from fenvik.web.results.lights import light_picture, rolloff_picture, wrong_picture
+from fenvik.web.results.parts import Pair, Picture, Table, grey_rows
 
 
 def _three(values: Sequence[float]) -> tuple[float, float, float]:
@@ -65,7 +22,7 @@ def _three(values: Sequence[float]) -> tuple[float, float, float]:
 
 def balance_levels(pair: Pair) -> list[balance.Level]:
     """Return the rows of the balance chart."""
-    found, left = _grey_rows(pair.found), _grey_rows(pair.left)
+    found, left = grey_rows(pair.found), grey_rows(pair.left)
     base = pair.said
     if base is None:
         return []
@@ -114,7 +71,9 @@ def _balance(pair: Pair) -> Picture:
 
 
 def _tone(pair: Pair) -> Picture:
-    found, left, base = _grey_rows(pair.found), _grey_rows(pair.left), pair.said
+    if pair.said is not None and pair.said.target.curve == "pq":
+        return rolloff_picture(pair)
+    found, left, base = grey_rows(pair.found), grey_rows(pair.left), pair.said
     points, rows = [], []
     if base is not None:
         levels = sorted(level for level in {*found, *left})
@@ -239,7 +198,7 @@ def _lens(analysis: Analysis | None, *, found: bool) -> list[colourmap.WhitePoin
         return []
     points = []
     white = analysis.target.white * float(analysis.white[1])
-    for level, i in _grey_rows(analysis).items():
+    for level, i in grey_rows(analysis).items():
         if level < 20:
             continue
         lab = difference.xyz_to_lab(analysis.readings.xyz[i], white)
@@ -277,8 +236,8 @@ def _errors(pair: Pair) -> Picture:
         "errors",
         "How far is each patch from right?",
         words.errors(pair.said),
-        mark_safe(drawn),
-        Table(("patch", "error", "95 % between", "colour only"), rows),
+        mark_safe(drawn.replace(">CIEDE2000<", f">{pair.unit}<")),
+        Table(("patch", f"error, {pair.unit}", "95 % between", "colour only"), rows),
         not rungs,
     )
 
@@ -288,6 +247,8 @@ VIEWS: dict[str, tuple[str, Callable[[Pair], Picture]]] = {
     "tone": ("tone", _tone),
     "colours": ("colour map", _colour_map),
     "errors": ("error", _errors),
+    "light": ("light", light_picture),
+    "wrong": ("wrong", wrong_picture),
 }
 
 

@@ -10,6 +10,7 @@ from fenvik.core.signal import decode
 from fenvik.web.passes.models import Pass, PassState
 
 OVERHEAD_S = 0.05  # showing the patch, storing, telling
+BY_HAND_S = 8.0  # that a person takes to carry a meter to its next place
 FIRST_GUESS_CD_M2 = 100.0
 
 
@@ -34,6 +35,11 @@ class Progress:
         return self.pass_.state == PassState.PAUSED
 
     @property
+    def holds(self) -> bool:
+        """Whether it waits for the person to carry the meter, which is no fault."""
+        return self.is_paused and any(row.get("hold") == self.pass_.reason for row in self.pass_.patches)
+
+    @property
     def is_waiting(self) -> bool:
         """Whether it waits for a device."""
         return self.pass_.state == PassState.WAITING
@@ -45,16 +51,23 @@ class Progress:
 
 
 def expected_s(pass_: Pass, white: float = FIRST_GUESS_CD_M2) -> list[float]:
-    """Return how long each patch of a pass should take by the meter's own account, in simulated or real seconds."""
+    """Return how long each patch of a pass should take, in seconds: by the meter's own account and its pace so far."""
     range_ = "full" if pass_.range == "full" else "limited"
     codes = np.array([patch["rgb"] for patch in pass_.patches], dtype=np.float64)
     fraction = np.clip(decode(codes, pass_.bits, range_), 0.0, 1.0)  # type: ignore[arg-type]
     luminance = np.maximum(white * (fraction**2.3) @ np.array([0.21, 0.72, 0.07]), 1e-3)
-    reading = typical_seconds(pass_.meter_facts["typical"], luminance) * pass_.average
+    pace = pass_.meter.pace or {}
+    reading = typical_seconds(pass_.meter_facts["typical"], luminance) * pass_.average * float(pace.get(pass_.effort, 1.0))
+    rule = pass_.low_light
+    if rule is not None:
+        longer = typical_seconds(pass_.meter_facts["typical"], luminance) * max(rule["average"], pass_.average)
+        longer = longer * float(pace.get(rule["effort"] or pass_.effort, 1.0))
+        reading = reading + np.where(luminance < rule["below"], longer, 0.0)
     if pass_.reference is not None:
         other = typical_seconds(pass_.reference.facts["typical"], luminance) * pass_.average
         reading = np.where([patch.get("by") == "reference" for patch in pass_.patches], other, reading)
-    return [float(v) + pass_.settle_s + OVERHEAD_S for v in reading]
+    by_hand = np.array([BY_HAND_S if patch.get("hold") else 0.0 for patch in pass_.patches])
+    return [float(v) + pass_.settle_s + OVERHEAD_S for v in reading + by_hand]
 
 
 def progress_of(pass_: Pass, done: set[int], last_at: datetime | None) -> Progress:

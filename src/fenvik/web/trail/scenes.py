@@ -21,14 +21,16 @@ from fenvik.web.groundwork.words import conditions_words
 from fenvik.web.menus.values import Values, values_from
 from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose, Reading
 from fenvik.web.passes.recent import recent_readings
+from fenvik.web.passes.services import planned
 from fenvik.web.results import pictures
 from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.pictures import own_colour
-from fenvik.web.trail import arrival, groundwork, instruments
+from fenvik.web.results.special import special_of
+from fenvik.web.trail import arrival, groundwork, instruments, lists
 from fenvik.web.trail.facts import STOPS, Trail, newest_pass, trail_of
 from fenvik.web.trail.kept import tunings
 from fenvik.web.trail.options import PARTS, Options
-from fenvik.web.trail.progress import Progress, expected_s, progress_of
+from fenvik.web.trail.progress import FIRST_GUESS_CD_M2, Progress, progress_of
 from fenvik.web.trail.tape import TapeRow, tape_of
 from fenvik.web.trail.verdict import Verdict, light_words, verdict_of
 from fenvik.web.visits.models import SIGNALS
@@ -64,7 +66,13 @@ class Scene:
     @property
     def views(self) -> list[tuple[str, str, str]]:
         """Key, id and name of each picture."""
-        return [(str(i + 1), name, label) for i, (name, (label, _)) in enumerate(pictures.VIEWS.items())]
+        named = [item for item in pictures.VIEWS.items() if self.stop != "adjust" or item[0] not in ("light", "wrong")]
+        return [(str(i + 1), name, label) for i, (name, (label, _)) in enumerate(named)]
+
+    @property
+    def shown_view(self) -> str:
+        """Which view the field shows."""
+        return "lists" if "choices" in self.extra else "" if self.picture is None else self.picture.id
 
     @property
     def parts(self) -> list[tuple[str, str, str]]:
@@ -123,6 +131,11 @@ class Scene:
             "following": following, "colour": own_colour(np.array(pass_.asks["percent"]) / 100.0), "pass": pass_.pk,
             "can_go_back": pass_.asks["index"] > 0 and not pass_.repeat, "show": pass_.source.is_keyed,
         }  # fmt: skip
+
+    @property
+    def shown_pass(self) -> Pass | None:
+        """The pass whose readings this stop is about."""
+        return self.left_pass if self.stop == "left" and self.left_pass is not None else self.found_pass
 
     @property
     def looks(self) -> dict[str, Any] | None:
@@ -187,24 +200,33 @@ def _progress(open_pass: Pass | None) -> Progress | None:
     return progress_of(open_pass, done, rows[-1][1] if rows else None)
 
 
+def _pair(scene: Scene, *, left: bool) -> pictures.Pair:
+    """Return what is drawn; what ladders and grids say costs queries, so only the views that show it pay for it."""
+    shown = scene.left if left else None
+    if scene.options.view not in ("light", "wrong"):
+        return pictures.Pair(scene.found, shown)
+    luminance, passes = scene.tuning.luminance, (scene.found_pass, scene.left_pass if left else None)
+    special = [special_of(p, a, luminance=luminance) for p, a in zip(passes, (scene.found, shown), strict=True)]
+    return pictures.Pair(
+        scene.found, shown, found_special=special[0], left_special=special[1], window=scene.tuning.window
+    )
+
+
 def _found(scene: Scene) -> None:
-    scene.picture = pictures.draw(scene.options.view, pictures.Pair(scene.found, None))
+    scene.picture = pictures.draw(scene.options.view, _pair(scene, left=False))
     if scene.found is not None:
         scene.extra["advice"] = light_words(scene.found, scene.tuning.luminance, scene.values)
-    if scene.tuning.meter is not None:
-        from fenvik.core.patches import first_list
-
-        listed = [patch.as_json() for patch in first_list(scene.tuning.bits, scene.tuning.range)]
-        planned = Pass(
-            patches=listed, meter_facts=scene.tuning.meter.facts, bits=scene.tuning.bits, range=scene.tuning.range,
-            settle_s=scene.tuning.settle_s, average=scene.tuning.average,
-        )  # fmt: skip
-        scene.extra["expected_s"] = sum(expected_s(planned))
+    base = scene.left or scene.found
+    white = float(base.white[1]) if base is not None else scene.tuning.luminance or FIRST_GUESS_CD_M2
+    scene.extra["expected_s"] = lists.seconds_of(scene.tuning, white)
+    scene.extra["patch_count"] = len(planned(scene.tuning))
+    if scene.options.view == "lists":
+        lists.fill(scene)
 
 
 def _left(scene: Scene) -> None:
     _found(scene)
-    scene.picture = pictures.draw(scene.options.view, pictures.Pair(scene.found, scene.left))
+    scene.picture = pictures.draw(scene.options.view, _pair(scene, left=True))
     scene.verdict = verdict_of(scene.found, scene.left, scene.values, scene.tuning.luminance)
 
 

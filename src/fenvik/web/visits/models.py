@@ -26,6 +26,15 @@ PRIMARIES = {"bt709": ("BT.709", BT709), "p3d65": ("P3-D65", P3D65), "bt2020": (
 FREE_CURVES = {"bt1886": "BT.1886", "power": "gamma", "srgb": "sRGB"}
 
 
+ROLL_OFFS = {"clip": "clipped at the display's peak", "bt2390": "rolled off by BT.2390"}
+LEAST_MASTERED = 0.005  # cd/m², of the mastering display
+
+
+def first_lists() -> dict[str, Any]:
+    """Return what a tuning reads unless it is told otherwise."""
+    return {"chosen": ["grey-11", "colours-100"]}
+
+
 def free_target(facts: dict[str, Any]) -> Target:
     """Return the target that a person put together: primaries (a name or six numbers), white x y, curve, gamma."""
     chosen = facts["primaries"]
@@ -95,6 +104,9 @@ class Tuning(FirmModel):
     low_below = models.FloatField(default=0.0, validators=[MinValueValidator(0.0), MaxValueValidator(100.0)])
     low_average = models.PositiveSmallIntegerField(default=4, validators=[MinValueValidator(1), MaxValueValidator(64)])
     low_effort = models.CharField(max_length=40, blank=True)
+    roll_off = models.CharField(max_length=8, choices=list(ROLL_OFFS.items()), default="clip")
+    mastered = models.FloatField(default=1000.0, validators=[MinValueValidator(100.0), MaxValueValidator(10_000.0)])
+    lists = models.JSONField(default=first_lists)  # which patch lists its next pass reads, and how they are put together
     correction = models.ForeignKey(
         "corrections.Correction", null=True, blank=True, on_delete=models.PROTECT, related_name="+"
     )
@@ -120,7 +132,9 @@ class Tuning(FirmModel):
     def target(self) -> Target:
         """The core's target, with this tuning's tolerance."""
         chosen = free_target(self.free) if self.target_name == "free" and self.free else TARGETS[self.target_name]
-        return replace(chosen, tolerance=self.tolerance)
+        return replace(
+            chosen, tolerance=self.tolerance, rolls_off=self.roll_off == "bt2390", mastered=(self.mastered, LEAST_MASTERED)
+        )
 
     @property
     def range(self) -> str:

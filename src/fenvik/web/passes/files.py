@@ -1,0 +1,153 @@
+"""Passes as files: readings out as CSV, CGATS and JSON, and in from any of them."""
+
+import csv
+import io
+import json
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+from django.db import transaction
+
+from fenvik.formats.readings import ReadingsError, ReadingsFile, read
+from fenvik.web.devices.keyed import keyed_meter, keyed_source
+from fenvik.web.devices.models import Device, DeviceRole
+from fenvik.web.kit.notify import notify
+from fenvik.web.passes.models import Pass, PassState, Reading
+from fenvik.web.people.models import User
+from fenvik.web.visits.models import Tuning
+
+FILE_SERIAL = "from files"
+
+
+def rows_of(pass_: Pass) -> list[dict[str, Any]]:
+    """Return the readings of a pass in its order, the newest of each patch, as they were taken and as they were seen."""
+    from fenvik.web.results.assemble import newest_of_each
+
+    made = []
+    for row in newest_of_each(pass_.readings.order_by("id")):
+        row.pass_of = pass_
+        step = pass_.patches[row.index] if row.index < len(pass_.patches) else {}
+        made.append(
+            {
+                "label": row.label, "rgb": [row.r, row.g, row.b], "window": step.get("window", pass_.window),
+                "part": step.get("part", "main"), "xyz": None if row.too_dark else list(row.seen),
+                "uncorrected": None if row.too_dark else [row.x, row.y, row.z], "average": row.average, "effort": row.effort,
+                "seconds": row.seconds, "at": row.at.isoformat(),
+            }
+        )  # fmt: skip
+    return made
+
+
+def write(pass_: Pass, kind: str) -> tuple[bytes, str, str]:
+    """Return a pass's readings as a file, its type and its ending; XYZ as they are seen through the pass's correction."""
+    rows = rows_of(pass_)
+    if kind == "json":
+        told = {
+            "bits": pass_.bits, "range": pass_.range, "window": pass_.window, "purpose": pass_.purpose,
+            "at": pass_.created_at.isoformat(),
+            "meter": {k: pass_.meter_facts.get(k) for k in ("maker", "model", "serial", "kind")},
+            "correction": None if pass_.correction is None else pass_.correction.matrix, "readings": rows,
+        }  # fmt: skip
+        return json.dumps(told, indent=1, ensure_ascii=False).encode(), "application/json", "json"
+    lit = [row for row in rows if row["xyz"] is not None]
+    if kind == "cgats":
+        return _cgats(pass_, lit), "text/plain; charset=utf-8", "txt"
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(["label", "r", "g", "b", "bits", "range", "window", "X", "Y", "Z"])
+    for row in lit:
+        xyz = [f"{v:.9g}" for v in row["xyz"]]
+        writer.writerow([row["label"], *row["rgb"], pass_.bits, pass_.range, f"{row['window']:g}", *xyz])
+    return out.getvalue().encode(), "text/csv; charset=utf-8", "csv"
+
+
+def _cgats(pass_: Pass, rows: list[dict[str, Any]]) -> bytes:
+    lines = ["CGATS.17", 'ORIGINATOR "Fenvik"', f'CREATED "{pass_.created_at:%Y-%m-%dT%H:%M:%S%z}"']
+    lines += ['KEYWORD "SIGNAL_BITS"', 'KEYWORD "SIGNAL_RANGE"', f'SIGNAL_BITS "{pass_.bits}"', f'SIGNAL_RANGE "{pass_.range}"']
+    lines += ["NUMBER_OF_FIELDS 7", "BEGIN_DATA_FORMAT", "SAMPLE_NAME RGB_R RGB_G RGB_B XYZ_X XYZ_Y XYZ_Z", "END_DATA_FORMAT"]
+    lines += [f"NUMBER_OF_SETS {len(rows)}", "BEGIN_DATA"]
+    for row in rows:
+        name = '"' + row["label"].replace('"', '""') + '"'
+        lines.append(" ".join([name, *map(str, row["rgb"]), *(f"{v:.9g}" for v in row["xyz"])]))
+    return ("\r\n".join([*lines, "END_DATA"]) + "\r\n").encode()
+
+
+def _from_json(data: bytes) -> ReadingsFile:
+    """Return the readings of a JSON file as Fenvik writes it. Raises ReadingsError."""
+    try:
+        told = json.loads(data)
+        bits, limited = int(told["bits"]), told["range"] == "limited"
+        rows = [row for row in told["readings"] if row["xyz"] is not None]
+        codes = np.array([[int(c) for c in row["rgb"]] for row in rows], dtype=np.int64).reshape(-1, 3)
+        xyz = np.array([[float(v) for v in row["xyz"]] for row in rows], dtype=np.float64).reshape(-1, 3)
+        window = np.array([float(row.get("window") or np.nan) for row in rows])
+        labels = [str(row.get("label") or "")[:80] or None for row in rows]
+    except (ValueError, KeyError, TypeError, AttributeError, RecursionError, OverflowError) as error:
+        raise ReadingsError(1, "-", "it is no JSON of readings: bits, range and readings with rgb and xyz are needed") from error
+    if told["range"] not in ("limited", "full") or bits not in (8, 10, 12):
+        raise ReadingsError(1, "bits", "bits are 8, 10 or 12, and the range limited or full")
+    if not rows or not np.isfinite(xyz).all() or (xyz[:, 1] < 0).any() or (codes < 0).any() or (codes >= 2**bits).any():
+        raise ReadingsError(1, "readings", "there is no reading in it, or one of codes or luminances that cannot be")
+    many = np.full(len(rows), bits, dtype=np.int64)
+    return ReadingsFile(codes, many, np.full(len(rows), limited), xyz, window, labels, list(range(1, len(rows) + 1)))
+
+
+@transaction.atomic
+def take_up(*, tuning_id: int, actor: User, data: bytes, purpose: str, name: str, now: datetime) -> Pass:
+    """Make a pass of the readings of a file; it is a pass like any other. Raises ReadingsError."""
+    tuning = Tuning.objects.of_firm(actor.firm_id).select_related("meter", "source").get(pk=tuning_id)
+    file = _from_json(data) if data.lstrip()[:1] == b"{" else read(data)
+    if len(set(zip(file.bits.tolist(), file.limited.tolist(), strict=True))) > 1:
+        raise ReadingsError(file.lines[0], "bits", "readings of more than one bit depth or range cannot be one pass")
+    bits, range_ = int(file.bits[0]), "limited" if bool(file.limited[0]) else "full"
+    if bits not in (8, 10, 12):
+        raise ReadingsError(file.lines[0], "bits", "a pass has 8, 10 or 12 bits")
+    windows = file.window[~np.isnan(file.window)]
+    main = float(np.median(windows)) if windows.size else tuning.window
+    patches = [_patch(file, i, main) for i in range(len(file.lines))]
+    meter = _file_device(actor, DeviceRole.METER, now)
+    made = Pass.objects.create(
+        tuning=tuning, purpose=purpose, patches=patches, meter=meter, source=_file_device(actor, DeviceRole.SOURCE, now),
+        meter_facts=meter.facts, bits=bits, range=range_, window=min(max(main, 1.0), 100.0), settle_s=0.0, average=1,
+        conditions={"file": name[:120]}, state=PassState.DONE, created_at=now, created_by=actor, started_at=now, finished_at=now,
+    )  # fmt: skip
+    Reading.objects.bulk_create(
+        Reading(
+            pass_of=made, index=i, label=patches[i]["label"], **dict(zip("rgb", patches[i]["rgb"], strict=True)),
+            **dict(zip("xyz", map(float, file.xyz[i]), strict=True)), seconds=0.0, clock=0.0, started_at=now, at=now,
+        )
+        for i in range(len(patches))
+    )  # fmt: skip
+    from fenvik.web.results.summary import summarise
+
+    summarise(made.pk)
+    notify(tuning.pk, pass_id=made.pk)
+    return made
+
+
+def _patch(file: ReadingsFile, i: int, main: float) -> dict[str, Any]:
+    percent = [round(100.0 * float(v), 2) for v in file.signal[i]]
+    grey = percent[0] == percent[1] == percent[2]
+    label = file.labels[i] or (f"{percent[0]:g} %" if grey else " ".join(f"{v:g}" for v in percent))
+    row: dict[str, Any] = {"label": label[:80], "rgb": [int(c) for c in file.codes[i]], "percent": percent, "part": "main"}
+    window = float(file.window[i])
+    if not np.isnan(window) and abs(window - main) > 0.01:
+        row |= {"part": "window", "window": window}
+    return row
+
+
+def _file_device(actor: User, role: DeviceRole, now: datetime) -> Device:
+    """Return the device that stands for files: what took them is not known, so a plain meter's noise is assumed."""
+    serial = f"{role.value}s {FILE_SERIAL}"
+    known = Device.objects.of_firm(actor.firm_id).filter(serial=serial).first()
+    if known is not None:
+        return known
+    if role == DeviceRole.METER:
+        made = keyed_meter(actor=actor, name="A file", serial=serial, kind="colorimeter", floor=0.003, order="XYZ", now=now)
+    else:
+        made = keyed_source(actor=actor, name="A file", range_="limited", now=now)
+        made.serial = serial
+    made.removed_at = now  # never offered as an instrument
+    made.save(update_fields=["serial", "removed_at"])
+    return made

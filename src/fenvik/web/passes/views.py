@@ -1,0 +1,89 @@
+"""The editor of the firm's own patch lists."""
+
+from django import forms
+from django.contrib import messages
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.utils.text import slugify
+from django.views.decorators.http import require_GET, require_http_methods
+
+from fenvik.formats.patches import PatchesError, read_patches, write_cgats, write_csv
+from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.passes.models import PatchList
+from fenvik.web.visits.models import Tuning
+
+EXAMPLE = "deep red; 60; 10; 10\nhalf grey; 50; 50; 50"
+
+
+class PatchListForm(forms.Form):
+    """A list: its name, and a patch a line."""
+
+    name = forms.CharField(max_length=80, label="Name")
+    patches = forms.CharField(
+        widget=forms.Textarea(attrs={"rows": 16, "spellcheck": "false", "placeholder": EXAMPLE}),
+        label="A patch a line: label; red; green; blue, in percent of signal",
+    )
+
+    def clean_patches(self) -> list[tuple[str, tuple[float, float, float]]]:
+        """Return the patches; what is wrong is said with its line."""
+        text = self.cleaned_data["patches"].replace("\r\n", "\n").strip()
+        separator = ";" if ";" in text else ","
+        try:
+            return read_patches(f"label{separator}r{separator}g{separator}b\n{text}".encode())
+        except PatchesError as problem:
+            raise forms.ValidationError(f"Line {problem.line - 1}: {problem.why}.") from problem
+
+
+@require_http_methods(["GET", "POST"])
+def patch_list(request: HttpRequest, pk: int | None = None) -> HttpResponse:
+    """Write or change a list of the firm's own."""
+    firm_id = request.user.firm_id
+    shown = None if pk is None else of_firm_or_404(PatchList, firm_id, pk)
+    initial = {}
+    if shown is not None:
+        lines = ["; ".join([row["label"], *(f"{v:g}" for v in row["percent"])]) for row in shown.patches]
+        initial = {"name": shown.name, "patches": "\n".join(lines)}
+    form = PatchListForm(request.POST or None, initial=initial)
+    if request.method == "POST" and form.is_valid():
+        name = form.cleaned_data["name"].strip()
+        if PatchList.objects.of_firm(firm_id).filter(name=name).exclude(pk=pk).exists():
+            form.add_error("name", f"There is a list called {name} already.")
+        else:
+            kept = shown or PatchList(firm_id=firm_id)
+            kept.name = name
+            kept.patches = [{"label": label, "percent": list(percent)} for label, percent in form.cleaned_data["patches"]]
+            kept.save()
+            messages.info(request, f"{kept.name} is kept, {len(kept.patches)} patches.")
+            return redirect(_back(request, kept))
+    return render(
+        request,
+        "office/patch_list.html",
+        {"form": form, "shown": shown, "here": "visits", "tuning": request.GET.get("tuning", "")},
+        status=422 if form.errors else 200,
+    )
+
+
+def _back(request: HttpRequest, kept: PatchList) -> str:
+    """Return where to go on: to the tuning that it was written for, which reads it from now on."""
+    wanted = request.GET.get("tuning", "")
+    if wanted.isdigit() and len(wanted) < 18:
+        tuning = Tuning.objects.of_firm(request.user.firm_id).filter(pk=int(wanted)).first()
+        if tuning is not None:
+            tuning.lists = tuning.lists | {"own": sorted({*tuning.lists.get("own", []), kept.pk})}
+            tuning.save(update_fields=["lists"])
+            return f"{reverse('stop', args=(tuning.pk, 'found'))}?view=lists"
+    return reverse("patch-list", args=(kept.pk,))
+
+
+@require_GET
+def patch_list_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
+    """Send a list as CSV or CGATS."""
+    if kind not in ("csv", "cgats"):
+        raise Http404
+    shown = of_firm_or_404(PatchList, request.user.firm_id, pk)
+    rows = [(row["label"], (row["percent"][0], row["percent"][1], row["percent"][2])) for row in shown.patches]
+    data = write_csv(rows) if kind == "csv" else write_cgats(rows)
+    response = HttpResponse(data, content_type="text/csv; charset=utf-8" if kind == "csv" else "text/plain; charset=utf-8")
+    response["Content-Disposition"] = f'attachment; filename="{slugify(shown.name)}.{"csv" if kind == "csv" else "txt"}"'
+    return response

@@ -1,0 +1,63 @@
+"""What pictures are made of: a question, an answer, a chart and its table; and the two passes that they show."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from django.utils.safestring import SafeString
+
+from fenvik.charts import balance
+from fenvik.core.analysis import Analysis
+from fenvik.web.results.special import Special
+
+
+@dataclass(frozen=True)
+class Table:
+    """Column heads, and rows of texts."""
+
+    head: tuple[str, ...]
+    rows: list[tuple[str, ...]]
+
+
+@dataclass(frozen=True)
+class Picture:
+    """What a field shows."""
+
+    id: str
+    question: str
+    sentence: SafeString
+    svg: SafeString
+    table: Table
+    empty: bool = False
+
+
+@dataclass(frozen=True)
+class Pair:
+    """What is drawn: as found hollow, the other solid. On the stop As found there is only the first."""
+
+    found: Analysis | None
+    left: Analysis | None
+    current: float | None = None  # percent of signal that is worked on
+    levels: tuple[balance.Level, ...] | None = None  # rows of the balance, where they are not the pass's own
+    steps: balance.StepScale | None = None
+    answers: dict[str, SafeString] = field(default_factory=dict)
+    found_special: Special | None = None
+    left_special: Special | None = None
+    window: float = 10.0
+
+    @property
+    def unit(self) -> str:
+        """What errors are told in."""
+        return "ΔE ITP" if self.said is not None and self.said.target.is_hdr else "CIEDE2000"
+
+    @property
+    def said(self) -> Analysis | None:
+        """What the sentences speak of."""
+        return self.left or self.found
+
+
+def grey_rows(analysis: Analysis | None) -> dict[float, int]:
+    """Return the index of each lit grey by its level in percent."""
+    if analysis is None:
+        return {}
+    percent = np.round(analysis.readings.fraction[:, 0] * 100.0)
+    return {float(percent[i]): int(i) for i in np.flatnonzero(analysis.lit_grey)}

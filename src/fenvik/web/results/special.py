@@ -1,0 +1,102 @@
+"""What a pass says beside its picture: window ladder, checkerboard, uniformity, drift, gamut, additivity."""
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from fenvik.core import drift, ladders
+from fenvik.core.analysis import Analysis
+from fenvik.core.colourspace import BT709, BT2020, P3D65, xyz_to_uv
+from fenvik.core.correction import proposed_method
+from fenvik.core.judgement import Fault, judge
+from fenvik.core.report import coverage
+from fenvik.web.passes.models import Pass
+from fenvik.web.results.assemble import core_readings, drift_of, newest_of_each, part_of
+
+STANDARDS = (("BT.709", BT709), ("P3-D65", P3D65), ("BT.2020", BT2020))
+PRIMARIES = ("red", "green", "blue")
+
+
+@dataclass(frozen=True)
+class Special:
+    """None where the pass has not read it."""
+
+    loading: ladders.Loading | None = None
+    board: tuple[float, float | None, float, bool] | None = None  # white, black, contrast, whether only a lower bound
+    uniformity: ladders.Uniformity | None = None
+    places: tuple[str, ...] = ()
+    drift: float | None = None
+    gamut: tuple[tuple[str, float], ...] = ()
+    additivity: float | None = None
+    faults: list[Fault] = field(default_factory=list)
+
+
+def special_of(pass_: Pass | None, analysis: Analysis | None, *, luminance: float | None) -> Special | None:
+    """Return what a pass says beside its picture; None without a pass."""
+    if pass_ is None:
+        return None
+    rows = newest_of_each(pass_.readings.order_by("id"))
+    by: dict[str, list[Any]] = {}
+    for row in rows:
+        by.setdefault(part_of(pass_, row), []).append(row)
+    loading = _loading(pass_, by.get("window", []))
+    uniformity, places = _uniformity(pass_, by.get("uniformity", []))
+    _, whites = drift_of(pass_)
+    drifted = drift.size(whites) if len(whites) > 1 else None
+    gamut, additivity = _gamut(analysis)
+    faults: list[Fault] = []
+    if analysis is not None:
+        own = {BT709: "BT.709", P3D65: "P3-D65", BT2020: "BT.2020"}.get(analysis.target.primaries, "")
+        faults = judge(
+            analysis, wanted_luminance=luminance, coverage=dict(gamut).get(own), loading=loading, window=pass_.window,
+            uniformity=uniformity, drift=drifted or 0.0,
+        )  # fmt: skip
+    return Special(loading, _board(pass_, by.get("checkerboard", [])), uniformity, places, drifted, gamut, additivity, faults)
+
+
+def _loading(pass_: Pass, rows: list[Any]) -> ladders.Loading | None:
+    rows = [row for row in rows if not row.too_dark]
+    if len(rows) < 2:
+        return None
+    taken = core_readings(pass_, rows)
+    area = [float(pass_.patches[row.index]["window"]) for row in rows]
+    return ladders.loading(area, taken.xyz[:, 1], np.sqrt(taken.covariance[:, 1, 1]))
+
+
+def _board(pass_: Pass, rows: list[Any]) -> tuple[float, float | None, float, bool] | None:
+    by = {row.label: row for row in rows}
+    white, black = by.get("white field"), by.get("black field")
+    if white is None or black is None or white.too_dark:
+        return None
+    taken = core_readings(pass_, [white, black])
+    dark = None if black.too_dark else float(taken.xyz[1, 1])
+    contrast, bound = ladders.contrast_beside(float(taken.xyz[0, 1]), dark, max(taken.floor, 1e-6))
+    return float(taken.xyz[0, 1]), dark, contrast, bound
+
+
+def _uniformity(pass_: Pass, rows: list[Any]) -> tuple[ladders.Uniformity | None, tuple[str, ...]]:
+    rows = [row for row in rows if not row.too_dark]
+    if len(rows) < 2:
+        return None, ()
+    places = [pass_.patches[row.index]["place"] for row in rows]
+    return ladders.uniformity(places, core_readings(pass_, rows).xyz), tuple(row.label for row in rows)
+
+
+def _gamut(analysis: Analysis | None) -> tuple[tuple[tuple[str, float], ...], float | None]:
+    if analysis is None:
+        return (), None
+    fraction = analysis.readings.fraction
+    found = []
+    for name in ((1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0)):
+        at = np.flatnonzero((fraction == np.array(name)).all(axis=1))
+        if not at.size:
+            return (), None
+        found.append(analysis.readings.xyz[at].mean(axis=0))
+    three = np.array(found)
+    if (three.sum(axis=1) <= 0).any():
+        return (), None
+    corners = xyz_to_uv(three)
+    black = None if analysis.black is None else [float(v) for v in analysis.black]
+    _, off = proposed_method(np.vstack([three, analysis.white]), black)
+    return tuple((name, coverage(corners, standard)) for name, standard in STANDARDS), off

@@ -1,0 +1,125 @@
+"""Results as files, and two passes beside each other."""
+
+import csv
+import io
+import re
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.utils.html import strip_tags
+from django.utils.text import slugify
+from django.views.decorators.http import require_GET
+
+from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.passes.files import write
+from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose
+from fenvik.web.results import compare as comparing
+from fenvik.web.results import pictures
+from fenvik.web.results.assemble import analysis_of
+from fenvik.web.results.special import special_of
+from fenvik.web.trail.options import Options
+from fenvik.web.trail.scenes import make_scene
+from fenvik.web.visits.models import Tuning
+
+STYLE = Path(__file__).parents[1] / "static" / "fenvik.css"
+MOST_LISTED = 200
+
+
+@cache
+def chart_style() -> str:
+    """Return the rules by which charts are drawn on paper, for files that stand alone."""
+    css = STYLE.read_text(encoding="utf-8")
+    desk = re.search(r"\.desk \{([^}]*)\}", css)
+    rules = re.findall(r"^(\.chart[^{]*\{[^}]*\})", css, re.MULTILINE)
+    values = dict(re.findall(r"(--[a-z-]+):\s*([^;]+);", desk.group(1) if desk else ""))
+    text = "\n".join(rules)
+    return re.sub(r"var\((--[a-z-]+)\)", lambda m: values.get(m.group(1), "currentColor"), text)
+
+
+def alone(svg: str) -> str:
+    """Return a chart as a file of its own: on paper, with its style."""
+    head = 'xmlns="http://www.w3.org/2000/svg">'
+    paper = '<rect width="100%" height="100%" fill="#faf6ef"/>'
+    return svg.replace(head, f"{head}<style>{chart_style()}</style>{paper}", 1)
+
+
+@require_GET
+def picture_file(request: HttpRequest, pk: int, stop: str, view: str, kind: str) -> HttpResponse:
+    """Send the picture of a stop as SVG, or its table as CSV."""
+    if stop not in ("found", "left") or view not in pictures.VIEWS:
+        raise Http404
+    scene = make_scene(request.user.firm_id, pk, stop, Options(view=view))
+    shown = scene.picture
+    if shown is None or shown.empty:
+        raise Http404
+    name = slugify(f"{scene.tuning.name} {scene.stop_name} {pictures.VIEWS[view][0]}")
+    if kind == "svg":
+        if "<svg" not in str(shown.svg):
+            raise Http404
+        response = HttpResponse(alone(str(shown.svg)), content_type="image/svg+xml")
+    else:
+        out = io.StringIO()
+        writer = csv.writer(out)
+        writer.writerow(shown.table.head)
+        writer.writerows([strip_tags(str(cell)).replace("−", "-") for cell in row] for row in shown.table.rows)
+        response = HttpResponse(out.getvalue(), content_type="text/csv; charset=utf-8")
+    response["Content-Disposition"] = f'attachment; filename="{name}.{kind}"'
+    return response
+
+
+@require_GET
+def readings_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
+    """Send the readings of a pass."""
+    if kind not in ("csv", "cgats", "json"):
+        raise Http404
+    shown = of_firm_or_404(Pass, request.user.firm_id, pk, "tuning", "correction")
+    data, type_, ending = write(shown, kind)
+    response = HttpResponse(data, content_type=type_)
+    name = slugify(f"{shown.tuning.name} {shown.get_purpose_display()} {shown.created_at:%Y-%m-%d %H%M}")
+    response["Content-Disposition"] = f'attachment; filename="{name}.{ending}"'
+    return response
+
+
+def _listed(tuning: Tuning) -> list[Pass]:
+    """Return the passes that a tuning's may be compared with: its own, and those of the same display."""
+    chosen = (
+        Pass.objects.filter(tuning__display_id=tuning.display_id, summary__isnull=False)
+        .exclude(purpose__in=(*OF_INSTRUMENTS, PassPurpose.WARM_UP, PassPurpose.ADJUST))
+        .select_related("tuning__visit", "correction")
+        .defer("patches", "correction__rows")
+        .order_by("-created_at", "-pk")
+    )
+    return list(chosen[:MOST_LISTED])
+
+
+def _chosen(request: HttpRequest, listed: list[Pass], name: str, usual: Pass | None) -> Pass | None:
+    wanted = request.GET.get(name, "")
+    return next((p for p in listed if str(p.pk) == wanted), usual)
+
+
+@require_GET
+def compare(request: HttpRequest, pk: int) -> HttpResponse:
+    """Show two passes beside each other."""
+    tuning = of_firm_or_404(Tuning, request.user.firm_id, pk, "display__room", "visit")
+    listed = _listed(tuning)
+    mine = [p for p in listed if p.tuning_id == tuning.pk]
+    first = _chosen(request, listed, "a", mine[-1] if mine else None)
+    second = _chosen(request, listed, "b", mine[0] if mine else None)
+    view = request.GET.get("view", "balance")
+    both: list[Any] = [None if p is None else analysis_of(Pass.objects.get(pk=p.pk), tuning) for p in (first, second)]
+    special = [None, None]
+    if view in ("light", "wrong"):
+        special = [
+            None if p is None else special_of(Pass.objects.get(pk=p.pk), a, luminance=tuning.luminance)
+            for p, a in zip((first, second), both, strict=True)
+        ]
+    pair = pictures.Pair(both[0], both[1], found_special=special[0], left_special=special[1], window=tuning.window)
+    context = {
+        "tuning": tuning, "listed": listed, "first": first, "second": second, "here": "visits",
+        "picture": pictures.draw(view, pair), "views": [(name, label) for name, (label, _) in pictures.VIEWS.items()],
+        "figures": comparing.figures(*both), "patches": comparing.patches(*both),
+    }  # fmt: skip
+    return render(request, "office/compare.html", context)
