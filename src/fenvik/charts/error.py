@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from fenvik.charts import svg
 
 WIDTH = 708.0
-TOP, RUNG = 44.0, 30.0
+TOP, RUNG, LOW_RUNG = 44.0, 30.0, 19.0
+MANY = 18  # rungs that fit at their full height
 LEFT, RIGHT = 104.0, 640.0
 FIGURE_X = 704.0
 BANDS = ((0.0, 1.0, "cannot be seen", "calm"), (1.0, 3.0, "trained eye", "dots"), (3.0, 1e9, "anyone", "lines"))
@@ -29,7 +30,8 @@ def draw(rungs: Sequence[Rung], *, title: str) -> str:
     values = [v for rung in rungs for v in (rung.error, rung.found) if v is not None]
     top = max([3.6, *(v * 1.08 for v in values)])
     limit = next((s for s in (4, 5, 6, 8, 10, 12, 15, 20, 30, 40, 60, 100) if s >= top), 100)
-    foot = TOP + RUNG * len(rungs) + 6
+    rung_height = RUNG if len(rungs) <= MANY else max(LOW_RUNG, RUNG * MANY / len(rungs))
+    foot = TOP + rung_height * len(rungs) + 6
     height = foot + 40
 
     def x_of(value: float) -> float:
@@ -56,7 +58,7 @@ def draw(rungs: Sequence[Rung], *, title: str) -> str:
         parts.append(svg.text(x, foot + 20, f"{tick:g}", "tick", "middle"))
     parts.append(svg.text(RIGHT, foot + 36, "CIEDE2000", "axis", "end"))
     for index, rung in enumerate(rungs):
-        parts.append(_rung(rung, TOP + RUNG * (index + 0.5) + 3, x_of, limit))
+        parts.append(_rung(rung, TOP + rung_height * (index + 0.5) + 3, x_of, limit))
     return svg.picture(WIDTH, height, title, *parts)
 
 

@@ -167,9 +167,9 @@ class Optics:
             nits = self.installed.of(mode).toned(curves.pq(v))
             # A tone that is installed takes the place of the display's own roll-off.
             own = self.installed.of(mode).tone is None
-            light = (
-                self._rolled(nits, self.build.hdr_peak) if own else np.minimum(nits, self.build.hdr_peak)
-            ) / self.build.hdr_peak
+            # What a white sub-pixel adds belongs to the peak: greys follow the signal, colours get less than it asks for.
+            peak = self.build.hdr_peak * (1.0 + self.build.boost)
+            light = (self._rolled(nits, peak) if own else np.minimum(nits, peak)) / peak
         else:
             gamma = self.build.gammas[str(self.value(mode, "gamma", "Middle"))] + 0.04 * np.sin(
                 2.0 * np.pi * np.clip(v, 0.0, 1.0)

@@ -40,8 +40,8 @@ class NothingToReadError(FenvikError):
 
     code = "nothing_to_read"
 
-    def __init__(self) -> None:
-        super().__init__("No list is chosen, so there is nothing to read. Choose at least one.")
+    def __init__(self, words: str = "No list is chosen, so there is nothing to read. Choose at least one.") -> None:
+        super().__init__(words)
 
 
 class PassOpenError(FenvikError):
@@ -129,6 +129,15 @@ def planned(tuning: Tuning) -> list[Shown]:
     return put_together(plan, tuning.bits, "full" if tuning.range == "full" else "limited")
 
 
+def read_already(pass_: Pass) -> set[int]:
+    """Return the patches that need no reading: those that have one, but for those that are wanted once more since."""
+    newest: dict[int, int] = {}
+    for index, pk in pass_.readings.order_by("id").values_list("index", "id"):
+        newest[index] = pk
+    again = {int(index): since for index, since in pass_.conditions.get("again", {}).items()}
+    return {index for index, pk in newest.items() if pk > again.get(index, -1)}
+
+
 def is_held(pass_id: int, index: int) -> bool:
     """Whether the person has done what a patch of a pass waits for."""
     return index in Pass.objects.values_list("conditions", flat=True).get(pk=pass_id).get("held", [])
@@ -182,6 +191,8 @@ def start_pass(
             conditions = {"signal": signal, **how.conditions}
             if purpose in (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT, PassPurpose.CORRECTION):
                 conditions["warm_up"] = warm_up_so_far(tuning, now)
+            if tuning.settles == "agree" and not repeat:
+                conditions["settling"] = True
             renew(tuning, now)
             rule = tuning.low_light
             if purpose != PassPurpose.WARM_UP:
@@ -309,7 +320,7 @@ def resume(*, pass_id: int, actor: User) -> Pass:
 
 def _done_by_hand(pass_: Pass) -> None:
     """Remember that the person has done what the next patch waits for, where it waits for something."""
-    done = set(pass_.readings.values_list("index", flat=True))
+    done = read_already(pass_)
     index, following = next(((i, row) for i, row in enumerate(pass_.patches) if i not in done), (-1, {}))
     if following.get("change_over"):
         pass_.conditions["changed_over"] = True
@@ -341,6 +352,70 @@ def ask_to_stop(*, pass_id: int, actor: User, now: datetime) -> Pass:
     pass_.save(update_fields=["stop_asked_at", "state", "finished_at", "run_token"])
     notify(pass_.tuning_id, pass_id=pass_id)
     return pass_
+
+
+def _open_again(pass_: Pass) -> None:
+    """Let a pass that has ended go on, where its instruments are free. Raises PassOpenError."""
+    pass_.state, pass_.reason, pass_.finished_at, pass_.run_token = PassState.QUEUED, "", None, None
+    pass_.pause_asked_at = pass_.stop_asked_at = None
+    try:
+        with transaction.atomic():
+            pass_.save()
+    except IntegrityError as error:
+        holding = Pass.objects.filter(tuning=pass_.tuning, finished_at__isnull=True).select_related("tuning").first()
+        raise PassOpenError(holding) from error
+    defer(pass_.pk)
+    notify(pass_.tuning_id, pass_id=pass_.pk)
+
+
+def _kept(pass_id: int, actor: User) -> Pass:
+    return (
+        Pass.objects.of_firm(actor.firm_id)
+        .select_for_update(of=("self",))
+        .select_related("tuning__visit", "tuning__meter", "tuning__source")
+        .get(pk=pass_id)
+    )
+
+
+@transaction.atomic
+def read_again(*, pass_id: int, actor: User, index: int) -> Pass:
+    """Read one patch of a pass once more; the reading before stays on record and no longer counts. Raises PassOpenError."""
+    pass_ = _kept(pass_id, actor)
+    if pass_.is_open and pass_.state != PassState.PAUSED:
+        raise PassOpenError(pass_)
+    newest = pass_.readings.order_by("-id").first()
+    if not 0 <= index < len(pass_.patches) or newest is None or pass_.repeat or "file" in pass_.conditions:
+        raise NothingToReadError
+    pass_.conditions["again"] = pass_.conditions.get("again", {}) | {str(index): newest.pk}
+    if pass_.is_open:
+        pass_.save(update_fields=["conditions"])
+    else:
+        _open_again(pass_)
+    return pass_
+
+
+@transaction.atomic
+def extend(*, pass_id: int, actor: User) -> int:
+    """Let a pass read what the tuning's lists have beyond it; return how many patches that adds. Raises NothingToReadError."""
+    pass_ = _kept(pass_id, actor)
+    if pass_.repeat or "file" in pass_.conditions or pass_.purpose not in (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT):
+        raise NothingToReadError
+
+    def look(row: dict[str, Any]) -> str:
+        return repr((list(row["rgb"]), row.get("window"), row.get("chart"), row.get("place")))
+
+    have = {look(row) for row in pass_.patches}
+    more = [row for shown in planned(pass_.tuning) if shown.part != "drift" and look(row := shown.as_row()) not in have]
+    if not more:
+        raise NothingToReadError("This pass has read everything that the lists ask for: choose more of them first.")
+    if pass_.is_open and pass_.state != PassState.PAUSED:
+        raise PassOpenError(pass_)
+    pass_.patches = [*pass_.patches, *more]
+    if pass_.is_open:
+        pass_.save(update_fields=["patches"])
+    else:
+        _open_again(pass_)
+    return len(more)
 
 
 @transaction.atomic

@@ -46,6 +46,7 @@ def figures(analysis: Analysis) -> dict[str, Any]:
         "duv_std": _number(duv_std),
         "target_cct": _number(float(wanted)),
         "readings": len(analysis.readings.labels),
+        "hdr": analysis.target.is_hdr,
     }
 
 

@@ -26,7 +26,8 @@ def _cast(f: dict[str, Any], unit: str) -> tuple[str, str]:
 
 def _tone(f: dict[str, Any], unit: str) -> tuple[str, str]:
     side = "bright" if f["deviation"] > 0 else "dark"
-    gamma = f"; the effective gamma averages {_n(f['gamma'], 2)} where the target has {_n(f['target_gamma'], 2)}" if f["gamma"] == f["gamma"] and f["target_gamma"] == f["target_gamma"] else ""
+    known = unit == "CIEDE2000" and f["gamma"] == f["gamma"] and f["target_gamma"] == f["target_gamma"]
+    gamma = f"; the effective gamma averages {_n(f['gamma'], 2)} where the target has {_n(f['target_gamma'], 2)}" if known else ""
     says = f"Greys are {_n(abs(f['deviation']))} % too {side} at {f['level']:.0f} %{gamma}."
     return says, "Choose the nearest gamma first, then its points where the menu has them."
 

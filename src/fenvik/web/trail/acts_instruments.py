@@ -23,6 +23,7 @@ from fenvik.web.passes import files
 from fenvik.web.passes import services as passes
 from fenvik.web.passes.models import Pass, PassPurpose, PatchList
 from fenvik.web.patterns import services as patterns
+from fenvik.web.results.summary import summarise
 from fenvik.web.trail.acts import Act, number_in
 from fenvik.web.trail.forms import KeyedMeterForm, KeyedSourceForm, MeasureForm
 from fenvik.web.trail.lists import keep_own, taken
@@ -273,6 +274,31 @@ def readings_file(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return redirect("stop", pk=tuning.pk, stop=stop)
 
 
+def read_again(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Read one patch of a pass once more."""
+    pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
+    passes.read_again(pass_id=pass_.pk, actor=request.user, index=number_in(request, "index"))
+    return None
+
+
+def extend(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Let a pass read what the lists have beyond it."""
+    pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
+    count = passes.extend(pass_id=pass_.pk, actor=request.user)
+    messages.info(request, f"{count} more patch{'es' if count > 1 else ''} are read.")
+    return None
+
+
+def keep_drift(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Take drift out of a pass, or leave it in."""
+    pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
+    pass_.conditions["drift"] = "" if pass_.conditions.get("drift") == "kept" else "kept"
+    pass_.save(update_fields=["conditions"])
+    summarise(pass_.pk)
+    notify(tuning.pk)
+    return None
+
+
 def drop_list(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Take a list of the firm's own away; passes that were read by it keep their patches."""
     kept = of_firm_or_404(PatchList, request.user.firm_id, number_in(request, "list"))
@@ -296,6 +322,9 @@ INSTRUMENT_ACTS: dict[str, Act] = {
     "look-through": look_through,
     "lists": choose_lists,
     "drop-list": drop_list,
+    "read-again": read_again,
+    "extend": extend,
+    "drift": keep_drift,
     "readings-file": readings_file,
     "typed": typed,
     "shown": shown,

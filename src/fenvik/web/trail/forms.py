@@ -24,8 +24,8 @@ class MeasureForm(forms.ModelForm):
     class Meta:
         model = Tuning
         fields = [
-            "meter", "source", "effort", "average", "settle_s", "low_below", "low_average", "low_effort", "window", "surround",
-            "bits", "signal_range", "frame_rate",
+            "meter", "source", "effort", "average", "settle_s", "settles", "low_below", "low_average", "low_effort",
+            "window", "surround", "bits", "signal_range", "frame_rate",
         ]  # fmt: skip
         labels = {
             "meter": "Meter",
@@ -33,6 +33,7 @@ class MeasureForm(forms.ModelForm):
             "effort": "Effort",
             "average": "Averaged",
             "settle_s": "Settle, s",
+            "settles": "then",
             "low_below": "Below, cd/m²",
             "low_average": "Averaged there",
             "low_effort": "Effort there",
@@ -65,7 +66,7 @@ class MeasureForm(forms.ModelForm):
         """The fields in groups."""
         groups = {
             "With what": ("meter", "source"),
-            "How it reads": ("effort", "average", "settle_s"),
+            "How it reads": ("effort", "average", "settle_s", "settles"),
             "In the dark, once more": ("low_below", "low_average", "low_effort"),
             "What is shown": ("window", "surround", "bits", "signal_range", "frame_rate"),
         }

@@ -8,6 +8,7 @@ import numpy as np
 from fenvik.core.measuring import typical_seconds
 from fenvik.core.signal import decode
 from fenvik.web.passes.models import Pass, PassState
+from fenvik.web.passes.pace import OVERHEAD
 
 OVERHEAD_S = 0.05  # showing the patch, storing, telling
 BY_HAND_S = 8.0  # that a person takes to carry a meter to its next place
@@ -67,7 +68,8 @@ def expected_s(pass_: Pass, white: float = FIRST_GUESS_CD_M2) -> list[float]:
         other = typical_seconds(pass_.reference.facts["typical"], luminance) * pass_.average
         reading = np.where([patch.get("by") == "reference" for patch in pass_.patches], other, reading)
     by_hand = np.array([BY_HAND_S if patch.get("hold") else 0.0 for patch in pass_.patches])
-    return [float(v) + pass_.settle_s + OVERHEAD_S for v in reading + by_hand]
+    between = float(pace.get(OVERHEAD, OVERHEAD_S))
+    return [float(v) + pass_.settle_s + between for v in reading + by_hand]
 
 
 def progress_of(pass_: Pass, done: set[int], last_at: datetime | None) -> Progress:

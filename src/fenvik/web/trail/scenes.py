@@ -138,6 +138,12 @@ class Scene:
         return self.left_pass if self.stop == "left" and self.left_pass is not None else self.found_pass
 
     @property
+    def drifts(self) -> bool:
+        """Whether the pass of this stop has whites by which drift is taken out."""
+        pass_ = self.shown_pass
+        return pass_ is not None and sum(row.get("part") == "drift" for row in pass_.patches) > 1
+
+    @property
     def looks(self) -> dict[str, Any] | None:
         """What the pass of this stop was looked at through, and what else it could be."""
         pass_ = {"found": self.found_pass, "left": self.left_pass}.get(self.stop)

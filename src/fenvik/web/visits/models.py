@@ -95,6 +95,7 @@ class Tuning(FirmModel):
     source = models.ForeignKey("devices.Device", null=True, blank=True, on_delete=models.PROTECT, related_name="+")
     window = models.FloatField(default=10.0, validators=[MinValueValidator(1.0), MaxValueValidator(100.0)])
     settle_s = models.FloatField(default=0.5, validators=[MinValueValidator(0.0), MaxValueValidator(30.0)])
+    settles = models.CharField(max_length=8, choices=[("wait", "wait"), ("agree", "two agree")], default="wait")
     average = models.PositiveSmallIntegerField(default=1, validators=[MinValueValidator(1), MaxValueValidator(64)])
     bits = models.PositiveSmallIntegerField(default=8, choices=[(8, "8 bit"), (10, "10 bit"), (12, "12 bit")])
     signal_range = models.CharField(max_length=8, choices=[("limited", "limited"), ("full", "full")], default="limited")
