@@ -1,5 +1,6 @@
 """What a person does at the screen: aiming the meter, changing the input, turning the lens."""
 
+import numpy as np
 import pytest
 
 from fenvik.standins.bench import make_bench
@@ -89,3 +90,13 @@ def test_a_lamp_loses_light_over_its_hours(bench):
     now = lamp.optics.white_luminance("l2", picture)
     bench.world._skipped += 1000 * 3600.0
     assert 0.6 < lamp.optics.white_luminance("l2", picture) / now < 0.9
+
+
+def test_a_screen_is_darker_and_tinted_towards_its_edge_and_the_middle_is_as_it_was(bench):
+    bench.world.picture = Picture((200, 200, 200), 100.0)
+    middle = np.array(result_of(bench.meters[1].read({"average": 16}))["xyz"])
+    bench.world.stand["TS2-0031"] = (0.1, 0.1)
+    corner = np.array(result_of(bench.meters[1].read({"average": 16}))["xyz"])
+    assert 0.85 < corner[1] / middle[1] < 0.97
+    assert 0.0003 < np.abs(corner[:2] / corner.sum() - middle[:2] / middle.sum()).max() < 0.01
+    assert (bench.displays[0].optics.evenness((0.5, 0.5)) == 1.0).all()

@@ -185,9 +185,10 @@ class Meter(Device):
     def _in_view(self, display: Display) -> Floats:
         """Return the spectrum in the meter's field of view: aimed badly it sees less of the window, and slantingly."""
         dx, dy = self.world.aim.get(self.serial, (0.0, 0.0))
+        stands = self.world.stand.get(self.serial, MIDDLE)
         if not dx and not dy:
-            return display.optics.radiance(display.mode, MIDDLE)
-        middle = (MIDDLE[0] + dx, MIDDLE[1] + dy)
+            return display.optics.radiance(display.mode, stands)
+        middle = (stands[0] + dx, stands[1] + dy)
         ring = [(SPOT * np.cos(a), SPOT * np.sin(a)) for a in np.linspace(0.0, 2 * np.pi, 8, endpoint=False)]
         places = [(middle[0] + x, middle[1] + y) for x, y in [(0.0, 0.0), *ring]]
         seen = [

@@ -56,6 +56,7 @@ class Build:
     halves_colour: bool = True  # between two pixels, as many displays do
     convergence: tuple[tuple[float, float], tuple[float, float]] | None = None  # red's and blue's shift in pixels
     best_focus: float | None = None
+    edge_loss: float = 0.12  # of the light in the corners
     corner_light: float = 1.0  # of the middle's
     installs: dict[str, Any] = field(default_factory=dict)  # what can be installed, as the link says it
     idle: str = ""  # a colour whose management does nothing
@@ -89,6 +90,7 @@ class Optics:
         self.wander = draw.uniform(0.0, 2 * np.pi)
         self.points = Points(self._roles_of(menu), draw)
         self.installed = Installs()
+        self.tint = np.random.default_rng(seed + 7000).normal(0.0, 0.018, (3, 2))
         self._mean_of: tuple[Any, ...] | None = None
         self._mean = 0.0
         self._roles = {item.role: item.id for item in menu.items.values() if item.role}
@@ -249,6 +251,14 @@ class Optics:
             * (1 + 0.0006 * np.sin(on / 500 + self.wander))
         )
 
+    def evenness(self, place: tuple[float, float]) -> Floats:
+        """Return each channel's light at a place as a share of the middle's: darker towards the edge, a little tinted."""
+        x, y = place[0] - 0.5, place[1] - 0.5
+        far = 2.0 * (x**2 + y**2)
+        light = 1.0 - max(self.build.edge_loss, 1.0 - self.build.corner_light) * far
+        tint = self.tint[:, 0] * x + self.tint[:, 1] * y
+        return np.asarray(np.maximum(light * (1.0 + tint), 0.0))
+
     def modulation(self, mode: str | None) -> float:
         """Return how often a second the light comes and goes."""
         still, moving = self.build.modulation_hz
@@ -273,8 +283,9 @@ class Optics:
         drive = self.linear(mode, picture.seen_at(place), self.mean_signal(picture))
         white = self.white_luminance(mode, picture)
         sub_pixel = self.build.boost * float(drive.min())
-        drive = drive + self.leak(mode, picture)
+        drive = (drive + self.leak(mode, picture)) * self.evenness(place)
         drive[2] *= 1.0 - self.build.cold_blue * np.exp(-on / self.build.warm_up_s)
+        sub_pixel *= float(self.evenness(place)[1])
         result: Floats = (drive @ self.spectra) * white + room
         if sub_pixel and self.build.boost_spectrum is not None:
             result = result + self.build.boost_spectrum * (sub_pixel * white)

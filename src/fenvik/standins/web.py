@@ -72,11 +72,20 @@ class App:
         """List the devices with their faults."""
         rows = [
             {"role": d.role, "name": d.name, "serial": d.serial, "port": d.port, "fault": d.fault.now}
-            | ({"aim": [100.0 * v for v in self.bench.world.aim.get(d.serial, (0.0, 0.0))]} if d.role == "meter" else {})
+            | (self._placed(d.serial) if d.role == "meter" else {})
             for d in self.bench.devices
         ]
         world = self.bench.world
         return JSONResponse({"devices": rows, "kinds": KINDS, "front": world.front, "lux": world.room_lux})
+
+    def _placed(self, serial: str) -> dict[str, Any]:
+        """Return how a meter is aimed and where it stands, in percent from the middle."""
+        world = self.bench.world
+        stand = world.stand.get(serial, (0.5, 0.5))
+        return {
+            "aim": [100.0 * v for v in world.aim.get(serial, (0.0, 0.0))],
+            "stand": [round(100.0 * (v - 0.5), 6) for v in stand],
+        }
 
     async def picture(self, request: Request) -> Response:
         """Return how the chart on the cable looks on a display."""
@@ -99,6 +108,9 @@ class App:
         lux = body.get("lux")
         if isinstance(lux, int | float) and not isinstance(lux, bool) and 0 <= lux <= 2000:
             world.room_lux = float(lux)
+        stand = body.get("stand")
+        if isinstance(stand, dict) and any(m.serial == stand.get("serial") for m in self.bench.meters):
+            world.stand[str(stand["serial"])] = (0.5 + _share(stand.get("x")), 0.5 + _share(stand.get("y")))
         aim = body.get("aim")
         if isinstance(aim, dict) and any(m.serial == aim.get("serial") for m in self.bench.meters):
             world.aim[str(aim["serial"])] = (_share(aim.get("x")), _share(aim.get("y")))

@@ -62,6 +62,7 @@ class World:
     picture: Picture = field(default_factory=Picture)
     room_lux: float = 0.0
     front: str = ""
+    stand: dict[str, tuple[float, float]] = field(default_factory=dict)  # where a meter has been put, the middle unless said
     aim: dict[str, tuple[float, float]] = field(default_factory=dict)  # by a meter's serial, in fractions of the screen
     _started: float = field(default_factory=time.monotonic)
     _skipped: float = 0.0

@@ -18,14 +18,15 @@ function faultOf(device, kinds) {
   return select;
 }
 
-function aimOf(device) {
-  if (!device.aim) return "";
+function placeOf(device, what, words) {
+  const now = device[what];
+  if (!now) return "";
   const both = document.createElement("span");
   const fields = ["to the right", "down"].map((way, i) => {
     const field = document.createElement("input");
-    Object.assign(field, { type: "number", min: -50, max: 50, step: 1, value: device.aim[i] });
-    field.setAttribute("aria-label", `Aim of ${device.name} ${way}, percent`);
-    field.addEventListener("change", () => world({ aim: { serial: device.serial, x: Number(fields[0].value), y: Number(fields[1].value) } }));
+    Object.assign(field, { type: "number", min: -50, max: 50, step: 1, value: now[i] });
+    field.setAttribute("aria-label", `${words} of ${device.name} ${way}, percent`);
+    field.addEventListener("change", () => world({ [what]: { serial: device.serial, x: Number(fields[0].value), y: Number(fields[1].value) } }));
     return field;
   });
   both.append(...fields);
@@ -42,7 +43,7 @@ for (const device of devices) {
     name.href = `/display/${encodeURIComponent(device.serial)}`;
     name.textContent = device.name;
   }
-  row.append(cell(device.role), cell(name), cell(device.serial), cell(aimOf(device)), cell(faultOf(device, kinds)));
+  row.append(cell(device.role), cell(name), cell(device.serial), cell(placeOf(device, "stand", "Place")), cell(placeOf(device, "aim", "Aim")), cell(faultOf(device, kinds)));
   document.getElementById("devices").append(row);
 }
 

@@ -114,6 +114,8 @@ def light_picture(pair: Pair) -> Picture:
         said.append(f"white drifted by {100 * now.drift:.1f} % during the pass")
     if now is not None:
         rows += [(f"gamut coverage, {name}", f"{100 * share:.1f} %") for name, share in now.gamut]
+        if now.volume is not None:
+            rows.append(("colour volume up to its own peak", f"{100 * now.volume:.0f} % within 3 ΔE ITP"))
         if now.additivity is not None:
             rows.append(("red, green and blue beside white", f"{100 * now.additivity:.1f} % apart"))
     rows += near_black_rows(base)

@@ -11,6 +11,7 @@ from fenvik.core.colourspace import BT709, BT2020, P3D65, xyz_to_uv
 from fenvik.core.correction import proposed_method
 from fenvik.core.judgement import Fault, judge
 from fenvik.core.report import coverage
+from fenvik.core.volume import share as volume_share
 from fenvik.web.passes.models import Pass
 from fenvik.web.results.assemble import core_readings, drift_of, newest_of_each, part_of
 
@@ -29,6 +30,7 @@ class Special:
     drift: float | None = None
     gamut: tuple[tuple[str, float], ...] = ()
     additivity: float | None = None
+    volume: float | None = None  # of an HDR target's, 0 to 1
     faults: list[Fault] = field(default_factory=list)
 
 
@@ -44,7 +46,7 @@ def special_of(pass_: Pass | None, analysis: Analysis | None, *, luminance: floa
     uniformity, places = _uniformity(pass_, by.get("uniformity", []))
     _, whites = drift_of(pass_)
     drifted = drift.size(whites) if len(whites) > 1 else None
-    gamut, additivity = _gamut(analysis)
+    gamut, additivity, volume = _gamut(analysis)
     faults: list[Fault] = []
     if analysis is not None:
         own = {BT709: "BT.709", P3D65: "P3-D65", BT2020: "BT.2020"}.get(analysis.target.primaries, "")
@@ -52,7 +54,8 @@ def special_of(pass_: Pass | None, analysis: Analysis | None, *, luminance: floa
             analysis, wanted_luminance=luminance, coverage=dict(gamut).get(own), loading=loading, window=pass_.window,
             uniformity=uniformity, drift=drifted or 0.0,
         )  # fmt: skip
-    return Special(loading, _board(pass_, by.get("checkerboard", [])), uniformity, places, drifted, gamut, additivity, faults)
+    board = _board(pass_, by.get("checkerboard", []))
+    return Special(loading, board, uniformity, places, drifted, gamut, additivity, volume, faults)
 
 
 def _loading(pass_: Pass, rows: list[Any]) -> ladders.Loading | None:
@@ -83,20 +86,24 @@ def _uniformity(pass_: Pass, rows: list[Any]) -> tuple[ladders.Uniformity | None
     return ladders.uniformity(places, core_readings(pass_, rows).xyz), tuple(row.label for row in rows)
 
 
-def _gamut(analysis: Analysis | None) -> tuple[tuple[tuple[str, float], ...], float | None]:
+def _gamut(analysis: Analysis | None) -> tuple[tuple[tuple[str, float], ...], float | None, float | None]:
     if analysis is None:
-        return (), None
+        return (), None, None
     fraction = analysis.readings.fraction
     found = []
     for name in ((1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0)):
         at = np.flatnonzero((fraction == np.array(name)).all(axis=1))
         if not at.size:
-            return (), None
+            return (), None, None
         found.append(analysis.readings.xyz[at].mean(axis=0))
     three = np.array(found)
     if (three.sum(axis=1) <= 0).any():
-        return (), None
+        return (), None, None
     corners = xyz_to_uv(three)
     black = None if analysis.black is None else [float(v) for v in analysis.black]
     _, off = proposed_method(np.vstack([three, analysis.white]), black)
-    return tuple((name, coverage(corners, standard)) for name, standard in STANDARDS), off
+    reached = None
+    if analysis.target.is_hdr:
+        dark = np.zeros(3) if analysis.black is None else analysis.black
+        reached = volume_share(three, analysis.white, dark, analysis.target, float(analysis.white[1]))
+    return tuple((name, coverage(corners, standard)) for name, standard in STANDARDS), off, reached

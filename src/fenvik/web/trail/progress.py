@@ -41,6 +41,22 @@ class Progress:
         return self.is_paused and any(row.get("hold") == self.pass_.reason for row in self.pass_.patches)
 
     @property
+    def _place(self) -> tuple[float, float]:
+        row = next((row for row in self.pass_.patches if row.get("hold") == self.pass_.reason), {})
+        x, y = row.get("place", (0.5, 0.5))
+        return float(x), float(y)
+
+    @property
+    def hold_x(self) -> str:
+        """Where the meter goes, on a screen of 320 by 180."""
+        return f"{320 * self._place[0]:.0f}"
+
+    @property
+    def hold_y(self) -> str:
+        """Where the meter goes, on a screen of 320 by 180."""
+        return f"{180 * self._place[1]:.0f}"
+
+    @property
     def is_waiting(self) -> bool:
         """Whether it waits for a device."""
         return self.pass_.state == PassState.WAITING
