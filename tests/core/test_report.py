@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 
 from fenvik.core.colourspace import BT709, BT2020, D65_XY, P3D65, rgb_to_xyz_matrix, xy_to_uv
-from fenvik.core.report import ReportError, Sheet, coverage, delta_itp, ictcp, report
+from fenvik.core.itp import delta_itp, ictcp
+from fenvik.core.report import ReportError, Sheet, coverage, report
 from fenvik.core.signal import decode, encode
 
 M709 = rgb_to_xyz_matrix(BT709, D65_XY)

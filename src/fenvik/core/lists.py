@@ -142,7 +142,7 @@ def _checkerboard(bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
     made = []
     for label, level, start in (("white field", 100.0, "black"), ("black field", 0.0, "white")):
         chart = {"name": "checkerboard", "options": {"across": "5", "start": start}}
-        made.append(Shown(patch(label, (level,) * 3, bits, range_), "checkerboard", chart=chart))  # type: ignore[arg-type]
+        made.append(Shown(patch(label, (level,) * 3, bits, range_), "checkerboard", chart=chart))
     return made
 
 
@@ -156,7 +156,7 @@ def _uniformity(bits: int, range_: Range, options: dict[str, Any]) -> list[Shown
             place = ((column + 0.5) / n, (row + 0.5) / n)
             made.append(
                 Shown(
-                    patch(where, (level,) * 3, bits, range_), "uniformity", window=100.0, place=place,  # type: ignore[arg-type]
+                    patch(where, (level,) * 3, bits, range_), "uniformity", window=100.0, place=place,
                     hold=f"Put the meter at {where}, {100 * place[0]:.0f} % across and {100 * place[1]:.0f} % down.",
                 )
             )  # fmt: skip
