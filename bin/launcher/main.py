@@ -23,6 +23,7 @@ USAGE = """usage: ./fenvik COMMAND [...]
   bench [NAME ...]            the speed benches; ratios inside one run
   standins [...]              the simulated devices alone; --help tells more
   analyse FILE --target NAME  what a file of readings says about a display; --help tells more
+  calibrate …                 hands-free over the device link, from a shell; --help tells more
   correct REFERENCE METER     the correction of a field meter from two files of readings; --help tells more
   web | worker | manage [...] run it in earnest, from DATABASE_URL and the settings in docs/running.md
 """
@@ -261,7 +262,7 @@ COMMANDS: dict[str, Callable[[list[str]], int]] = {
     "demo": demo,
     "test": test,
     "bench": bench,
-    **{name: _in_earnest(name) for name in ("standins", "analyse", "correct", "web", "worker", "manage")},
+    **{name: _in_earnest(name) for name in ("standins", "analyse", "correct", "calibrate", "web", "worker", "manage")},
 }
 
 

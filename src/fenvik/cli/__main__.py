@@ -28,6 +28,10 @@ def main(arguments: list[str]) -> int:
             from fenvik.cli.correct import run as correct
 
             return _ended(correct(rest))
+        case "calibrate":
+            from fenvik.cli.calibrate import run as calibrate
+
+            return calibrate(rest)
         case "web":
             from fenvik.cli.serve import web
 
@@ -41,7 +45,7 @@ def main(arguments: list[str]) -> int:
 
             execute_from_command_line(["fenvik manage", *rest])
             return 0
-    print("fenvik: standins, analyse, correct, web, worker or manage", file=sys.stderr)
+    print("fenvik: standins, analyse, correct, calibrate, web, worker or manage", file=sys.stderr)
     return 2
 
 

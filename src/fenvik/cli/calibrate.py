@@ -1,0 +1,243 @@
+"""``fenvik calibrate``: hands-free from a shell, over the device link, without a database."""
+
+import argparse
+import json
+import signal
+import sys
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from fenvik.cli.files import plain
+from fenvik.cli.linkrig import GoneError, LinkRig, Wanted, WrongSerialError
+from fenvik.core.correction import CorrectionError, make_correction, proposed_method, residuals
+from fenvik.core.correction_patches import correction_list, rows_for
+from fenvik.core.errors import FenvikError
+from fenvik.core.handsfree.job import FOUND, FULL, STEPS, Job
+from fenvik.core.handsfree.rig import Desk, Taken
+from fenvik.core.report import ReportError, Sheet, report
+from fenvik.core.target import TARGETS
+
+NAMES = ("bt709-bt1886", "bt709-2.2", "bt709-2.4", "p3d65-2.6")
+ALL = ("correction", *STEPS)
+LEAST_BUDGET = 2 * (len(FOUND) + len(FULL)) + 10
+CORRECTION_AVERAGE = 4
+DONE, REFUSED, GONE, STOPPED = 0, 2, 3, 130
+
+
+def parser() -> argparse.ArgumentParser:
+    """Return the parser of the command."""
+    made = argparse.ArgumentParser(
+        prog="fenvik calibrate", description="Adjust one picture mode of a display with a network control, hands-free."
+    )
+    made.add_argument("--directory", required=True, metavar="HOST:PORT")
+    made.add_argument("--display", required=True, metavar="SERIAL")
+    made.add_argument("--pair", required=True, metavar="CODE")
+    made.add_argument("--mode", required=True, metavar="MODE")
+    made.add_argument("--source", required=True, metavar="SERIAL")
+    made.add_argument("--meter", required=True, metavar="SERIAL")
+    made.add_argument("--reference", metavar="SERIAL", help="a reference meter, to correct the meter by")
+    made.add_argument("--target", required=True, choices=NAMES)
+    made.add_argument("--steps", default=",".join(ALL), help="of correction, light, white, grey, colour")
+    made.add_argument("--budget", type=int, default=150, metavar="READINGS", help="at most, the closing proof included")
+    made.add_argument("--window", type=float, default=10.0, metavar="PERCENT")
+    made.add_argument("--settle", type=float, default=0.4, metavar="SECONDS", help="between a picture and its reading")
+    made.add_argument(
+        "--on-stop", choices=("restore", "keep"), default="restore", help="what Ctrl-C does with the settings"
+    )
+    made.add_argument("--out", required=True, metavar="FILE.json")
+    return made
+
+
+def say(words: str) -> None:
+    """Tell progress on standard error."""
+    print(words, file=sys.stderr, flush=True)
+
+
+def refuse(words: str) -> int:
+    """Say what is wrong with the arguments."""
+    say(f"fenvik calibrate: {words}")
+    return REFUSED
+
+
+def run(arguments: list[str]) -> int:
+    """Run the command."""
+    try:
+        given = parser().parse_args(arguments)
+    except SystemExit as end:
+        return int(end.code or 0)
+    steps = tuple(part.strip() for part in given.steps.split(",") if part.strip())
+    if not steps or any(step not in ALL for step in steps):
+        return refuse(f"--steps takes any of {', '.join(ALL)}, with commas between")
+    host, _, port = given.directory.rpartition(":")
+    if not host or not port.isdigit() or not 0 < int(port) < 65536:
+        return refuse("--directory takes HOST:PORT")
+    if given.budget < LEAST_BUDGET:
+        return refuse(
+            f"--budget takes {LEAST_BUDGET} readings at least: what is found and what is left are read in any case"
+        )
+    if not 0 < given.window <= 100:
+        return refuse("--window takes a percentage of the screen's area")
+    out = Path(given.out)
+    if not out.parent.is_dir():
+        return refuse(f"the folder of {out} is not there")
+    wanted = Wanted(
+        (host, int(port)),
+        given.display,
+        given.pair,
+        given.mode,
+        given.source,
+        given.meter,
+        given.window,
+        max(given.settle, 0.0),
+    )
+    return Calibration(given, steps, LinkRig(wanted), out).run()
+
+
+class Calibration:
+    """One run, and the file that it writes."""
+
+    def __init__(self, given: argparse.Namespace, steps: tuple[str, ...], rig: LinkRig, out: Path) -> None:
+        self.given, self.steps, self.rig, self.out = given, steps, rig, out
+        self.correction: dict[str, Any] | None = None
+        self.job: Job | None = None
+        self.notes: list[str] = []
+
+    def run(self) -> int:
+        """Do it; whatever ends it, the file says what was reached."""
+        signal.signal(signal.SIGTERM, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt()))
+        try:
+            self.rig.begin()
+        except (GoneError, WrongSerialError) as problem:
+            say(f"fenvik calibrate: {problem}")
+            return GONE if isinstance(problem, GoneError) else REFUSED
+        except FenvikError as problem:
+            say(f"fenvik calibrate: {problem}")
+            return GONE
+        status = DONE
+        try:
+            self._correct()
+            desk = Desk(self.rig, budget=self.given.budget - self.rig.readings, heard=say)
+            self.job = Job(desk, replace(TARGETS[self.given.target]), tuple(s for s in self.steps if s != "correction"))
+            self.job.run()
+        except KeyboardInterrupt:
+            status = STOPPED
+            self.notes.append("It was stopped by hand.")
+            self._stop()
+        except FenvikError as problem:
+            status = GONE
+            self.notes.append(f"{problem} The settings stand as the list says.")
+            say(str(problem))
+        finally:
+            self._write()
+            self.rig.close()
+        return status
+
+    def _stop(self) -> None:
+        if self.job is None or self.given.on_stop == "keep":
+            return
+        try:
+            self.job.desk.put(self.job.desk.found)
+            self.job.restored = True
+        except FenvikError as problem:
+            self.notes.append(f"The settings could not be put back: {problem}")
+
+    def _correct(self) -> None:
+        """Make a correction of the meter by the reference, where there is one."""
+        if "correction" not in self.steps or not self.given.reference:
+            return
+        say("correction")
+        sides: dict[str, list[np.ndarray]] = {}
+        effort: dict[str, str | None] = {}
+        method, listed = (
+            "four-colour",
+            [
+                p
+                for p in correction_list("four-colour", self.rig.bits, "limited")
+                if p.label in ("white", "red", "green", "blue", "black")
+            ],
+        )
+        meters = (self.given.reference, self.given.meter)
+        try:
+            for patch in listed:
+                self._both(meters, patch, sides, effort)
+            if len(sides) == len(listed):
+                four = [sides[name][0] for name in ("red", "green", "blue", "white")]
+                method, off = proposed_method(four, list(sides["black"][0]))
+                if method == "weighted":
+                    self.notes.append(
+                        f"White is {100 * off:.0f} % off the sum of the three: a weighted fit over mixtures was made."
+                    )
+                    for patch in correction_list("weighted", self.rig.bits, "limited"):
+                        if patch.label not in sides and patch.label != "white again":
+                            self._both(meters, patch, sides, effort)
+            labels = [name for name, both in sides.items() if name != "black" and both[0][1] > 0 and both[1][1] > 0]
+            rows = rows_for(method, labels)  # type: ignore[arg-type]
+            reference, meter = (np.array([sides[labels[i]][side] for i in rows]) for side in (0, 1))
+            made = make_correction(method, meter, reference, white=3 if method == "weighted" else None)  # type: ignore[arg-type]
+        except CorrectionError as problem:
+            self.notes.append(f"No correction was made: {problem}")
+            return
+        dxy, dy = residuals(made.matrix, meter, reference)
+        rows_told = [
+            {"label": labels[i], "dx": float(dxy[k, 0]), "dy": float(dxy[k, 1]), "dY_percent": float(dy[k])}
+            for k, i in enumerate(rows)
+        ]
+        self.correction = {"method": method, "matrix": made.matrix, "residuals": rows_told}
+        self.rig.matrix = made.matrix
+        self.notes += made.warnings
+
+    def _both(self, meters: tuple[str, str], patch: Any, sides: dict[str, Any], effort: dict[str, str | None]) -> None:
+        sides[patch.label] = [
+            self.rig.read_by(serial, patch.percent, average=CORRECTION_AVERAGE, effort=effort.get(serial))
+            for serial in meters
+        ]
+
+    def _look(self, taken: list[Taken]) -> dict[str, Any] | None:
+        if not taken:
+            return None
+        codes = [self.rig.codes(tuple(100.0 * t.fraction)) for t in taken]  # type: ignore[arg-type]
+        labels = ["grey" if len(set(c)) == 1 else None for c in codes]
+        sheet = Sheet(
+            labels, np.array(codes, dtype=np.float64), np.array([t.fraction for t in taken]), np.array([t.xyz for t in taken]),
+            np.full(len(taken), self.given.window),
+        )  # fmt: skip
+        try:
+            told = report(sheet, self.given.target)
+        except ReportError as problem:
+            self.notes.append(f"No summary: {problem}")
+            return {
+                "readings": [{"rgb": list(c), "xyz": list(t.xyz)} for c, t in zip(codes, taken, strict=True)],
+                "summary": None,
+            }
+        return {
+            "readings": told["readings"],
+            "summary": {k: told[k] for k in ("white", "black", "contrast", "greyscale", "colours", "gamut")},
+        }
+
+    def _write(self) -> None:
+        job, facts = self.job, self.rig.facts.get(self.given.display, {})
+        settings = []
+        if job is not None:
+            for control in self.rig.controls:
+                before = job.desk.found.get(control["id"])
+                settings.append(
+                    {"control": control["id"], "role": control.get("role"), "before": before, "after": control["value"]}
+                )
+        told = {
+            "display": {k: facts.get(k) for k in ("maker", "model", "serial", "technology")},
+            "mode": getattr(self.rig, "mode", self.given.mode),
+            "target": self.given.target,
+            "correction": self.correction,
+            "as_found": None if job is None else self._look(job.as_found),
+            "as_left": None if job is None else self._look(job.as_left),
+            "settings": settings,
+            "readings": self.rig.readings,
+            "device_seconds": self.rig.device_seconds,
+            "restored": False if job is None else job.restored,
+            "notes": [*self.notes, *([] if job is None else job.desk.notes)],
+        }
+        self.out.write_text(json.dumps(plain(told), indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+        say(f"written: {self.out}")

@@ -1,0 +1,184 @@
+"""The rig of hands-free over the device link: devices found by their serials, faults waited out, every reading counted."""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+import numpy as np
+
+from fenvik.core.errors import FenvikError
+from fenvik.core.signal import decode, encode
+from fenvik.core.types import Floats
+from fenvik.link.connection import Connection
+from fenvik.link.devices import Device, Directory, Entry, Meter, Source
+from fenvik.link.display import LinkedDisplay
+from fenvik.link.faults import DeviceError, LinkFault
+
+PATIENCE_S, RETRY_S = 60.0, 1.0
+DARK_PERCENT, DARK_AVERAGE = 12.0, 4  # dark patches are read longer
+T = TypeVar("T")
+
+
+class GoneError(FenvikError):
+    """A device that failed for good."""
+
+    code = "gone"
+
+
+class WrongSerialError(FenvikError):
+    """A serial that the directory does not have."""
+
+    code = "wrong_serial"
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """Which devices, and how they are used."""
+
+    directory: tuple[str, int]
+    display: str
+    code: str
+    mode: str
+    source: str
+    meter: str
+    window: float
+    settle_s: float
+
+
+class LinkRig:
+    """Reads and sets over the link. ``matrix`` corrects the meter once a correction has been made."""
+
+    def __init__(self, wanted: Wanted) -> None:
+        self.wanted = wanted
+        self.matrix: Floats = np.eye(3)
+        self.meter_serial = wanted.meter
+        self.device_seconds, self.readings = 0.0, 0
+        self._open: dict[str, Any] = {}
+        self._shown: tuple[int, ...] | None = None
+        self.facts: dict[str, dict[str, Any]] = {}
+        self.bits = 8
+        self.token = ""
+        self.controls: list[dict[str, Any]] = []
+
+    def _entry(self, serial: str) -> Entry:
+        with Connection(*self.wanted.directory, "The directory") as line:
+            entries = Directory(line).list()
+        for entry in entries:
+            if entry.serial == serial:
+                return entry
+        raise WrongSerialError(
+            f"The directory has no device {serial}: it has {', '.join(e.serial for e in entries) or 'none'}."
+        )
+
+    def _device(self, serial: str, role: str) -> Any:
+        if serial in self._open:
+            return self._open[serial]
+        entry = self._entry(serial)
+        connection = Connection(entry.host, entry.port, entry.name)
+        described = Device(connection).describe()
+        if described.role != role:
+            raise WrongSerialError(f"{serial} is a {described.role} and not a {role}.")
+        self.facts[serial] = described.facts
+        made: Any = {"meter": Meter, "source": Source, "display": LinkedDisplay}[role](connection)
+        if role == "display":
+            made.token = self.token
+        self._open[serial] = made
+        if role == "source":
+            rates = described.facts["frame_rates"]
+            bits = described.facts["bits"]
+            self.bits = 10 if 10 in bits else min(bits)
+            made.signal(
+                format_="sdr",
+                colorimetry="bt709",
+                bits=self.bits,
+                range_="limited",
+                frame_rate=60 if 60 in rates else rates[-1],
+            )
+            self._shown = None
+        return made
+
+    def patiently(self, act: Callable[[], T]) -> T:
+        """Do something over the link; what passes is waited for, up to a minute. Raises GoneError."""
+        end = time.monotonic() + PATIENCE_S
+        while True:
+            try:
+                return act()
+            except (LinkFault, DeviceError) as problem:
+                if isinstance(problem, DeviceError) and problem.number not in DeviceError.PASSING:
+                    raise
+                self.close()
+                if time.monotonic() > end:
+                    raise GoneError(str(problem)) from problem
+                time.sleep(RETRY_S)
+
+    def close(self) -> None:
+        """Let go of every connection; the next use makes new ones."""
+        for device in self._open.values():
+            device.close()
+        self._open, self._shown = {}, None
+
+    def begin(self) -> None:
+        """Pair, choose the mode, let the signal arrive, and read the menu. Raises what the devices refuse."""
+
+        def pair() -> str:
+            display = self._device(self.wanted.display, "display")
+            display.show_code()
+            return str(display.answer_code(self.wanted.code))
+
+        self.token = self.patiently(pair)
+        self.close()
+        self.patiently(lambda: self._device(self.wanted.source, "source").blank())
+        self.patiently(lambda: self._device(self.wanted.meter, "meter").describe())
+        modes = self.patiently(lambda: self._device(self.wanted.display, "display").modes())
+        found = next((m for m in modes if self.wanted.mode in (m.id, m.label)), None)
+        if found is None:
+            raise WrongSerialError(
+                f"The display has no mode {self.wanted.mode}: it has {', '.join(m.id for m in modes)}."
+            )
+        self.mode = found.id
+        self.patiently(lambda: self._device(self.wanted.display, "display").choose(found.id))
+        self.controls = self.patiently(lambda: self._device(self.wanted.display, "display").controls(found.id))
+
+    def codes(self, percent: tuple[float, float, float]) -> tuple[int, int, int]:
+        """Return the code values of percentages of signal."""
+        red, green, blue = (int(c) for c in encode(percent, self.bits, "limited"))
+        return red, green, blue
+
+    def read(self, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
+        """Return what percentages were sent as, and XYZ through the correction; zeros where it is too dark to read."""
+        xyz = self.read_by(self.meter_serial, percent)
+        return decode(self.codes(percent), self.bits, "limited"), self.matrix @ xyz
+
+    def read_by(
+        self, serial: str, percent: tuple[float, float, float], *, average: int = 0, effort: str | None = None
+    ) -> Floats:
+        """Return XYZ of a patch as a meter reads it, uncorrected."""
+        codes = self.codes(percent)
+        times = average or (DARK_AVERAGE if max(percent) < DARK_PERCENT else 1)
+
+        def act() -> Floats:
+            source, meter = self._device(self.wanted.source, "source"), self._device(serial, "meter")
+            if self._shown != codes:
+                source.patch(codes, window=self.wanted.window)
+                self._shown = codes
+                time.sleep(self.wanted.settle_s)
+            expected = max(seconds for _, seconds in self.facts[serial]["typical"]) * times
+            try:
+                got = meter.read(average=times, effort=effort, expected_s=expected)
+            except DeviceError as refusal:
+                if refusal.number == DeviceError.TOO_DARK:
+                    return np.zeros(3)
+                raise
+            self.device_seconds += got.seconds
+            return np.array(got.xyz)
+
+        made = self.patiently(act)
+        self.readings += 1
+        return made
+
+    def set(self, control: str, value: Any) -> Any:
+        """Set a control and return what it now is; the light is given time to follow."""
+        now = self.patiently(lambda: self._device(self.wanted.display, "display").set(self.mode, control, value))
+        self._shown = None  # the picture is sent anew after a change, and settles anew
+        return now

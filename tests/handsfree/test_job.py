@@ -1,0 +1,152 @@
+"""Hands-free on the stand-ins, judged by their true light."""
+
+import numpy as np
+import pytest
+
+from fenvik.core.handsfree.greymodel import Knob, Seen, fit, solve
+from fenvik.core.handsfree.job import FOUND, FULL, Job
+from fenvik.core.handsfree.rig import BudgetError, Desk
+from fenvik.core.target import TARGETS
+from tests.handsfree.site import Site
+
+TARGET = TARGETS["bt709-bt1886"]
+PROOF = len(FOUND) + len(FULL)
+
+
+def do(site, budget=150, **more):
+    desk = Desk(site, budget=budget)
+    job = Job(desk, TARGET, **more)
+    job.run()
+    return job, desk
+
+
+@pytest.mark.parametrize("seed", [55, 77, 99])
+def test_a_display_with_points_and_colours_ends_near_what_its_steps_allow(seed):
+    site = Site(3, "q2", seed)
+    before = site.truth(TARGET)
+    job, desk = do(site)
+    grey, worst, colour, farthest = site.truth(TARGET)
+    assert before[0] > 4
+    assert grey < 0.65
+    assert worst < 1.0
+    assert colour < 0.9
+    assert farthest < 1.6
+    assert len(desk.taken) <= 150
+    assert not job.restored
+
+
+@pytest.mark.parametrize("seed", [55, 77])
+def test_the_oled_s_greys_come_right_and_its_dead_colour_is_left_alone(seed):
+    site = Site(1, "p2", seed)
+    _, desk = do(site)
+    grey, worst, _, _ = site.truth(TARGET)
+    assert grey < 0.6
+    assert worst < 1.0
+    assert any("cyan do nothing" in note for note in desk.notes)
+    assert all(c["value"] == desk.found[c["id"]] for c in desk.by_role("colour.cyan"))
+
+
+@pytest.mark.parametrize(("index", "mode"), [(0, "m2"), (2, "c2"), (4, "l2")])
+def test_two_points_or_gains_alone_get_what_they_can(index, mode):
+    site = Site(index, mode, 55)
+    before = site.truth(TARGET)
+    _, desk = do(site)
+    after = site.truth(TARGET)
+    assert after[0] < 0.65 * before[0]
+    assert len(desk.taken) <= 80
+
+
+def test_processing_is_turned_off_and_said():
+    site = Site(0, "m2", 55)
+    _, desk = do(site)
+    assert site.display.menu.values["m2"]["eco-1"] == "Off"
+    assert any("Turned off before measuring" in note for note in desk.notes)
+
+
+def test_a_small_budget_is_kept_and_nothing_is_left_half_done():
+    site = Site(3, "q2", 55)
+    found = site.truth(TARGET)
+    _, desk = do(site, budget=90)
+    assert len(desk.taken) <= 90
+    assert any("budget" in note for note in desk.notes)
+    left = site.truth(TARGET)
+    assert left[0] < found[0]
+    assert left[2] < found[2] + 0.5, "a probe is never left standing"
+
+
+def test_what_is_no_better_is_put_back():
+    site = Site(3, "q2", 55)
+    job, _ = do(site)
+    good = dict(site.display.menu.values["q2"])
+    again = Desk(site, budget=150)
+    worse = Job(again, TARGET, steps=())
+    worse.process_off = lambda: (
+        site.set("wb-gr", 20) and next(c for c in site.controls if c["id"] == "wb-gr").update(value=20)
+    )
+    worse.run()
+    assert worse.restored
+    assert site.display.menu.values["q2"] == good
+    assert any("no better" in note for note in again.notes)
+    assert not job.restored
+
+
+def test_a_budget_that_is_used_up_ends_reading():
+    desk = Desk(Site(0, "m2", 55), budget=1)
+    desk.read((50.0,) * 3)
+    with pytest.raises(BudgetError):
+        desk.read((50.0,) * 3)
+
+
+def knobs():
+    gains = [Knob(f"g{c}", "gain", c, 1.0, 0, -50, 50, 1) for c in range(3)]
+    offsets = [Knob(f"o{c}", "offset", c, 1.0, 0, -50, 50, 1) for c in range(3)]
+    points = [Knob(f"p{p}{c}", "point", c, p / 10, 0, -50, 50, 1) for p in range(1, 11) for c in range(3)]
+    return [*gains, *offsets, *points]
+
+
+def test_the_model_finds_gains_crosstalk_and_the_width_of_points():
+    rng, all_knobs = np.random.default_rng(4), knobs()
+    gain = np.diag([0.003, 0.0035, 0.004]) + rng.normal(0, 1e-4, (3, 3)) * (1 - np.eye(3))
+    levels = np.arange(1, 11) / 10
+
+    def display(level, moved):
+        d = (
+            level
+            + 0.01 * np.sin(np.pi * level) * np.array([1, 0, -1])
+            + level * (gain @ moved[:3])
+            + (1 - level) * 0.001 * moved[3:6]
+        )
+        for k, knob in enumerate(all_knobs[6:], 6):
+            if moved[k]:
+                d[knob.channel] += 0.002 * moved[k] * np.exp(-0.5 * ((level - knob.at) / (0.55 * 0.13)) ** 2)
+        return d + rng.normal(0, 2e-4, 3)
+
+    states = [np.zeros(36), *(np.concatenate([rng.integers(-9, 9, 6), np.zeros(30)]) for _ in range(2))]
+    states.append(np.concatenate([np.zeros(6), rng.integers(-6, 6, 30)]))
+    seen = [Seen(float(v), display(float(v), s), s) for s in states for v in levels]
+    made = fit(all_knobs, seen)
+    np.testing.assert_allclose(np.diag(made.gain), np.diag(gain), rtol=0.12)
+    np.testing.assert_allclose(made.unit, 0.002, rtol=0.25)
+    assert made.width in (1.0, 1.3)
+    moved = solve(made, states[-1], TARGET, 100.0, 0.02, allowed=[True] * 36, levels=levels)
+    left = np.array([display(float(v), moved) - v for v in levels])
+    assert np.abs(left).max() < 0.008
+    assert np.abs(left - left.mean(axis=1, keepdims=True)).max() < 0.002, "the eye sees colour first"
+    assert (moved == np.round(moved)).all()
+    assert (np.abs(moved) <= 50).all()
+
+
+def test_sixty_controls_are_solved_in_a_fifth_of_a_second():
+    import time
+
+    points = [Knob(f"p{p}{c}", "point", c, p / 20, 0, -50, 50, 1) for p in range(1, 21) for c in range(3)]
+    levels = np.arange(1, 21) / 20
+    rng = np.random.default_rng(1)
+    seen = [Seen(float(v), v + rng.normal(0, 0.01, 3), np.zeros(60)) for v in levels]
+    made = fit(points, seen)
+    took = []
+    for _ in range(3):
+        start = time.perf_counter()
+        solve(made, np.zeros(60), TARGET, 100.0, 0.02, allowed=[True] * 60, levels=levels)
+        took.append(time.perf_counter() - start)
+    assert min(took) < 0.2
