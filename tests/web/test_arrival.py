@@ -377,12 +377,14 @@ def test_tunings_are_proposed_for_the_room_and_changed_before_they_are_added(sig
     assert (made["Bright"].luminance, made["HDR film"].signal) == (180, "hdr10")
 
 
-def test_an_hdr_tuning_is_prepared_and_not_measured(signed_in, equipped):
+def test_an_hdr_tuning_is_prepared_and_measured_with_its_signal(signed_in, equipped):
     Tuning.objects.update(signal="hdr10", target_name="bt2020-pq")
     for stop in ("arrival", "groundwork", "instruments", "found", "adjust", "left", "handover"):
         assert signed_in.get(reverse("stop", args=(equipped.pk, stop))).status_code == 200
-    answer = act(signed_in, equipped, "measure-found")
-    assert "it measures SDR so far" in signed_in.get(answer["Location"]).content.decode()
+    act(signed_in, equipped, "measure-found")
+    started = equipped.passes.get()
+    assert started.conditions["signal"]["format"] == "hdr10"
+    assert started.conditions["signal"]["colorimetry"] == "bt2020"
 
 
 def test_everything_is_found(signed_in, person, tuning):

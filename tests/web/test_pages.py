@@ -34,7 +34,7 @@ def addresses_of(tuning):
     found = []
     for pattern in get_resolver().url_patterns:
         name, keys = pattern.name, list(pattern.pattern.converters)
-        given = {"pk": tuning.pk, "stop": "found", "name": "read", "token": "none"}
+        given = {"pk": tuning.pk, "stop": "found", "name": "read", "token": "none", "kind": "csv", "view": "balance"}
         if name == "visit":
             given["pk"] = tuning.visit_id
         if name in ("client", "new-room"):

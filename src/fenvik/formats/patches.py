@@ -4,6 +4,7 @@ import csv
 import io
 
 from fenvik.formats.readings import ReadingsError, lines_of, printable, tokens_of
+from fenvik.formats.sheet import harmless
 
 MOST_PATCHES = 5000
 LOW, HIGH = -7.3, 109.5  # percent of signal that limited range has codes for
@@ -104,7 +105,7 @@ def write_csv(rows: list[Row]) -> bytes:
     out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow(["label", "r", "g", "b"])
-    writer.writerows([label, *(f"{v:g}" for v in percent)] for label, percent in rows)
+    writer.writerows([harmless(label), *(f"{v:g}" for v in percent)] for label, percent in rows)
     return out.getvalue().encode()
 
 

@@ -26,7 +26,7 @@ class SheetFileError(FenvikError, ValueError):
         self.line, self.column = line, column
 
 
-def _safe(text: str) -> str:
+def harmless(text: str) -> str:
     """Return a cell that no spreadsheet takes for a formula; numbers stay numbers."""
     if text.startswith(FORMULA):
         try:
@@ -56,7 +56,7 @@ def write_csv(controls: Iterable[Mapping[str, Any]], values: Mapping[str, Any]) 
         if c["id"] in values:
             value = values[c["id"]]
             text = ("on" if value else "off") if isinstance(value, bool) else str(value)
-            writer.writerow([_safe(str(cell)) for cell in (c["id"], c["label"], c["group"], c["role"] or "", text)])
+            writer.writerow([harmless(str(cell)) for cell in (c["id"], c["label"], c["group"], c["role"] or "", text)])
     return out.getvalue().encode()
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from django.db import transaction
 
 from fenvik.formats.readings import ReadingsError, ReadingsFile, read
+from fenvik.formats.sheet import harmless
 from fenvik.web.devices.keyed import keyed_meter, keyed_source
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.kit.notify import notify
@@ -58,7 +59,7 @@ def write(pass_: Pass, kind: str) -> tuple[bytes, str, str]:
     writer.writerow(["label", "r", "g", "b", "bits", "range", "window", "X", "Y", "Z"])
     for row in lit:
         xyz = [f"{v:.9g}" for v in row["xyz"]]
-        writer.writerow([row["label"], *row["rgb"], pass_.bits, pass_.range, f"{row['window']:g}", *xyz])
+        writer.writerow([harmless(row["label"]), *row["rgb"], pass_.bits, pass_.range, f"{row['window']:g}", *xyz])
     return out.getvalue().encode(), "text/csv; charset=utf-8", "csv"
 
 

@@ -13,6 +13,7 @@ from django.utils.html import strip_tags
 from django.utils.text import slugify
 from django.views.decorators.http import require_GET
 
+from fenvik.formats.sheet import harmless
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes.files import write
 from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose
@@ -64,10 +65,16 @@ def picture_file(request: HttpRequest, pk: int, stop: str, view: str, kind: str)
         out = io.StringIO()
         writer = csv.writer(out)
         writer.writerow(shown.table.head)
-        writer.writerows([strip_tags(str(cell)).replace("−", "-") for cell in row] for row in shown.table.rows)
+        writer.writerows([_cell(cell) for cell in row] for row in shown.table.rows)
         response = HttpResponse(out.getvalue(), content_type="text/csv; charset=utf-8")
     response["Content-Disposition"] = f'attachment; filename="{name}.{kind}"'
     return response
+
+
+def _cell(cell: object) -> str:
+    """Return a cell of a table as a spreadsheet may have it: numbers with a plain minus, texts made harmless."""
+    text = strip_tags(str(cell)).replace("−", "-")
+    return text if re.match(r"[+-]?[0-9.]", text) else harmless(text)
 
 
 @require_GET
