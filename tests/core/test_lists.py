@@ -60,6 +60,13 @@ def test_ladders_have_their_steps():
     assert len(made("grey-own", options={"steps": 41})) == 41
 
 
+def test_stability_waits_between_its_whites():
+    items = made("stability", options={"minutes": 2})
+    assert len(items) == 9
+    assert [s.wait_s for s in items] == [0.0, *[15.0] * 8]
+    assert items[1].as_row()["wait_s"] == 15.0
+
+
 def test_near_white_goes_above_white_where_the_signal_does():
     assert made("near-white")[0].patch.label == "108 %"
     assert put_together(Plan(("near-white",)), 8, "full")[0].patch.label == "100 %"

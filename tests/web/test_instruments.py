@@ -26,7 +26,8 @@ def run(tuning, person, now, **more):
 
 def form_of(tuning, **changed):
     told = {
-        "meter": tuning.meter_id, "source": tuning.source_id, "effort": "", "average": 1, "settle_s": 0, "low_below": 0,
+        "meter": tuning.meter_id, "source": tuning.source_id, "effort": "", "average": 1, "settle_s": 0, "settles": "wait",
+        "low_below": 0,
         "low_average": 4, "low_effort": "", "window": 10, "surround": 0, "bits": 8, "signal_range": "limited", "frame_rate": "",
     }  # fmt: skip
     return told | changed

@@ -2,6 +2,7 @@
 
 import json
 import threading
+from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -78,6 +79,22 @@ def test_the_meter_is_carried_and_the_pass_waits_each_time(ready, person, now):
     started.refresh_from_db()
     assert started.state == PassState.DONE
     assert special_of(started, None, luminance=None).uniformity.share[4] == pytest.approx(1.0)
+
+
+def test_white_left_alone_is_watched(ready, person, now, monkeypatch):
+    from fenvik.core import lists
+
+    monkeypatch.setattr(lists, "STABILITY_S", 0.2)
+    choose(ready, "stability", options={"minutes": 0.03})
+    done = run(ready, person, now)
+    rows = list(done.readings.order_by("id"))
+    gaps = [(b.started_at - a.started_at).total_seconds() for a, b in pairwise(rows)]
+    assert len(gaps) >= 2
+    assert all(gap >= 0.19 for gap in gaps)
+    minutes, percent, apart = special_of(done, None, luminance=None).wander
+    assert 0 < minutes < 0.5
+    assert percent < 2
+    assert apart < 0.002
 
 
 def test_one_patch_is_read_again_and_the_newest_counts(ready, person, now):
@@ -274,7 +291,7 @@ def test_lists_are_kept_within_their_limits(ready, signed_in):
     )
     ready.refresh_from_db()
     assert ready.lists["chosen"] == ["grey-own", "volume"]
-    assert ready.lists["options"] == {"steps": 101, "edge": 3, "grid": 5, "grey": 75}
+    assert ready.lists["options"] == {"steps": 101, "edge": 3, "grid": 5, "grey": 75, "minutes": 5}
     assert ready.lists["drift_every"] == 0
 
 

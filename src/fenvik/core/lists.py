@@ -9,7 +9,7 @@ import numpy as np
 from fenvik.core.patches import COLOURS, Patch, full_colours, grey, patch
 from fenvik.core.signal import Range, decode
 
-Part = Literal["main", "drift", "window", "checkerboard", "uniformity"]
+Part = Literal["main", "drift", "window", "checkerboard", "uniformity", "stability"]
 Percent = tuple[float, float, float]
 WEIGHT = np.array([0.21, 0.72, 0.07])
 
@@ -28,6 +28,7 @@ KNOWN: dict[str, Percent] = {
     "lemon peel": (90.0, 80.0, 22.0),
     "wet slate": (36.0, 39.0, 43.0),
 }
+STABILITY_S = 15.0
 WINDOWS = (1.0, 2.0, 5.0, 10.0, 18.0, 25.0, 50.0, 75.0, 100.0)
 NEAR_BLACK = (10.0, 8.0, 7.0, 6.0, 5.0, 4.0, 3.0, 2.0, 1.0, 0.0)
 NEAR_WHITE = (100.0, 99.0, 98.0, 97.0, 96.0, 95.0, 94.0, 92.0, 90.0)
@@ -46,6 +47,7 @@ class Shown:
     chart: dict[str, Any] | None = None  # name and options
     place: tuple[float, float] | None = None  # where the meter looks, in fractions of width and height
     hold: str = ""  # what the person is to do before it
+    wait_s: float = 0.0  # from the reading before it to this one
 
     def as_row(self) -> dict[str, Any]:
         """Return what is stored of it."""
@@ -58,6 +60,8 @@ class Shown:
             row["place"] = list(self.place)
         if self.hold:
             row["hold"] = self.hold
+        if self.wait_s:
+            row["wait_s"] = self.wait_s
         return row
 
 
@@ -146,6 +150,15 @@ def _checkerboard(bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
     return made
 
 
+def _stability(bits: int, range_: Range, options: dict[str, Any]) -> list[Shown]:
+    count = max(int(60 * float(options.get("minutes", 5)) / STABILITY_S), 2)
+    white = (100.0, 100.0, 100.0)
+    return [
+        Shown(patch(f"white after {i * STABILITY_S / 60:.2g} min", white, bits, range_), "stability", wait_s=STABILITY_S if i else 0.0)
+        for i in range(count + 1)
+    ]
+
+
 def _uniformity(bits: int, range_: Range, options: dict[str, Any]) -> list[Shown]:
     n, level = int(options.get("grid", 3)), float(options.get("grey", 75.0))
     made = []
@@ -179,6 +192,7 @@ LISTS: dict[str, Listed] = {
         Listed("near-black", "Near black", "The first steps above black, one by one.", _greys(NEAR_BLACK), 6),
         Listed("windows", "Window ladder", "How luminance falls as the lit area grows.", _windows, 7),
         Listed("checkerboard", "Checkerboard contrast", "Black beside white: what strays within a picture.", _checkerboard, 8),
+        Listed("stability", "Stability", "White every fifteen seconds for some minutes: how far light wanders by itself.", _stability, 8),
         Listed("uniformity", "Uniformity", "The meter is carried over the screen, nine or twenty-five places.", _uniformity, 9),
     )
 }  # fmt: skip

@@ -119,6 +119,7 @@ class Runner:
         self.next = self._following()
         self.person = Person(store, self._heed)
         self.repeatability = Repeatability.of(plan.pass_.meter_facts["repeatability"])
+        self.last_read: float | None = None  # when the reading before was begun
         self.failing_since: float | None = None  # since when no reading has come through
 
     def _following(self) -> int:
@@ -223,13 +224,15 @@ class Runner:
             self._turn()
             self._connect()
             patch = patch_of(self.row)
+            if self.row.get("wait_s") and self.last_read is not None:
+                self._wait_until(self.last_read + float(self.row["wait_s"]))
             try:
                 taken = self._read(patch, show=self._look != shown)
             except TakenBackError:
                 self.next, shown = max(self.next - 1, 0), None
                 self.done.discard(self.next)
                 continue
-            shown = self._look
+            shown, self.last_read = self._look, taken.started_at.timestamp()
             asked = self.store.add(taken)
             self.taken += 1
             if self.failing_since is not None:

@@ -109,6 +109,10 @@ def light_picture(pair: Pair) -> Picture:
         named = zip(now.places, u.share, u.duv, strict=True)
         rows += [(name, f"{100 * s:.1f} % of the middle, Δu′v′ {d:.4f}") for name, s, d in named]
         said.append(f"the darkest place has {100 * u.share[u.darkest]:.0f} % of the middle’s light")
+    if now is not None and now.wander is not None:
+        minutes, percent, apart = now.wander
+        rows.append(("white left alone", f"{percent:.2f} % and Δu′v′ {apart:.4f} in {minutes:.1f} min"))
+        said.append(f"white wandered by {percent:.1f} % in {minutes:.0f} min")
     if now is not None and now.drift is not None:
         rows.append(("drift of white over the pass", f"{100 * now.drift:.2f} %"))
         said.append(f"white drifted by {100 * now.drift:.1f} % during the pass")

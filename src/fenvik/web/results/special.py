@@ -30,6 +30,7 @@ class Special:
     drift: float | None = None
     gamut: tuple[tuple[str, float], ...] = ()
     additivity: float | None = None
+    wander: tuple[float, float, float] | None = None  # of white left alone: minutes, percent of luminance, Δu′v′
     volume: float | None = None  # of an HDR target's, 0 to 1
     faults: list[Fault] = field(default_factory=list)
 
@@ -54,8 +55,9 @@ def special_of(pass_: Pass | None, analysis: Analysis | None, *, luminance: floa
             analysis, wanted_luminance=luminance, coverage=dict(gamut).get(own), loading=loading, window=pass_.window,
             uniformity=uniformity, drift=drifted or 0.0,
         )  # fmt: skip
+    wander = _wander(pass_, by.get("stability", []))
     board = _board(pass_, by.get("checkerboard", []))
-    return Special(loading, board, uniformity, places, drifted, gamut, additivity, volume, faults)
+    return Special(loading, board, uniformity, places, drifted, gamut, additivity, wander, volume, faults)
 
 
 def _loading(pass_: Pass, rows: list[Any]) -> ladders.Loading | None:
@@ -76,6 +78,17 @@ def _board(pass_: Pass, rows: list[Any]) -> tuple[float, float | None, float, bo
     dark = None if black.too_dark else float(taken.xyz[1, 1])
     contrast, bound = ladders.contrast_beside(float(taken.xyz[0, 1]), dark, max(taken.floor, 1e-6))
     return float(taken.xyz[0, 1]), dark, contrast, bound
+
+
+def _wander(pass_: Pass, rows: list[Any]) -> tuple[float, float, float] | None:
+    rows = [row for row in rows if not row.too_dark]
+    if len(rows) < 2:
+        return None
+    xyz = core_readings(pass_, rows).xyz
+    uv = xyz_to_uv(xyz)
+    apart = float(np.hypot(*(uv - uv.mean(axis=0)).T).max())
+    minutes = (rows[-1].at - rows[0].at).total_seconds() / 60.0
+    return minutes, 100.0 * float(np.ptp(xyz[:, 1]) / xyz[:, 1].mean()), apart
 
 
 def _uniformity(pass_: Pass, rows: list[Any]) -> tuple[ladders.Uniformity | None, tuple[str, ...]]:

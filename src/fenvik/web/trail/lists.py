@@ -9,7 +9,14 @@ from fenvik.web.passes.models import Pass, PatchList
 from fenvik.web.passes.services import can_draw, planned
 from fenvik.web.trail.progress import expected_s
 
-LIMITS = {"steps": (3, 101), "edge": (3, 9), "grid": (3, 5), "grey": (1, 100), "drift_every": (0, 200)}
+LIMITS = {
+    "steps": (3, 101),
+    "edge": (3, 9),
+    "grid": (3, 5),
+    "grey": (1, 100),
+    "drift_every": (0, 200),
+    "minutes": (1, 60),
+}
 
 
 @dataclass(frozen=True)
@@ -54,7 +61,15 @@ def fill(scene: Any) -> None:
     scene.extra |= {
         "choices": choices,
         "own_lists": [(kept, kept.pk in told.get("own", [])) for kept in mine],
-        "list_options": {"steps": 33, "edge": 4, "grid": 3, "grey": 75, **options, "drift_every": told.get("drift_every", 0)},
+        "list_options": {
+            "steps": 33,
+            "edge": 4,
+            "grid": 3,
+            "grey": 75,
+            "minutes": 5,
+            **options,
+            "drift_every": told.get("drift_every", 0),
+        },
         "patch_count": len(planned(tuning)),
     }
 
@@ -74,7 +89,13 @@ def taken(sent: Any, firm_id: int) -> dict[str, Any]:
         "chosen": [name for name in LISTS if name in sent.getlist("chosen")],
         "own": own,
         "drift_every": number("drift_every", 0),
-        "options": {"steps": number("steps", 33), "edge": number("edge", 4), "grid": grid, "grey": number("grey", 75)},
+        "options": {
+            "steps": number("steps", 33),
+            "edge": number("edge", 4),
+            "grid": grid,
+            "grey": number("grey", 75),
+            "minutes": number("minutes", 5),
+        },
     }
 
 

@@ -83,7 +83,9 @@ def expected_s(pass_: Pass, white: float = FIRST_GUESS_CD_M2) -> list[float]:
     if pass_.reference is not None:
         other = typical_seconds(pass_.reference.facts["typical"], luminance) * pass_.average
         reading = np.where([patch.get("by") == "reference" for patch in pass_.patches], other, reading)
-    by_hand = np.array([BY_HAND_S if patch.get("hold") else 0.0 for patch in pass_.patches])
+    by_hand = np.array(
+        [(BY_HAND_S if patch.get("hold") else 0.0) + float(patch.get("wait_s", 0.0)) for patch in pass_.patches]
+    )
     between = float(pace.get(OVERHEAD, OVERHEAD_S))
     return [float(v) + pass_.settle_s + between for v in reading + by_hand]
 
