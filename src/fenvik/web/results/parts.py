@@ -29,6 +29,11 @@ class Picture:
     table: Table
     empty: bool = False
 
+    @property
+    def is_drawn(self) -> bool:
+        """Whether there is a chart, and not words alone."""
+        return "<svg" in self.svg
+
 
 @dataclass(frozen=True)
 class Pair:
