@@ -116,7 +116,12 @@ class Runner:
         self.meters: dict[str, Meter | KeyedMeter] = {}  # "meter" and, where a correction is made, "reference"
         self.source: Source | ScreenSource | KeyedSource | None = None
         self.taken, self.done, self.rows = plan.taken, plan.done, plan.rows
+        self.next = -1
         self.next = self._following()
+        # To the nearest code: the foot of limited range is black.
+        range_ = "full" if plan.pass_.range == "full" else "limited"
+        self.surround = [int(code) for code in encode([plan.pass_.surround] * 3, plan.pass_.bits, range_)]  # type: ignore[arg-type]
+        self.low_light = LowLight(**plan.pass_.low_light) if plan.pass_.low_light else None
         self.person = Person(store, self._heed)
         self.repeatability = Repeatability.of(plan.pass_.meter_facts["repeatability"])
         self.last_read: float | None = None  # when the reading before was begun
@@ -124,6 +129,9 @@ class Runner:
 
     def _following(self) -> int:
         """Return the index of the first patch that is still to be read."""
+        after = next((i for i in range(self.next + 1, len(self.rows)) if i not in self.done), None)
+        if after is not None:
+            return after
         return next((i for i in range(len(self.rows)) if i not in self.done), len(self.rows))
 
     def let_go(self) -> None:
@@ -272,22 +280,17 @@ class Runner:
         assert self.source is not None
         pass_ = self.plan.pass_
         if show:
-            # To the nearest code: the foot of limited range is black.
-            grey = [
-                int(code)
-                for code in encode([pass_.surround] * 3, pass_.bits, "full" if pass_.range == "full" else "limited")
-            ]
             chart = self.row.get("chart")
             if chart is not None and not isinstance(self.source, KeyedSource):
                 self.source.chart(chart["name"], chart.get("options"))
             else:
-                self.source.patch(patch.rgb, window=float(self.row.get("window") or pass_.window), surround=grey)
+                self.source.patch(patch.rgb, window=float(self.row.get("window") or pass_.window), surround=self.surround)
             if pass_.settle_s and not isinstance(self.source, KeyedSource):
                 time.sleep(pass_.settle_s)
         effort = pass_.conditions.get("reference_effort", "") if self.by == "reference" else pass_.effort
         settling = show and bool(pass_.conditions.get("settling"))
         taken = self._settled(patch, effort) if settling else self._once(patch, pass_.average, effort)
-        rule = LowLight(**pass_.low_light) if pass_.low_light else None
+        rule = self.low_light
         keyed = isinstance(self.meters[self.by], KeyedMeter)
         if rule is None or keyed or not rule.wants(None if taken.too_dark else taken.xyz[1], pass_.average, effort):
             return taken

@@ -29,15 +29,15 @@ def note_pace(pass_id: int) -> None:
     if pass_.repeat or pass_.meter.is_keyed or pass_.reference_id is not None:
         return
     lit = pass_.readings.filter(too_dark=False, y__gt=0).order_by("-id")
-    rows = list(lit.only("y", "average", "effort", "started_at", "at")[:200])
+    rows = list(lit.values_list("y", "average", "effort", "started_at", "at")[:200])
     pace = dict(pass_.meter.pace or {})
-    for effort in {row.effort for row in rows}:
-        mine = [row for row in rows if row.effort == effort]
+    for effort in {row[2] for row in rows}:
+        mine = [row for row in rows if row[2] == effort]
         if len(mine) < LEAST_READINGS:
             continue
-        told = typical_seconds(pass_.meter_facts["typical"], np.array([row.y for row in mine]))
-        told = told * np.array([row.average for row in mine])
-        took = sum((row.at - row.started_at).total_seconds() for row in mine)
+        told = typical_seconds(pass_.meter_facts["typical"], np.array([row[0] for row in mine]))
+        told = told * np.array([row[1] for row in mine])
+        took = sum((row[4] - row[3]).total_seconds() for row in mine)
         pace[effort] = min(max(took / float(told.sum()), QUICKEST), SLOWEST)
     between = _between(pass_)
     if between is not None:
