@@ -383,3 +383,33 @@ def test_the_file_of_a_pass_says_what_it_was_looked_at_through(ready, person, no
     told = json.loads(signed_in.get(reverse("readings-file", args=(done.pk, "json"))).content)
     assert told["correction"] is None
     assert told["readings"][0]["xyz"] == told["readings"][0]["uncorrected"]
+
+
+def test_a_picture_that_is_stuck_is_noticed_and_nothing_of_it_is_stored(ready, person, now, bench, settings):
+    settings.DEVICE_PATIENCE_S = 8.0
+    choose(ready, "grey-21", "colours-100")
+    started = services.start_pass(tuning_id=ready.pk, actor=person, now=now)
+    source = next(s for s in bench.sources if s.serial == "BP1-1180")
+    source.fault.start("stuck", after=9, lasts_s=2.0)
+    thread = threading.Thread(target=engine.run, args=(started.pk,))
+    thread.start()
+    thread.join(40)
+    started.refresh_from_db()
+    assert started.state == PassState.DONE
+    rows = list(started.readings.order_by("id"))
+    assert [row.index for row in rows] == list(range(len(started.patches)))
+    y = [row.y for row in rows[:21]]
+    assert all(a > b for a, b in pairwise(y)), "every grey is darker than the one before it"
+
+
+def test_a_display_that_clips_is_not_called_stuck(ready, person, now, bench):
+    bench.displays[0].set_control("m2", "pic-2", 100)
+    bench.displays[0].set_control("m2", "wb-gr", 50)
+    try:
+        choose(ready, "grey-21")
+        done = run(ready, person, now)
+    finally:
+        bench.displays[0].set_control("m2", "pic-2", 90)
+        bench.displays[0].set_control("m2", "wb-gr", 0)
+    assert done.state == PassState.DONE
+    assert done.readings.count() == 21

@@ -7,14 +7,16 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
+import numpy as np
 import psycopg
 import structlog
 from django.conf import settings
 from django.db import OperationalError, close_old_connections, transaction
 
+from fenvik.core.alive import Shown, far_from, is_suspicious
 from fenvik.core.errors import FenvikError
 from fenvik.core.measuring import LowLight
-from fenvik.core.patches import Patch
+from fenvik.core.patches import Patch, grey
 from fenvik.core.signal import encode
 from fenvik.core.uncertainty import Repeatability
 from fenvik.link.devices import Meter, Source
@@ -36,6 +38,18 @@ CHANGE_OVER = "Take {0} away and put {1} in its place, aimed at the same spot. T
 MOST_SETTLING = 8  # readings that a patch is given to settle
 AGREE, LEAST_NOISE = 2.8, 0.0005  # two readings of the same light differ by less than 2.8 deviations of one, 95 times of 100
 stopping = threading.Event()  # the worker is being ended: every pass lets go after the reading in flight
+
+
+class StuckError(FenvikError):
+    """The picture on the screen no longer follows the source."""
+
+    code = "stuck"
+
+    def __init__(self, source: str) -> None:
+        super().__init__(
+            f"The picture does not change any more: two patches that differ read the same. Look at the screen, at the input and at "
+            f"{source}; nothing of it was stored."
+        )
 
 
 class _WorkerEnds(Exception):
@@ -124,6 +138,7 @@ class Runner:
         self.low_light = LowLight(**plan.pass_.low_light) if plan.pass_.low_light else None
         self.person = Person(store, self._heed)
         self.repeatability = Repeatability.of(plan.pass_.meter_facts["repeatability"])
+        self.last_shown: dict[str, Shown] = {}  # by meter: what it read last, to see whether the picture still follows
         self.last_read: float | None = None  # when the reading before was begun
         self.failing_since: float | None = None  # since when no reading has come through
 
@@ -236,6 +251,7 @@ class Runner:
                 self._wait_until(self.last_read + float(self.row["wait_s"]))
             try:
                 taken = self._read(patch, show=self._look != shown)
+                self._see_that_it_lives(patch, taken, shown)
             except TakenBackError:
                 self.next, shown = max(self.next - 1, 0), None
                 self.done.discard(self.next)
@@ -296,6 +312,28 @@ class Runner:
             return taken
         return self._once(patch, max(rule.average, pass_.average), rule.effort or effort)
 
+    def _see_that_it_lives(self, patch: Patch, taken: Taken, shown: Any) -> None:
+        """Refuse a reading that is that of the patch before. Raises StuckError where another picture changes nothing either."""
+        pass_, before = self.plan.pass_, self.last_shown.get(self.by)
+        range_ = "full" if pass_.range == "full" else "limited"
+        now = Shown(patch.fraction(pass_.bits, range_), np.array(taken.xyz))  # type: ignore[arg-type]
+        by_person = isinstance(self.source, KeyedSource) or isinstance(self.meters[self.by], KeyedMeter)
+        # Trying out is about this very question, and answers it in its own words.
+        trying = pass_.purpose == PassPurpose.TRY
+        plain = not (taken.too_dark or pass_.repeat or trying) and self.row.get("chart") is None
+        if before is not None and plain and not by_person and is_suspicious(before, now, self.repeatability):
+            assert self.source is not None
+            proof = grey(far_from(now.fraction), pass_.bits, range_)  # type: ignore[arg-type]
+            self.source.patch(proof.rgb, window=pass_.window, surround=self.surround)
+            time.sleep(pass_.settle_s)
+            other = self._once(proof, 1, taken.effort)
+            seen = Shown(proof.fraction(pass_.bits, range_), np.array(other.xyz))  # type: ignore[arg-type]
+            if not other.too_dark and is_suspicious(now, seen, self.repeatability):
+                raise StuckError(pass_.source.name)
+            # It lives, and clips or crushes: the reading stands, and the next patch is shown anew.
+        if plain:
+            self.last_shown[self.by] = now
+
     def _settled(self, patch: Patch, effort: str) -> Taken:
         """Read until two readings in a row agree within the meter's noise, as a display needs that settles at its own pace."""
         before = self._once(patch, self.plan.pass_.average, effort)
@@ -326,7 +364,7 @@ class Runner:
 
     def _wait_for_device(self, problem: FenvikError) -> None:
         """Wait until the device may be tried again; when patience ends, pause with the reason."""
-        passing = isinstance(problem, LinkFault) or (
+        passing = isinstance(problem, LinkFault | StuckError) or (
             isinstance(problem, DeviceError) and problem.number in DeviceError.PASSING
         )
         if not passing:
