@@ -6,19 +6,10 @@ import numpy as np
 
 from fenvik.cli.files import RefusedError, load, plain, refuse, write_json
 from fenvik.core.correction import CorrectionError
-from fenvik.core.pairing import Side, correct, match
-from fenvik.formats.readings import ReadingsFile, printable
+from fenvik.core.pairing import correct, match
+from fenvik.formats.readings import printable, side_of
 
 METHODS = ("primaries", "four-colour", "least-squares")
-
-
-def side_of(file: ReadingsFile) -> Side:
-    """Return a file as one side of a correction."""
-    shown = [
-        (int(r), int(g), int(b), int(bits), bool(limited))
-        for (r, g, b), bits, limited in zip(file.codes, file.bits, file.limited, strict=True)
-    ]
-    return Side(shown, file.xyz, file.labels, file.signal)
 
 
 def parser() -> argparse.ArgumentParser:

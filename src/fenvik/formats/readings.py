@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenvik.core.errors import FenvikError
+from fenvik.core.pairing import Side
 from fenvik.core.types import Floats, Ints
 
 MOST_READINGS = 100_000
@@ -257,3 +258,12 @@ def read(data: bytes) -> ReadingsFile:
     if first.startswith("CGATS"):
         return _read_cgats(lines, lines.index(first) + 1)
     return _read_csv(lines)
+
+
+def side_of(file: ReadingsFile) -> Side:
+    """Return a file as one side of a correction."""
+    shown = [
+        (int(r), int(g), int(b), int(bits), bool(limited))
+        for (r, g, b), bits, limited in zip(file.codes, file.bits, file.limited, strict=True)
+    ]
+    return Side(shown, file.xyz, file.labels, file.signal)

@@ -7,10 +7,10 @@ import numpy as np
 from django.db import transaction
 
 from fenvik.core.correction import CorrectionError
-from fenvik.core.pairing import Side, match
+from fenvik.core.pairing import match
 from fenvik.formats import correction as files
-from fenvik.formats.readings import ReadingsFile
 from fenvik.formats.readings import read as read_readings
+from fenvik.formats.readings import side_of
 from fenvik.web.corrections.choosing import renew_all
 from fenvik.web.corrections.judging import Sides, make, sides_of
 from fenvik.web.corrections.models import Correction
@@ -81,21 +81,13 @@ def _moment(text: str) -> datetime | None:
     return moment if moment.tzinfo is not None else None
 
 
-def _side(file: ReadingsFile) -> Side:
-    shown = [
-        (int(r), int(g), int(b), int(bits), bool(limited))
-        for (r, g, b), bits, limited in zip(file.codes, file.bits, file.limited, strict=True)
-    ]
-    return Side(shown, file.xyz, file.labels, file.signal)
-
-
 @transaction.atomic
 def from_readings(
     *, reference: bytes, field: bytes, method: str, meter: Device, actor: User, now: datetime, facts: dict[str, str]
 ) -> Correction:
     """Make a correction of two files of readings of the same patches. Raises ReadingsError, CorrectionError."""
     first = read_readings(reference)
-    matched = match(_side(first), _side(read_readings(field)))
+    matched = match(side_of(first), side_of(read_readings(field)))
     labels = [
         NAMED.get((float(s[0]), float(s[1]), float(s[2])), label or f"patch {i + 1}")
         for i, (s, label) in enumerate(zip(matched.signal, matched.labels, strict=True))
