@@ -1,7 +1,7 @@
 import numpy as np
 import pytest
 
-from fenvik.core.alive import Shown, far_from, is_suspicious
+from fenvik.core.alive import Shown, far_from, is_suspicious, should_be_read
 from fenvik.core.uncertainty import Repeatability
 
 METER = Repeatability.of([(0.01, 0.05, 0.01, 0.01), (1.0, 0.004, 0.0008, 0.0008), (100.0, 0.001, 0.0002, 0.0002)])
@@ -35,6 +35,13 @@ def grey(level, y):
 )
 def test_a_patch_that_reads_like_the_one_before_it_is_suspicious(before, now, suspicious):
     assert is_suspicious(before, now, METER) is suspicious
+
+
+def test_too_dark_is_believed_of_dark_patches_only():
+    assert should_be_read(np.full(3, 1.0), 100.0, 0.01)
+    assert should_be_read(np.full(3, 0.3), 100.0, 0.01)
+    assert not should_be_read(np.full(3, 0.05), 100.0, 0.01)
+    assert not should_be_read(np.zeros(3), 100.0, 0.01)
 
 
 def test_the_proof_is_far_from_what_was_shown():

@@ -413,3 +413,18 @@ def test_a_display_that_clips_is_not_called_stuck(ready, person, now, bench):
         bench.displays[0].set_control("m2", "wb-gr", 0)
     assert done.state == PassState.DONE
     assert done.readings.count() == 21
+
+
+def test_a_meter_that_calls_white_too_dark_is_not_believed(ready, person, now, bench, settings):
+    settings.DEVICE_PATIENCE_S = 8.0
+    choose(ready, "grey-11")
+    started = services.start_pass(tuning_id=ready.pk, actor=person, now=now)
+    meter = next(m for m in bench.meters if m.serial == "TS2-0031")
+    meter.fault.start("too-dark", after=3, lasts_s=1.5)
+    thread = threading.Thread(target=engine.run, args=(started.pk,))
+    thread.start()
+    thread.join(30)
+    started.refresh_from_db()
+    assert started.state == PassState.DONE
+    assert [row.label for row in started.readings.filter(too_dark=True)] in ([], ["0 %"])
+    assert started.readings.count() == 11

@@ -12,6 +12,7 @@ LEAST_SHARE = 5e-4  # of white: below it a crushed step reads like black, and ri
 APART = 0.1  # of luminance (as a ratio) or of signal: patches nearer than that may read alike
 ALIKE_Y, ALIKE_XY = 0.005, 0.0015
 DEVIATIONS = 4.0
+SURELY = 20.0  # times a meter's floor: a display may be as far as that below its curve in the shadows, and no farther
 
 
 @dataclass(frozen=True)
@@ -45,6 +46,14 @@ def is_suspicious(before: Shown, now: Shown, meter: Repeatability) -> bool:
     xy = [np.asarray(s.xyz[:2] / s.xyz.sum()) for s in (before, now)]
     moved = float(np.abs(xy[1] - xy[0]).max())
     return bool(apart < max(DEVIATIONS * relative, ALIKE_Y) and moved < max(DEVIATIONS * x_std, ALIKE_XY))
+
+
+def should_be_read(fraction: Floats, brightest: float, floor: float) -> bool:
+    """Whether a patch that a meter calls too dark should be far above its floor, both in cd/m².
+
+    ``brightest``: what was read so far at most, or what a dim white would be.
+    """
+    return _share(fraction) * brightest > SURELY * floor
 
 
 def far_from(fraction: Floats) -> float:

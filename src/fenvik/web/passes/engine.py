@@ -13,7 +13,7 @@ import structlog
 from django.conf import settings
 from django.db import OperationalError, close_old_connections, transaction
 
-from fenvik.core.alive import Shown, far_from, is_suspicious
+from fenvik.core.alive import Shown, far_from, is_suspicious, should_be_read
 from fenvik.core.errors import FenvikError
 from fenvik.core.measuring import LowLight
 from fenvik.core.patches import Patch, grey
@@ -35,6 +35,7 @@ log = structlog.get_logger(__name__)
 RETRY_S = 1.0
 LOOK_S = 0.2  # how often a waiting pass looks whether it is asked to stop
 CHANGE_OVER = "Take {0} away and put {1} in its place, aimed at the same spot. Then go on."
+DIM_WHITE = 30.0  # cd/m²: what a white is taken to have before any has been read
 MOST_SETTLING = 8  # readings that a patch is given to settle
 AGREE, LEAST_NOISE = 2.8, 0.0005  # two readings of the same light differ by less than 2.8 deviations of one, 95 times of 100
 stopping = threading.Event()  # the worker is being ended: every pass lets go after the reading in flight
@@ -49,6 +50,18 @@ class StuckError(FenvikError):
         super().__init__(
             f"The picture does not change any more: two patches that differ read the same. Look at the screen, at the input and at "
             f"{source}; nothing of it was stored."
+        )
+
+
+class BlindError(FenvikError):
+    """A meter that calls a bright patch too dark to read."""
+
+    code = "blind"
+
+    def __init__(self, meter: str, label: str) -> None:
+        super().__init__(
+            f"{meter} says that {label} is too dark to read, and it should not be. Take its cap off, aim it, see that the display "
+            "is on; nothing of it was stored."
         )
 
 
@@ -138,6 +151,7 @@ class Runner:
         self.low_light = LowLight(**plan.pass_.low_light) if plan.pass_.low_light else None
         self.person = Person(store, self._heed)
         self.repeatability = Repeatability.of(plan.pass_.meter_facts["repeatability"])
+        self.brightest = 0.0  # cd/m² that was read at most
         self.last_shown: dict[str, Shown] = {}  # by meter: what it read last, to see whether the picture still follows
         self.last_read: float | None = None  # when the reading before was begun
         self.failing_since: float | None = None  # since when no reading has come through
@@ -321,6 +335,11 @@ class Runner:
         # Trying out is about this very question, and answers it in its own words.
         trying = pass_.purpose == PassPurpose.TRY
         plain = not (taken.too_dark or pass_.repeat or trying) and self.row.get("chart") is None
+        if taken.too_dark and not (pass_.repeat or trying or by_person) and self.row.get("chart") is None:
+            device = pass_.reference if self.by == "reference" and pass_.reference is not None else pass_.meter
+            if should_be_read(now.fraction, self.brightest or DIM_WHITE, float(device.facts["floor"])):
+                raise BlindError(device.name, patch.label)
+        self.brightest = max(self.brightest, taken.xyz[1])
         if before is not None and plain and not by_person and is_suspicious(before, now, self.repeatability):
             assert self.source is not None
             proof = grey(far_from(now.fraction), pass_.bits, range_)  # type: ignore[arg-type]
@@ -364,7 +383,7 @@ class Runner:
 
     def _wait_for_device(self, problem: FenvikError) -> None:
         """Wait until the device may be tried again; when patience ends, pause with the reason."""
-        passing = isinstance(problem, LinkFault | StuckError) or (
+        passing = isinstance(problem, LinkFault | StuckError | BlindError) or (
             isinstance(problem, DeviceError) and problem.number in DeviceError.PASSING
         )
         if not passing:

@@ -91,11 +91,11 @@ def readings_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
 
 
 def _listed(tuning: Tuning) -> list[Pass]:
-    """Return the passes that a tuning's may be compared with: its own, and those of the same display."""
+    """Return the passes that a tuning's may be compared with: all of its client's, so also those of other displays and signals."""
     chosen = (
-        Pass.objects.filter(tuning__display_id=tuning.display_id, summary__isnull=False)
+        Pass.objects.filter(tuning__visit__client_id=tuning.visit.client_id, summary__isnull=False)
         .exclude(purpose__in=(*OF_INSTRUMENTS, PassPurpose.WARM_UP, PassPurpose.ADJUST))
-        .select_related("tuning__visit", "correction")
+        .select_related("tuning__visit", "tuning__display", "correction")
         .defer("patches", "correction__rows")
         .order_by("-created_at", "-pk")
     )
@@ -116,12 +116,14 @@ def compare(request: HttpRequest, pk: int) -> HttpResponse:
     first = _chosen(request, listed, "a", mine[-1] if mine else None)
     second = _chosen(request, listed, "b", mine[0] if mine else None)
     view = request.GET.get("view", "balance")
-    both: list[Any] = [None if p is None else analysis_of(Pass.objects.get(pk=p.pk), tuning) for p in (first, second)]
+    whole = [None if p is None else Pass.objects.select_related("tuning", "correction").get(pk=p.pk) for p in (first, second)]
+    # Each is held against what its own tuning aimed at.
+    both: list[Any] = [None if p is None else analysis_of(p, p.tuning) for p in whole]
     special = [None, None]
     if view in ("light", "wrong"):
         special = [
-            None if p is None else special_of(Pass.objects.get(pk=p.pk), a, luminance=tuning.luminance)
-            for p, a in zip((first, second), both, strict=True)
+            None if p is None else special_of(p, a, luminance=p.tuning.luminance)
+            for p, a in zip(whole, both, strict=True)
         ]
     pair = pictures.Pair(both[0], both[1], found_special=special[0], left_special=special[1], window=tuning.window)
     context = {
