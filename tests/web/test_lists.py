@@ -47,7 +47,7 @@ def run(tuning, person, now, **more):
     return started
 
 
-def test_what_is_chosen_is_read_and_ladders_stay_out_of_the_picture(ready, person, now, bench):
+def test_what_is_chosen_is_read_and_ladders_stay_out_of_the_picture(ready, person, now):
     choose(ready, "grey-11", "colours-100", "windows", "checkerboard", "near-black", drift_every=8)
     done = run(ready, person, now)
     assert done.state == PassState.DONE
@@ -62,7 +62,6 @@ def test_what_is_chosen_is_read_and_ladders_stay_out_of_the_picture(ready, perso
     assert special.board[2] > 100
     assert special.drift < 0.01
     assert 0.6 < dict(special.gamut)["BT.709"] <= 1.0
-    assert bench.world.picture.codes is not None or bench.world.picture.window
 
 
 def test_the_meter_is_carried_and_the_pass_waits_each_time(ready, person, now):
