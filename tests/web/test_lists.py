@@ -1,7 +1,6 @@
 """What a pass reads, in what order, and reading more of it; HDR; files in and out; two passes compared."""
 
 import json
-import threading
 from itertools import pairwise
 
 import numpy as np
@@ -15,7 +14,6 @@ from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.results import compare
 from fenvik.web.results.assemble import analysis_of, undrifted
 from fenvik.web.results.special import special_of
-from fenvik.web.results.wrong import sentence
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -180,6 +178,29 @@ def test_an_hdr_tuning_is_measured_with_its_signal(ready, person, now, bench):
         services.start_pass(tuning_id=ready.pk, actor=person, now=now)
 
 
+def test_an_hlg_tuning_is_measured_from_the_cable_to_the_result(ready, person, now, bench, signed_in):
+    oled = next(d for d in bench.displays if d.serial == "SW65-0112")
+    oled.choose_mode("p2")
+    ready.signal, ready.target_name = "hlg", "bt2020-hlg"
+    ready.save()
+    choose(ready, "grey-21", "colours-100")
+    done = run(ready, person, now)
+    assert done.state == PassState.DONE
+    assert (bench.world.signal.format, oled.mode) == ("hlg", "p5")
+    assert "mastering" not in done.conditions["signal"]
+    analysis = analysis_of(done, ready)
+    assert analysis.target.curve == "hlg"
+    # The truth: the panel follows HLG with the system gamma of its peak, apart from a cast of two or three percent.
+    level = analysis.readings.fraction[analysis.grey, 0]
+    y = analysis.readings.xyz[analysis.grey, 1]
+    gamma = 1.2 + 0.42 * np.log10(analysis.white[1] / 1000.0)
+    half = y[np.argmin(np.abs(level - 0.5))] / analysis.white[1]
+    assert half == pytest.approx((1.0 / 12.0) ** gamma, rel=0.12)
+    page = signed_in.get(reverse("stop", args=(ready.pk, "found")) + "?view=errors").content.decode()
+    assert "ITP" in page
+    assert done.summary["hdr"]
+
+
 def test_a_source_without_the_chart_says_so_before_anything_is_read(ready, person, now):
     choose(ready, "grey-11", "checkerboard")
     ready.source.facts = ready.source.facts | {"charts": []}
@@ -331,21 +352,6 @@ def test_two_passes_differ_only_if_their_intervals_say_so(ready, person, now, si
     assert compare.figures(None, None)[0].verdict == "in one of them only"
 
 
-def test_what_is_wrong_with_the_shop_mode_is_said_with_numbers(ready, person, now, bench):
-    bench.displays[0].choose_mode("m1")
-    try:
-        choose(ready, "grey-11", "colours-100")
-        done = run(ready, person, now)
-    finally:
-        bench.displays[0].choose_mode("m2")
-    told = special_of(done, analysis_of(done, ready), luminance=120.0).faults
-    said = {fault.kind: sentence(fault) for fault in told}
-    assert "Blue is " in said["cast"][0]
-    assert "bright" in said
-    assert "brighter than the 120" in said["bright"][0]
-    assert all(todo for _, todo in said.values())
-
-
 def test_time_is_told_within_a_fifth_once_the_meter_is_known(ready, person, now, bench):
     from fenvik.web.trail.lists import seconds_of
 
@@ -362,19 +368,22 @@ def test_time_is_told_within_a_fifth_once_the_meter_is_known(ready, person, now,
     assert told == pytest.approx(took, rel=0.2)
 
 
-def test_a_fault_in_a_long_pass_costs_nothing(ready, person, now, bench, settings):
-    settings.DEVICE_PATIENCE_S = 10.0
-    choose(ready, "grey-21", "colours-100", "known", drift_every=10)
-    started = services.start_pass(tuning_id=ready.pk, actor=person, now=now)
-    meter = next(m for m in bench.meters if m.serial == "TS2-0031")
-    meter.fault.start("garbage", after=20, lasts_s=1.0)
-    thread = threading.Thread(target=engine.run, args=(started.pk,))
-    thread.start()
-    thread.join(30)
-    started.refresh_from_db()
-    assert started.state == PassState.DONE
-    assert started.readings.count() == len(started.patches)
-    assert [row.index for row in started.readings.order_by("id")] == list(range(len(started.patches)))
+def test_time_is_told_within_a_fifth_before_a_meter_s_first_pass(ready, person, now, bench):
+    """In real time, from what the meter says of itself: the light of white is what the tuning wants."""
+    from fenvik.web.trail.lists import seconds_of
+
+    ready.meter = Device.objects.get(serial="PC1-2209")
+    ready.luminance = 120.0
+    ready.save()
+    choose(ready, "grey-11")
+    bench.world.haste = 1.0
+    try:
+        told = seconds_of(type(ready).objects.select_related("meter", "source").get(pk=ready.pk), 120.0)
+        first = run(ready, person, now)
+    finally:
+        bench.world.haste = float("inf")
+    took = (first.readings.latest("id").at - first.started_at).total_seconds()
+    assert told == pytest.approx(took, rel=0.2)
 
 
 def test_the_file_of_a_pass_says_what_it_was_looked_at_through(ready, person, now, signed_in):
@@ -382,23 +391,6 @@ def test_the_file_of_a_pass_says_what_it_was_looked_at_through(ready, person, no
     told = json.loads(signed_in.get(reverse("readings-file", args=(done.pk, "json"))).content)
     assert told["correction"] is None
     assert told["readings"][0]["xyz"] == told["readings"][0]["uncorrected"]
-
-
-def test_a_picture_that_is_stuck_is_noticed_and_nothing_of_it_is_stored(ready, person, now, bench, settings):
-    settings.DEVICE_PATIENCE_S = 8.0
-    choose(ready, "grey-21", "colours-100")
-    started = services.start_pass(tuning_id=ready.pk, actor=person, now=now)
-    source = next(s for s in bench.sources if s.serial == "BP1-1180")
-    source.fault.start("stuck", after=9, lasts_s=2.0)
-    thread = threading.Thread(target=engine.run, args=(started.pk,))
-    thread.start()
-    thread.join(40)
-    started.refresh_from_db()
-    assert started.state == PassState.DONE
-    rows = list(started.readings.order_by("id"))
-    assert [row.index for row in rows] == list(range(len(started.patches)))
-    y = [row.y for row in rows[:21]]
-    assert all(a > b for a, b in pairwise(y)), "every grey is darker than the one before it"
 
 
 def test_a_display_that_clips_is_not_called_stuck(ready, person, now, bench):
@@ -412,18 +404,3 @@ def test_a_display_that_clips_is_not_called_stuck(ready, person, now, bench):
         bench.displays[0].set_control("m2", "wb-gr", 0)
     assert done.state == PassState.DONE
     assert done.readings.count() == 21
-
-
-def test_a_meter_that_calls_white_too_dark_is_not_believed(ready, person, now, bench, settings):
-    settings.DEVICE_PATIENCE_S = 8.0
-    choose(ready, "grey-11")
-    started = services.start_pass(tuning_id=ready.pk, actor=person, now=now)
-    meter = next(m for m in bench.meters if m.serial == "TS2-0031")
-    meter.fault.start("too-dark", after=3, lasts_s=1.5)
-    thread = threading.Thread(target=engine.run, args=(started.pk,))
-    thread.start()
-    thread.join(30)
-    started.refresh_from_db()
-    assert started.state == PassState.DONE
-    assert [row.label for row in started.readings.filter(too_dark=True)] in ([], ["0 %"])
-    assert started.readings.count() == 11

@@ -139,6 +139,7 @@ def oled_menu() -> Menu:
             ("p2", "Cinema", "sdr"): cinema,
             ("p3", "Bright room", "sdr"): cinema | {"pic-1": 70, "pic-4": "Soft"},
             ("p4", "Cinema HDR", "hdr10"): cinema | {"pic-1": 100, "eco-2": False},
+            ("p5", "Cinema HLG", "hlg"): cinema | {"pic-1": 100, "eco-2": False},
         },
     )
 
@@ -148,7 +149,7 @@ def oled_build() -> Build:
     cinema = (np.array([0.985, 0.975, 1.004]), np.array([0.0010, 0.0015, 0.0]))
     return Build(
         technology="wrgb-oled", primaries=wrgb_oled(), light=(18.0, 1.9), leak=0.0, gammas=GAMMAS, energy=ENERGY,
-        error={"p1": (np.array([0.90, 0.95, 1.02]), np.zeros(3)), "p2": cinema, "p3": cinema, "p4": cinema},
+        error={"p1": (np.array([0.90, 0.95, 1.02]), np.zeros(3)), "p2": cinema, "p3": cinema, "p4": cinema, "p5": cinema},
         gain_step=(0.0022, 0.0025, 0.0027), emulated=("p2", "p3"), boost=0.45, boost_spectrum=wrgb_white(), load=(0.22, 0.9),
         installs={"curves": {"size": 1024}, "matrix": True, "cube": {"sizes": [17, 33]}, "tone": True}, idle="cyan",
         shift={"p3": (0.985, 1.0, 0.97)}, hdr_peak=520.0, hdr_knee=0.6, halves_colour=False,
@@ -217,6 +218,7 @@ def quantum_dot_menu() -> Menu:
             ("q1", "Brilliant", "sdr"): SHOP | {"pic-1": 95},
             ("q2", "Expert", "sdr"): calm,
             ("q3", "Expert HDR", "hdr10"): calm | {"pic-1": 100, "eco-2": False},
+            ("q4", "Expert HLG", "hlg"): calm | {"pic-1": 100, "eco-2": False},
         },
     )
 
@@ -226,7 +228,7 @@ def quantum_dot_build() -> Build:
     expert = (np.array([1.008, 0.990, 0.972]), np.array([-0.002, 0.0, 0.003]))
     return Build(
         technology="lcd", primaries=quantum_dots(), light=(30.0, 4.4), leak=1 / 4200, gammas=GAMMAS, energy=ENERGY,
-        error={"q1": (np.array([0.91, 0.97, 1.01]), np.zeros(3)), "q2": expert, "q3": expert}, gain_step=(0.0064, 0.0071, 0.0078),
+        error={"q1": (np.array([0.91, 0.97, 1.01]), np.zeros(3)), "q2": expert, "q3": expert, "q4": expert}, gain_step=(0.0064, 0.0071, 0.0078),
         offset_step=(0.0024, 0.0026, 0.0029), emulated=("q2",), zones=(24, 14), hdr_peak=1150.0, hdr_knee=0.35,
     )  # fmt: skip
 

@@ -18,6 +18,7 @@ from fenvik.standins.spectra import with_luminance
 from fenvik.standins.world import Picture, World
 
 LIGHTS = ("red", "green", "blue")
+LUMA_2020 = np.array([0.2627, 0.6780, 0.0593])
 LUMA = np.array([0.2126, 0.7152, 0.0722])
 STRETCHED_BELOW = 0.15  # of signal: what black stretch eats
 AVERAGED = 8  # a chart's mean is taken over every so many pixels
@@ -114,8 +115,8 @@ class Optics:
         return float(self.value(mode, role, default))
 
     def is_hdr(self, mode: str) -> bool:
-        """Whether a mode is for PQ signals."""
-        return "hdr10" in self.menu.modes[mode].signals
+        """Whether a mode is for PQ or HLG signals."""
+        return self.menu.modes[mode].signals[0] in ("hdr10", "hlg")
 
     def switch_off_and_on(self) -> None:
         """Let the display be cold again."""
@@ -165,7 +166,9 @@ class Optics:
     def light(self, mode: str, fraction: ArrayLike, mean: float) -> Floats:
         """Return the panel's linear drive for signal fractions (..., 3), 1 at nominal white."""
         v = self.signal(mode, fraction, mean)
-        if self.is_hdr(mode):
+        if "hlg" in self.menu.modes[mode].signals:
+            light = self._scened(v)
+        elif self.is_hdr(mode):
             nits = self.installed.of(mode).toned(curves.pq(v))
             # A tone that is installed takes the place of the display's own roll-off.
             own = self.installed.of(mode).tone is None
@@ -186,6 +189,14 @@ class Optics:
             mixed = mixed * np.array([1.0, 0.965, 0.86])
         levels = self.build.panel_levels
         return np.asarray((np.round(mixed ** (1 / 2.2) * levels / 1.04) * 1.04 / levels) ** 2.2)
+
+    def _scened(self, v: Floats) -> Floats:
+        """Return linear drive of HLG signals: the scene's light, bent by the system gamma of the panel's peak."""
+        peak = self.build.hdr_peak * (1.0 + self.build.boost)
+        scene = curves.hlg_scene(np.clip(v, 0.0, 1.0), peak, 0.0)
+        luminance = scene @ LUMA_2020
+        bent = np.maximum(luminance, 1e-9) ** (curves.hlg_gamma(peak) - 1.0)
+        return np.asarray(scene * bent[..., None])
 
     def _rolled(self, nits: Floats, peak: float) -> Floats:
         knee = self.build.hdr_knee * peak

@@ -9,7 +9,7 @@ from fenvik.core.signal import Range, encode
 from fenvik.standins.rpc import Device, Params, Refusal, codes, is_number, text, wrong
 from fenvik.standins.world import Picture, Signal, World
 
-FORMATS = ("sdr", "hdr10")
+FORMATS = ("sdr", "hdr10", "hlg")
 BITS = (8, 10)
 FRAME_RATES = (23.976, 24, 25, 29.97, 30, 50, 59.94, 60)
 COLORIMETRY = ("bt709", "p3d65", "bt2020")
