@@ -72,21 +72,45 @@ class System:
         return f"http://127.0.0.1:{self.port}"
 
 
-@pytest.fixture
-def system(transactional_db, settings, person):
+@pytest.fixture(scope="session")
+def processes(django_db_setup):
+    """Web and worker on the tests' database; they stay from test to test, for starting them costs more than most tests."""
     from urllib.parse import quote
+
+    from django.conf import settings
 
     database = settings.DATABASES["default"]
     made = System(
         f"postgresql://{database['USER']}:{quote(database['PASSWORD'])}@{database['HOST']}:{database['PORT']}/{database['NAME']}"
     )
+    yield made
+    made.end()
+
+
+@pytest.fixture
+def system(transactional_db, processes, person):
+    """The whole system with stand-ins that nobody has touched; what an earlier test killed is started again."""
+    for name in ("worker", "web"):
+        if name in processes.running and processes.running[name].poll() is not None:
+            processes.running.pop(name)
+    processes.start_standins()
+    if "worker" not in processes.running:
+        processes.start("worker")
+    if "web" not in processes.running:
+        processes.start_web()
     try:
-        made.start_standins()
-        made.start("worker")
-        made.start_web()
-        yield made
+        yield processes
     finally:
-        made.end()
+        # Nobody is to work on what the next test's database no longer has.
+        for name in ("standins", *([] if _is_idle() else ["worker"])):
+            if name in processes.running:
+                processes.kill(name)
+
+
+def _is_idle():
+    from fenvik.web.passes.models import Pass
+
+    return not Pass.objects.filter(finished_at__isnull=True).exists()
 
 
 @pytest.fixture

@@ -43,6 +43,9 @@ def parser() -> argparse.ArgumentParser:
     made.add_argument("--steps", default=",".join(ALL), help="of correction, light, white, grey, colour")
     made.add_argument("--budget", type=int, default=150, metavar="READINGS", help="at most, the closing proof included")
     made.add_argument("--window", type=float, default=10.0, metavar="PERCENT")
+    made.add_argument(
+        "--luminance", type=float, metavar="CD_M2", help="of white, for the step light; without it the light stays as it is"
+    )
     made.add_argument("--settle", type=float, default=0.4, metavar="SECONDS", help="between a picture and its reading")
     made.add_argument(
         "--on-stop", choices=("restore", "keep"), default="restore", help="what Ctrl-C does with the settings"
@@ -78,6 +81,8 @@ def run(arguments: list[str]) -> int:
         return refuse(
             f"--budget takes {LEAST_BUDGET} readings at least: what is found and what is left are read in any case"
         )
+    if given.luminance is not None and not 1 <= given.luminance <= 10_000:
+        return refuse("--luminance takes cd/m² from 1 to 10000")
     if not 0 < given.window <= 100:
         return refuse("--window takes a percentage of the screen's area")
     out = Path(given.out)
@@ -107,6 +112,8 @@ class Calibration:
 
     def run(self) -> int:
         """Do it; whatever ends it, the file says what was reached."""
+        # Also where whoever started this had SIGINT ignored, as shells do for what runs in the background.
+        signal.signal(signal.SIGINT, signal.default_int_handler)
         signal.signal(signal.SIGTERM, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt()))
         try:
             self.rig.begin()
@@ -121,6 +128,7 @@ class Calibration:
             self._correct()
             desk = Desk(self.rig, budget=self.given.budget - self.rig.readings, heard=say)
             self.job = Job(desk, replace(TARGETS[self.given.target]), tuple(s for s in self.steps if s != "correction"))
+            self.job.luminance = self.given.luminance
             self.job.run()
         except KeyboardInterrupt:
             status = STOPPED

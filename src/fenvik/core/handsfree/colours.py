@@ -23,7 +23,7 @@ TOP, HALF = 75.0, 37.5  # percent of signal: a full colour, and the other lights
 DEAD = 0.35  # of a difference that a probe must move, or the control does nothing
 PROBE = 1.6  # differences that a probe should move
 DOUBT, PRICE = 0.15, 0.004
-ROUNDS = 3
+ROUNDS = 4
 GOOD = 0.45  # of a difference in lightness, chroma or hue: better is not chased
 
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from fenvik.core.colourspace import xyz_to_uv
 from fenvik.core.errors import FenvikError
-from fenvik.core.handsfree import colours
+from fenvik.core.handsfree import colours, lights
 from fenvik.core.handsfree.greymodel import Fit, Knob, Seen, drives_of, fit, metric, solve
 from fenvik.core.handsfree.rig import BudgetError, Desk, Taken
 from fenvik.core.science import cct_and_duv
@@ -28,7 +28,7 @@ CHANNELS = {"red": 0, "green": 1, "blue": 2}
 STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # what belongs to the picture of an HDR mode
 MOST_OPTIONS = 8
-LOOKED_LAST, MANY_LEVELS = 6, 16
+LOOKED_AGAIN, FEW_LEVELS = (6, 10), 12
 
 
 @dataclass
@@ -44,6 +44,7 @@ class Job:
     as_left: list[Taken] = field(default_factory=list)
     model: Fit | None = None
     restored: bool = False
+    luminance: float | None = None  # cd/m² of white that is wanted; None leaves the light as it is
 
     def run(self) -> None:
         """Do the whole job. What a budget or a device ends early is kept as it stands, and noted by whoever catches it."""
@@ -51,13 +52,13 @@ class Job:
         self.desk.budget -= len(FOUND) + len(FULL)  # the proof is never saved on
         try:
             self.process_off()
+            if "light" in self.steps:
+                self.light()
             if "white" in self.steps:
                 self.curve()
                 self.preset()
             if "white" in self.steps or "grey" in self.steps:
                 self.greys()
-            if "light" in self.steps and not self.desk.by_role("light"):
-                self.desk.notes.append("This mode has no light control.")
             if "colour" in self.steps:
                 colours.adjust(self.desk, self.target, self.hold())
         except BudgetError as spent:
@@ -92,6 +93,14 @@ class Job:
             turned.append(control["label"])
         if turned:
             self.desk.notes.append(f"Turned off before measuring: {', '.join(turned)}.")
+            self.settle(self.desk.greys((100.0, 0.0)))
+
+    def light(self) -> None:
+        """Bring white to the luminance that is wanted, and let nothing clip below it."""
+        turned = lights.lower_white_level(self.desk, self.target)
+        if self.luminance is not None:
+            turned = lights.turn_light(self.desk, self.luminance) or turned
+        if turned:
             self.settle(self.desk.greys((100.0, 0.0)))
 
     def _choices(self, role: str) -> dict[str, Any] | None:
@@ -171,29 +180,34 @@ class Job:
         since = self._last_state(start)
         two = [k.kind != "point" for k in knobs]
         points = sorted({k.at for k in knobs if k.kind == "point"})
+        coarse = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])
         if any(two):
             self.desk.say("two-point white balance")
-            for levels in ((90.0, 30.0, 60.0), (80.0, 20.0, 50.0)):
-                self._move(knobs, since, two, np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0]))
+            for levels in ((90.0, 30.0, 60.0),) if points else ((90.0, 30.0, 60.0), (80.0, 20.0, 50.0)):
+                self._move(knobs, since, two, coarse)
                 self.desk.greys(levels)
         if points:
-            self.desk.say("points of the white balance")
-            at = sorted({round(100 * p, 3) for p in points} | {100.0}, reverse=True)
-            if len(at) < 12:
-                at = sorted({*at, *(round(v, 3) for v in (5.0, 15.0, 35.0, 75.0))}, reverse=True)
-            everything = np.array(sorted(p / 100.0 for p in {*at, 3.0} if p >= 3.0))
-            self._move(knobs, since, two, everything)
-            # Half of the levels, then the other half, then a last look at those that are expected to be worst.
-            self.desk.greys(at[::2] if len(at) > MANY_LEVELS else at)
-            self._move(knobs, since, [True] * len(knobs), everything)
-            self.desk.greys(at[1::2] if len(at) > MANY_LEVELS else at)
-            self._move(knobs, since, [True] * len(knobs), everything)
-            self.desk.greys(self._worst(at, knobs, since, LOOKED_LAST))
-            self._move(knobs, since, [True] * len(knobs), everything, last=True)
+            self._points(knobs, since, points)
         elif any(two):
-            self._move(knobs, since, two, np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0]))
+            self._move(knobs, since, two, coarse)
             self.desk.greys((100.0, 40.0, 10.0))
             self._move(knobs, since, two, np.array([0.1, 0.2, 0.3, 0.4, 0.5, 0.7, 0.9, 1.0]), last=True)
+
+    def _points(self, knobs: Sequence[Knob], since: int, points: Sequence[float]) -> None:
+        """Move all points at once and read every level; then again those that are expected to be worst, until few are left."""
+        self.desk.say("points of the white balance")
+        at = sorted({round(100 * p, 3) for p in points} | {100.0}, reverse=True)
+        if len(at) < FEW_LEVELS:
+            at = sorted({*at, *(round(v, 3) for v in (5.0, 15.0, 35.0, 75.0))}, reverse=True)
+        # What lies between the points is looked at too: the model knows how their pulls meet there.
+        levels = np.array(sorted(p / 100.0 for p in {*at, 3.0, *range(5, 100, 5)} if p >= 3.0))
+        every = [True] * len(knobs)
+        self._move(knobs, since, every, levels)
+        self.desk.greys(at)
+        for count in LOOKED_AGAIN:
+            self._move(knobs, since, every, levels)
+            self.desk.greys(self._worst(at, knobs, since, count))
+        self._move(knobs, since, every, levels, last=True)
 
     def _worst(self, at: Sequence[float], knobs: Sequence[Knob], since: int, count: int) -> list[float]:
         """Return the levels that the model expects to be farthest off, or knows least of: brightest first."""
@@ -218,13 +232,12 @@ class Job:
 
     def _seen(self, knobs: Sequence[Knob], since: int) -> list[Seen]:
         made = []
-        for t in self.desk.taken[since:]:
+        for when, t in enumerate(self.desk.taken[since:], start=since):
             if np.ptp(t.fraction) > 0 or t.fraction[0] < 0.025 or t.xyz[1] <= 0:
                 continue
             moved = np.array([(float(t.settings[k.id]) - k.value) / k.step for k in knobs])
-            made.append(
-                Seen(float(t.fraction[0]), drives_of(t.xyz[None], self.target, self.white, self.black)[0], moved)
-            )
+            drives = drives_of(t.xyz[None], self.target, self.white, self.black)[0]
+            made.append(Seen(float(t.fraction[0]), drives, moved, float(when)))
         return made
 
     def _move(

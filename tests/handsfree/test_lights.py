@@ -1,0 +1,60 @@
+"""Light and white level by readings alone, on the stand-ins."""
+
+import numpy as np
+import pytest
+
+from fenvik.core.handsfree.job import Job
+from fenvik.core.handsfree.lights import clipped, lower_white_level, turn_light
+from fenvik.core.handsfree.rig import Desk
+from fenvik.core.target import TARGETS
+from tests.handsfree.site import Site
+
+TARGET = TARGETS["bt709-bt1886"]
+
+
+@pytest.mark.parametrize("wanted", [60.0, 110.0, 160.0])
+def test_white_is_brought_to_the_luminance_that_is_wanted(wanted):
+    site = Site(0, "m2", 55)
+    site.set("eco-1", "Off")
+    desk = Desk(site)
+    site.controls[:] = site.display.menu.described("m2")
+    assert turn_light(desk, wanted)
+    assert desk.read((100.0,) * 3).xyz[1] == pytest.approx(wanted, rel=0.04)
+    assert len(desk.taken) <= 6
+
+
+def test_a_luminance_out_of_reach_is_said():
+    desk = Desk(Site(0, "m2", 55))
+    turn_light(desk, 3000.0)
+    assert any("wanted" in note for note in desk.notes)
+
+
+def test_a_clipped_white_is_found_by_channel_and_its_level_lowered():
+    site = Site(0, "m2", 55)
+    site.set("pic-2", 100)
+    site.set("wb-gr", 40)
+    site.controls[:] = site.display.menu.described("m2")
+    desk = Desk(site)
+    levels = (100.0, 96.0, 92.0, 86.0)
+    before = clipped(np.array([t.xyz for t in desk.greys(levels)]), np.array(levels), TARGET)
+    assert 0 in before
+    assert lower_white_level(desk, TARGET)
+    assert not clipped(np.array([t.xyz for t in desk.greys(levels)]), np.array(levels), TARGET)
+    assert "red" in desk.notes[0]
+
+
+def test_what_does_not_clip_is_left_alone():
+    site = Site(0, "m2", 55)
+    desk = Desk(site)
+    assert not lower_white_level(desk, TARGET)
+    assert site.sets == 0
+
+
+def test_a_job_with_a_luminance_reaches_it_and_comes_right():
+    site = Site(3, "q2", 55)
+    desk = Desk(site, budget=170)
+    job = Job(desk, TARGET, luminance=120.0)
+    job.run()
+    white = next(t for t in job.as_left if (t.fraction == 1.0).all())
+    assert white.xyz[1] == pytest.approx(120.0, rel=0.06)
+    assert site.truth(TARGET)[0] < 0.6
