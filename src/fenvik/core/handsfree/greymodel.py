@@ -5,8 +5,9 @@ Each channel has a free curve, and each control adds to it: a gain in proportion
 its neighbours. Gains and offsets push the other channels too. Everything but the width of a point is linear.
 """
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from scipy.optimize import lsq_linear
@@ -52,6 +53,35 @@ class Knob:
     low: float
     high: float
     step: float
+
+
+CHANNELS = {"red": 0, "green": 1, "blue": 2}
+KINDS = {"gain": "gain", "offset": "offset", "at": "point"}
+
+
+def knobs_of(controls: Sequence[dict[str, Any]], values: Mapping[str, Any], kinds: Sequence[str]) -> list[Knob]:
+    """Return the controls of the greys of these kinds, by their roles and in their order, standing at ``values``.
+
+    Points of luminance alone are left out where the three lights have points of their own, which do the same.
+    """
+    made = []
+    for control in controls:
+        role = (control.get("role") or "").split(".")
+        if control["kind"] != "range" or values.get(control["id"]) is None or len(role) < 3:
+            continue
+        if role[0] == "white" and role[-1] in CHANNELS and role[1] in KINDS:
+            kind, channel = KINDS[role[1]], CHANNELS[role[-1]]
+            at = float(".".join(role[2:-1])) / 100.0 if kind == "point" else 1.0
+        elif role[:2] == ["gamma", "at"]:
+            kind, channel, at = "tone", 0, float(".".join(role[2:])) / 100.0
+        else:
+            continue
+        if kind in kinds:
+            low, high, step = (float(control[member]) for member in ("min", "max", "step"))
+            made.append(Knob(control["id"], kind, channel, at, float(values[control["id"]]), low, high, step))
+    if any(knob.kind == "point" for knob in made):
+        made = [knob for knob in made if knob.kind != "tone"]
+    return made
 
 
 @dataclass(frozen=True)
@@ -297,16 +327,19 @@ def metric(levels: Floats, target: Target, white: float, black: float) -> Floats
 
 def solve(
     model: Fit, moved: Floats, target: Target, white: float, black: float, *, allowed: Sequence[bool], levels: Floats,
-    cap: float = 0.12, last: bool = False,
+    cap: float = 0.12, last: bool = False, curve: bool = True,
 ) -> Floats:  # fmt: skip
     """Return the moves (k,), in whole steps from where the knobs were found, that the model expects the least error of.
 
-    ``cap``: most change of drive that one solve may make; ``last``: no reading will check it, so it must be surer of itself.
+    ``cap``: most change of drive that one solve may make; ``last``: no reading will check it, so it must be surer of itself;
+    ``curve``: whether luminance counts too, and not the balance alone.
     """
     use = np.flatnonzero(np.asarray(allowed))
     if not use.size:
         return moved
     weigh = metric(levels, target, white, black) * np.sqrt(_eye(levels))[:, None, None]
+    if not curve:
+        weigh[:, 0] = 0.0
     effects = model.effects(levels)
     now = model.at(levels, moved) - levels[:, None]
     a = (weigh @ effects[:, :, use]).reshape(-1, use.size)

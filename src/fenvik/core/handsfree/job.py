@@ -9,7 +9,7 @@ import numpy as np
 from fenvik.core.colourspace import xyz_to_uv
 from fenvik.core.errors import FenvikError
 from fenvik.core.handsfree import colours, lights
-from fenvik.core.handsfree.greymodel import Fit, Knob, Seen, drives_of, fit, metric, solve
+from fenvik.core.handsfree.greymodel import Fit, Knob, Seen, drives_of, fit, knobs_of, metric, solve
 from fenvik.core.handsfree.rig import BudgetError, Desk, Taken
 from fenvik.core.science import cct_and_duv
 from fenvik.core.target import Target
@@ -24,7 +24,6 @@ FULL = (
     (100.0, 0.0, 100.0),
     (100.0, 100.0, 0.0),
 )
-CHANNELS = {"red": 0, "green": 1, "blue": 2}
 STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # what belongs to the picture of an HDR mode
 MOST_OPTIONS = 8
@@ -97,7 +96,9 @@ class Job:
 
     def light(self) -> None:
         """Bring white to the luminance that is wanted, and let nothing clip below it."""
-        turned = lights.lower_white_level(self.desk, self.target)
+        top = [t.xyz for t in self.as_found if round(100 * float(t.fraction.min())) in (100, 90, 80) and np.ptp(t.fraction) == 0]
+        clips = len(top) != 3 or lights.may_clip(np.array(top), self.target)
+        turned = clips and lights.lower_white_level(self.desk, self.target)
         if self.luminance is not None:
             turned = lights.turn_light(self.desk, self.luminance) or turned
         if turned:
@@ -152,34 +153,21 @@ class Job:
 
     def knobs(self, *kinds: str) -> list[Knob]:
         """Return the controls of the greys, in their order, as they stand."""
-        made = []
-        for control in self.desk.rig.controls:
-            role = (control.get("role") or "").split(".")
-            if control["kind"] != "range" or role[0] != "white" or role[-1] not in CHANNELS:
-                continue
-            kind = {"gain": "gain", "offset": "offset", "at": "point"}.get(role[1], "")
-            if kind not in kinds:
-                continue
-            at = float(".".join(role[2:-1])) / 100.0 if kind == "point" else 1.0
-            made.append(
-                Knob(
-                    control["id"], kind, CHANNELS[role[-1]], at, float(control["value"]), float(control["min"]),
-                    float(control["max"]), float(control["step"]),
-                )
-            )  # fmt: skip
-        return made
+        return knobs_of(self.desk.rig.controls, {c["id"]: c["value"] for c in self.desk.rig.controls}, kinds)
 
     def greys(self) -> None:
         """Two-point first, then points: model, solve, set, read, and again while it is worth its readings."""
-        kinds = (["gain", "offset"] if "white" in self.steps else []) + (["point"] if "grey" in self.steps else [])
+        kinds = (["gain", "offset"] if "white" in self.steps else []) + (
+            ["point", "tone"] if "grey" in self.steps else []
+        )
         knobs = self.knobs(*kinds)
         if not knobs:
             self.desk.notes.append("This mode has no white balance that can be set.")
             return
         start = len(self.desk.taken)
         since = self._last_state(start)
-        two = [k.kind != "point" for k in knobs]
-        points = sorted({k.at for k in knobs if k.kind == "point"})
+        two = [k.kind in ("gain", "offset") for k in knobs]
+        points = sorted({k.at for k in knobs if k.kind in ("point", "tone")})
         coarse = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])
         if any(two):
             self.desk.say("two-point white balance")
@@ -223,7 +211,7 @@ class Job:
 
     def _last_state(self, start: int) -> int:
         """Return from which reading on nothing but the knobs was turned: what was read before tells another display."""
-        mine = {k.id for k in self.knobs("gain", "offset", "point")}
+        mine = {k.id for k in self.knobs("gain", "offset", "point", "tone")}
         now = {k: v for k, v in self.desk.settings.items() if k not in mine}
         at = start
         while at > 0 and {k: v for k, v in self.desk.taken[at - 1].settings.items() if k not in mine} == now:

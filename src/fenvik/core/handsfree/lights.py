@@ -1,5 +1,6 @@
 """Light and white level: as bright as is wanted, and no light of the three clipped below white."""
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,7 @@ NEAR = 0.02  # of the luminance that is wanted
 TRIES = 4
 TOP = (100.0, 96.0, 92.0, 86.0)  # percent: where clipping shows
 FLAT = 0.35  # of the slope below: a light that grows by less is clipped
+DOUBTED = 0.9  # of the slope below, where any curve this bright grows faster
 LEAST_SLOPE = 0.6  # percent of light a percent of signal, of any curve this near to white
 
 
@@ -29,7 +31,7 @@ def turn_light(desk: Desk, luminance: float) -> bool:
         seen.append((float(control["value"]), white))
         if white <= 0 or abs(white / luminance - 1.0) <= NEAR:
             break
-        wanted = _next(seen, luminance, control)
+        wanted = next_light(seen, luminance, control)
         if wanted == control["value"]:
             break
         desk.set(control, wanted)
@@ -44,8 +46,11 @@ def turn_light(desk: Desk, luminance: float) -> bool:
     return bool(control["value"] != start)
 
 
-def _next(seen: list[tuple[float, float]], luminance: float, control: dict[str, Any]) -> float:
-    """Return the value that should give the luminance: by the line through the two nearest readings, first by proportion."""
+def next_light(seen: Sequence[tuple[float, float]], luminance: float, control: dict[str, Any]) -> float:
+    """Return the value that should give the luminance: by the line through the two nearest readings, first by proportion.
+
+    ``seen``: pairs of the control's value and the white that was read with it, in cd/m², the newest last.
+    """
     value, white = seen[-1]
     low, high, step = (float(control[m]) for m in ("min", "max", "step"))
     others = [pair for pair in seen[:-1] if pair[0] != value]
@@ -71,6 +76,13 @@ def clipped(xyz: Floats, levels: Floats, target: Target) -> list[int]:
         if usual > 0 and slopes[-1] < FLAT * usual:
             found.append(channel)
     return found
+
+
+def may_clip(xyz: Floats, target: Target) -> bool:
+    """Return whether any light grows less than it should towards white: XYZ (3, 3) of greys at 100, 90 and 80 percent."""
+    light = xyz @ target.inverse_matrix.T
+    upper, lower = light[0] - light[1], light[1] - light[2]
+    return bool((upper < DOUBTED * np.maximum(lower, 1e-9)).any())
 
 
 def lower_white_level(desk: Desk, target: Target) -> bool:

@@ -161,7 +161,7 @@ def core_controls(values: Values) -> list[Control]:
     return made
 
 
-def _epoch_starts(changes: Sequence[ControlChange]) -> list[tuple[datetime, dict[str, Any]]]:
+def epoch_starts(changes: Sequence[ControlChange]) -> list[tuple[datetime, dict[str, Any]]]:
     """Return, for each group in order, when it was made and the values it set."""
     starts: dict[Any, tuple[datetime, dict[str, Any]]] = {}
     for change in changes:
@@ -235,7 +235,7 @@ def kept_lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
 def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     """Return the desk of a tuning; ``rows`` are its recent readings, oldest first."""
     controls = core_controls(values)
-    starts = _epoch_starts(values.changes)
+    starts = epoch_starts(values.changes)
     greys = _grey_rows(rows, starts)
     around = _surroundings(tuning, greys)
     meter = greys[-1].row.pass_of.meter_facts if greys else None

@@ -16,7 +16,15 @@ PARTS = {
     "instruments": {"devices": "instruments", "aim": "aim", "correction": "correction"},
     "groundwork": {"checks": "checks", "levels": "levels", "patterns": "patterns", "warm-up": "warm-up"},
 }
-NAMES = ("sheet", "other", "check", "pattern", "step", "method")  # each names one thing that the page shows
+# What is worked on at Adjust: its key and its name.
+WORKS = {
+    "light": ("l", "light"),
+    "two": ("w", "two-point"),
+    "points": ("m", "points"),
+    "colours": ("c", "colours"),
+    "hands-free": ("h", "hands-free"),
+}
+NAMES = ("sheet", "other", "check", "pattern", "step", "method", "work", "hue")  # each names one thing that the page shows
 LONGEST = 60
 
 
@@ -32,6 +40,11 @@ class Options:
     def get(self, name: str) -> str:
         """Return what a name stands for; empty where the address does not say."""
         return dict(self.more).get(name, "")
+
+    @property
+    def work(self) -> str:
+        """What is worked on at Adjust: two-point unless another work is asked for."""
+        return self.get("work") if self.get("work") in WORKS else "two"
 
     def number(self, name: str) -> int | None:
         """Return the number that a name stands for."""

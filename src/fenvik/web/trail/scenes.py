@@ -4,17 +4,11 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-from django.conf import settings
 from django.http import Http404
-from django.utils.html import format_html
-from django.utils.safestring import mark_safe
 
-from fenvik.charts import balance as balance_chart
-from fenvik.charts import levers
 from fenvik.core.analysis import Analysis
 from fenvik.formats.typed import ORDERS
-from fenvik.web.adjusting.desk import Desk, kept_lay_out
-from fenvik.web.adjusting.services import last_to_undo
+from fenvik.web.adjusting.desk import Desk
 from fenvik.web.corrections.choosing import candidates
 from fenvik.web.groundwork.state import warning_of
 from fenvik.web.groundwork.words import conditions_words
@@ -26,10 +20,10 @@ from fenvik.web.results import pictures
 from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.pictures import own_colour
 from fenvik.web.results.special import special_of
-from fenvik.web.trail import arrival, groundwork, instruments, lists
+from fenvik.web.trail import adjust, arrival, groundwork, instruments, lists
 from fenvik.web.trail.facts import STOPS, Trail, newest_pass, trail_of
 from fenvik.web.trail.kept import tunings
-from fenvik.web.trail.options import PARTS, Options
+from fenvik.web.trail.options import PARTS, WORKS, Options
 from fenvik.web.trail.progress import FIRST_GUESS_CD_M2, Progress, progress_of
 from fenvik.web.trail.tape import TapeRow, tape_of
 from fenvik.web.trail.verdict import Verdict, light_words, verdict_of
@@ -78,6 +72,22 @@ class Scene:
     def parts(self) -> list[tuple[str, str, str]]:
         """Key, id and name of each part of a stop that has parts."""
         return [(str(i + 1), name, label) for i, (name, label) in enumerate(PARTS.get(self.stop, {}).items())]
+
+    @property
+    def works(self) -> list[tuple[str, str, str]]:
+        """Key, id and name of each kind of work at Adjust that this display allows."""
+        roles = {(control.get("role") or "").split(".")[0] for control in self.values.controls}
+        at = {".".join((control.get("role") or "").split(".")[:2]) for control in self.values.controls}
+        if self.tuning.signal != "sdr":
+            return [(key, name, label) for name, (key, label) in WORKS.items() if name == "two"]
+        there = {"two", "light"} | ({"points"} if at & {"white.at", "gamma.at"} else set())
+        there |= ({"colours"} if "colour" in roles else set()) | ({"hands-free"} if self.is_linked else set())
+        return [(key, name, label) for name, (key, label) in WORKS.items() if name in there]
+
+    @property
+    def has_colours(self) -> bool:
+        """Whether the menu has controls for single colours."""
+        return any(name == "colours" for _, name, _ in self.works)
 
     @property
     def is_linked(self) -> bool:
@@ -236,95 +246,6 @@ def _left(scene: Scene) -> None:
     scene.verdict = verdict_of(scene.found, scene.left, scene.values, scene.tuning.luminance)
 
 
-def _adjust(scene: Scene) -> None:
-    desk = kept_lay_out(scene.tuning, scene.values, scene.recent)
-    scene.desk = desk
-    found_balance: dict[float, Any] = {}
-    if scene.found is not None:
-        percent = np.round(scene.found.readings.fraction[:, 0] * 100.0)
-        found_balance = {
-            float(percent[i]): scene.found.balance[i] - 100.0 for i in np.flatnonzero(scene.found.lit_grey)
-        }
-    rows = desk.chart_levels(found_balance, scene.tuning.target.tolerance)
-    pair = pictures.Pair(
-        scene.found, None, current=desk.percent, levels=rows or None, steps=_step_scale(desk),
-        answers={"balance": _now_words(desk)} if rows else {},
-    )  # fmt: skip
-    scene.picture = pictures.draw(scene.options.view, pair)
-    live = desk.live
-    if live is not None:
-        deviation, std, error, error_std = live
-        three = [float(v) - 100.0 for v in deviation]
-        scene.extra |= {
-            "error": error,
-            "error_pm": 1.96 * error_std,
-            "within": error <= scene.tuning.target.tolerance,
-            "levers": mark_safe(
-                levers.draw(
-                    (three[0], three[1], three[2]),
-                    (float(std[0]), float(std[1]), float(std[2])),
-                    title="Red, green and blue now",
-                )
-            ),
-        }
-    scene.extra["undo"] = last_to_undo(scene.values.changes) if scene.options.ask == "undo" else []
-    scene.extra["can_undo"] = bool(last_to_undo(scene.values.changes))
-    if desk.nudge is not None:
-        at = desk.nudge.at(desk.percent / 100.0)
-        scene.extra |= {
-            "after": float(desk.nudge.after[at]),
-            "after_pm": 1.96 * float(desk.nudge.after_std[at]),
-            "overall_after": desk.nudge.overall_after,
-            "overall_now": desk.nudge.overall_now,
-        }
-    scene.extra["pages"] = settings.STANDIN_PAGES
-    scene.extra["log"] = _log(scene.values)
-
-
-def _log(values: Values) -> list[dict[str, Any]]:
-    undone = {c.undoes_id for c in values.changes if c.undoes_id}
-    return [{"change": c, "undone": c.pk in undone} for c in reversed(values.changes)][:40]
-
-
-def _now_words(desk: Desk) -> Any:
-    """Return what the levels as they should stand now say."""
-    assert desk.surroundings is not None
-    at = np.array([level.level for level in desk.levels])
-    drives = np.array([level.drive for level in desk.levels])
-    errors = desk.surroundings.errors(at, drives)
-    worst = int(np.argmax(errors))
-    if float(errors[worst]) <= desk.tuning.target.tolerance:
-        return format_html(
-            "No level is off by more than <b>{}</b> as the controls stand now.", f"{float(errors[worst]):.1f}"
-        )
-    neutral = drives - drives.mean(axis=1, keepdims=True)
-    channel = int(np.argmax(np.abs(neutral[worst])))
-    name = ("Red", "Green", "Blue")[channel]
-    side = "much" if neutral[worst, channel] > 0 else "little"
-    return format_html(
-        "<b>Too {} {} at {} %</b>, error {}, as the controls stand now.",
-        side,
-        name.lower(),
-        f"{at[worst] * 100:.0f}",
-        f"{float(errors[worst]):.1f}",
-    )
-
-
-def _step_scale(desk: Desk) -> balance_chart.StepScale | None:
-    """Return the second scale of the balance: the control of the light that is farthest off at this end."""
-    live = desk.live
-    if desk.response is None or live is None or desk.surroundings is None:
-        return None
-    channel = int(np.argmax(np.abs(live[0] - 100.0)))
-    control = next((c for c in desk.controls if c.end == desk.end and c.channel == channel), None)
-    if control is None or not desk.response.observed[desk.controls.index(control)]:
-        return None
-    level = desk.percent / 100.0
-    effect = float(desk.response.jacobian(level)[channel, desk.controls.index(control)])
-    gamma = 2.3 / max(level, 0.05)
-    return balance_chart.StepScale(control.label, channel, 100.0 * effect * gamma)
-
-
 def _handover(scene: Scene) -> None:
     scene.extra["handovers"] = list(scene.tuning.visit.standing_handovers)
     scene.extra["ready"] = scene.left is not None and scene.found is not None
@@ -336,7 +257,7 @@ _FILL = {
     "groundwork": groundwork.fill,
     "instruments": instruments.fill,
     "found": _found,
-    "adjust": _adjust,
+    "adjust": adjust.fill,
     "left": _left,
     "handover": _handover,
 }

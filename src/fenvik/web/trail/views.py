@@ -15,6 +15,7 @@ from fenvik.core.errors import FenvikError
 from fenvik.core.patterns import PatternError
 from fenvik.formats import sheet as files
 from fenvik.formats.typed import TypedError
+from fenvik.web.adjusting import lists
 from fenvik.web.adjusting import services as adjusting
 from fenvik.web.adjusting.desk import lay_out
 from fenvik.web.adjusting.learned import keep
@@ -29,6 +30,7 @@ from fenvik.web.passes import services as passes
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.trail.acts import Act, group_of, number_in, typed_values
+from fenvik.web.trail.acts_adjust import ADJUST_ACTS, read_again
 from fenvik.web.trail.acts_arrival import ARRIVAL_ACTS
 from fenvik.web.trail.acts_groundwork import GROUNDWORK_ACTS
 from fenvik.web.trail.acts_instruments import INSTRUMENT_ACTS
@@ -139,20 +141,22 @@ def _turned(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     other = request.POST.get("control", "")
     if other:
         typed = {other: request.POST.get("other-value", "")[:40]}
+    if request.POST.get("link"):
+        typed = lists.set_over_link(tuning_id=tuning.pk, actor=request.user, typed=typed)
     basis = number_in(request, "basis")
     made = adjusting.log_changes(
         tuning_id=tuning.pk, actor=request.user, typed=typed, seen=number_in(request, "seen"), now=timezone.now(),
         group=group_of(request), basis_id=basis if basis > 0 else None,
     )  # fmt: skip
-    if request.POST.get("stop") == "adjust" and tuning.meter_id and made:
-        adjusting.read_level(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    if request.POST.get("stop") == "adjust" and made:
+        read_again(request, tuning)
     return None
 
 
 def _undo(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     made = adjusting.undo(tuning_id=tuning.pk, actor=request.user, group=group_of(request), now=timezone.now())
-    if tuning.meter_id and made:
-        adjusting.read_level(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    if made:
+        read_again(request, tuning)
     return None
 
 
@@ -240,6 +244,7 @@ ACTS: dict[str, Act] = {
     **ARRIVAL_ACTS,
     **GROUNDWORK_ACTS,
     **INSTRUMENT_ACTS,
+    **ADJUST_ACTS,
     "turned": _turned,
     "undo": _undo,
     "read": _read,

@@ -114,6 +114,7 @@ class Tuning(FirmModel):
     correction_choice = models.CharField(
         max_length=8, choices=[("auto", "where one fits"), ("chosen", "chosen"), ("none", "none")], default="auto"
     )
+    corrects_curve = models.BooleanField(default=True)  # whether points change luminance too, and not the balance alone
     high_level = models.FloatField(default=80.0, validators=[MinValueValidator(1.0), MaxValueValidator(100.0)])
     low_level = models.FloatField(default=30.0, validators=[MinValueValidator(1.0), MaxValueValidator(100.0)])
     working_end = models.CharField(max_length=4, choices=[("high", "high"), ("low", "low")], default="high")

@@ -1,0 +1,178 @@
+"""What single colours know at a moment: where each stands, what its controls do, and the next nudge."""
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+
+from fenvik.core import hues as core
+from fenvik.core.analysis import Analysis, analyse
+from fenvik.core.errors import NoWhiteError
+from fenvik.core.handsfree.colours import HUES
+from fenvik.core.patches import Patch, grey, patch
+from fenvik.core.signal import decode
+from fenvik.core.types import Floats
+from fenvik.web.adjusting.desk import epoch_starts
+from fenvik.web.menus.values import Values, values_of
+from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose, Reading
+from fenvik.web.passes.services import start_pass
+from fenvik.web.people.models import User
+from fenvik.web.results.assemble import core_readings
+from fenvik.web.visits.models import Tuning
+
+
+@dataclass(frozen=True)
+class Hue:
+    """One colour: ``parts`` are the differences of its newest look, ``nudge`` what to turn; both None while it was not read."""
+
+    name: str
+    turns: list[core.Turn]
+    parts: Floats | None
+    is_stale: bool
+    nudge: core.HueNudge | None
+    dead: list[str]  # labels of controls that do nothing
+    basis: Reading | None
+
+    @property
+    def errors(self) -> Floats | None:
+        """The size of the difference of each patch."""
+        return None if self.parts is None else core.errors_of(self.parts)
+
+    @property
+    def error(self) -> float | None:
+        """The average over the patches."""
+        return None if self.parts is None else float(core.errors_of(self.parts).mean())
+
+    @property
+    def is_done(self) -> bool:
+        """Whether it was read as it stands and nothing more is proposed."""
+        return self.parts is not None and not self.is_stale and self.nudge is None
+
+
+def patches(tuning: Tuning, hue: str) -> list[Patch]:
+    """Return the patches that a colour is judged by."""
+    range_: Any = tuning.range
+    return [patch(label, percent, tuning.bits, range_) for label, percent in core.patches_for(hue)]
+
+
+def turns_of(values: Values, hue: str) -> list[core.Turn]:
+    """Return the controls of a colour whose values are known."""
+    made = []
+    for control in values.controls:
+        role = control.get("role") or ""
+        value = values.now.get(control["id"])
+        if role.startswith(f"colour.{hue}.") and control["kind"] == "range" and value is not None:
+            low, high, step = (float(control[member]) for member in ("min", "max", "step"))
+            what = role.split(".", 2)[2]
+            made.append(core.Turn(control["id"], control["label"], what, float(value), low, high, step))
+    return made
+
+
+def hues_of(tuning: Tuning, values: Values, rows: list[Reading]) -> list[Hue]:
+    """Return every colour that the menu has controls for; ``rows`` are recent readings, oldest first."""
+    rows = [row for row in rows if row.pass_of.purpose not in OF_INSTRUMENTS and not row.too_dark and row.y > 0]
+    starts = epoch_starts(values.changes)
+    epochs = [sum(at <= row.started_at for at, _ in starts) for row in rows]
+    colours = {c["id"] for c in values.controls if (c.get("role") or "").startswith("colour.")}
+    # White and black as they were read last since anything but a single colour was turned.
+    since = max((i + 1 for i, (_, changed) in enumerate(starts) if not colours.issuperset(changed)), default=0)
+    white, black = _level(rows, epochs, since, 1.0), _level(rows, epochs, since, 0.0)
+    made = []
+    for name in HUES:
+        turns = turns_of(values, name)
+        if turns:
+            made.append(_hue(tuning, values, rows, epochs, starts, name, turns, white, black or 0.0))
+    return made
+
+
+def _range_of(row: Reading) -> Any:
+    return "full" if row.pass_of.range == "full" else "limited"
+
+
+def _level(rows: list[Reading], epochs: list[int], since: int, level: float) -> float | None:
+    there = [
+        (epoch >= since, row) for row, epoch in zip(rows, epochs, strict=True)
+        if row.r == row.g == row.b and abs(float(decode(row.r, row.pass_of.bits, _range_of(row))) - level) < 1e-6
+    ]  # fmt: skip
+    fresh = [row for is_fresh, row in there if is_fresh]
+    found = fresh or [row for _, row in there]
+    return None if not found else max(float(found[-1].seen[1]), 0.0)
+
+
+def _hue(
+    tuning: Tuning, values: Values, rows: list[Reading], epochs: list[int],
+    starts: list[tuple[datetime, dict[str, Any]]], name: str, turns: list[core.Turn], white: float | None, black: float,
+) -> Hue:  # fmt: skip
+    wanted = patches(tuning, name)
+    mine = {turn.id for turn in turns}
+    eras, settings = [0], [np.array([float((values.found or {}).get(t.id, t.value)) / t.step for t in turns])]
+    current = dict(values.found or {})
+    for _, changed in starts:
+        current |= changed
+        eras.append(eras[-1] + any(control not in mine for control in changed))
+        settings.append(np.array([float(current.get(t.id, t.value)) / t.step for t in turns]))
+    looks: list[core.Look] = []
+    newest: Reading | None = None
+    at = -1
+    if white:
+        for epoch in sorted(set(epochs)):
+            seen = {}
+            for row, its in zip(rows, epochs, strict=True):
+                if its == epoch:
+                    seen[(row.r, row.g, row.b, row.pass_of.bits)] = row
+            found = [seen.get((*p.rgb, tuning.bits)) for p in wanted]
+            if any(row is None for row in found):
+                continue
+            fraction = np.array([p.fraction(tuning.bits, tuning.range) for p in wanted])  # type: ignore[arg-type]
+            parts = core.parts_of(fraction, np.array([row.seen for row in found if row]), tuning.target, white, black)
+            looks.append(core.Look(parts, settings[epoch], eras[epoch]))
+            newest, at = found[-1], epoch
+    if not looks:
+        return Hue(name, turns, None, False, None, [], None)
+    fraction = np.array([p.fraction(tuning.bits, tuning.range) for p in wanted])  # type: ignore[arg-type]
+    belief = core.learn(*core.usual(turns, fraction, tuning.target, float(white or 1.0), black), looks)
+    # What was turned since the newest look is carried forward by what is believed.
+    parts = looks[-1].parts + belief.slope @ (settings[-1] - looks[-1].settings)
+    stale = at < len(starts) and any(control in mine for _, changed in starts[at:] for control in changed)
+    nudge = None if stale else core.propose(turns, belief, parts)
+    dead = [t.label for t, is_dead in zip(turns, belief.dead, strict=True) if is_dead]
+    return Hue(name, turns, parts, stale, nudge, dead, newest)
+
+
+def chosen(all_hues: list[Hue], asked: str) -> Hue | None:
+    """Return the colour that is worked on: the one that was asked for, else the worst that is not done."""
+    by_name = {hue.name: hue for hue in all_hues}
+    if asked in by_name:
+        return by_name[asked]
+    open_ones = [hue for hue in all_hues if not hue.is_done]
+    return max(open_ones or all_hues, key=lambda hue: hue.error or 0.0, default=None)
+
+
+def read_hues(*, tuning_id: int, actor: User, names: list[str], now: datetime) -> Pass:
+    """Read the patches of colours, white first where there is more than one. Raises what ``start_pass`` raises."""
+    tuning = Tuning.objects.of_firm(actor.firm_id).select_related("display__menu_map").get(pk=tuning_id)
+    known = {hue for hue in HUES if turns_of(values_of(tuning), hue)}
+    range_: Any = tuning.range
+    listed = [grey(100.0, tuning.bits, range_)] if len(names) != 1 else []
+    for name in names or list(HUES):
+        if name in known:
+            listed += patches(tuning, name)
+    return start_pass(tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.ADJUST, patches=listed)
+
+
+def analysis_now(tuning: Tuning, rows: list[Reading], found: Analysis | None) -> Analysis | None:
+    """Return the analysis of the newest reading of every patch that single colours are judged by; None without one."""
+    wanted = {p.rgb for hue in HUES for p in patches(tuning, hue)}
+    newest: dict[tuple[int, int, int], Reading] = {}
+    for row in rows:
+        if row.pass_of.purpose == PassPurpose.ADJUST and (row.r, row.g, row.b) in wanted and not row.too_dark:
+            newest[(row.r, row.g, row.b)] = row
+    if not newest or found is None:
+        return None
+    shown = list(newest.values())
+    try:
+        readings = core_readings(shown[-1].pass_of, shown)
+        return analyse(readings, tuning.target, white=found.white, black=found.black)
+    except NoWhiteError:
+        return None

@@ -1,0 +1,197 @@
+"""Lists of changes to be entered on a display: made from a proposal, entered by hand or over the link, or given up."""
+
+import uuid
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from typing import Any
+
+from django.db import transaction
+
+from fenvik.core.errors import FenvikError
+from fenvik.core.patches import grey
+from fenvik.web.adjusting.models import ChangeList, ControlChange, ListKind
+from fenvik.web.adjusting.points import points_of
+from fenvik.web.adjusting.services import ChangedMeanwhileError, NothingToUndoError
+from fenvik.web.devices.displays import paired
+from fenvik.web.kit.notify import notify
+from fenvik.web.menus.values import SettingError, Values, shown, typed_value, values_of
+from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.passes.recent import recent_readings
+from fenvik.web.passes.services import start_pass
+from fenvik.web.people.models import User
+from fenvik.web.visits.models import Tuning
+
+
+class NothingToEnterError(FenvikError):
+    """There is no change that would bring anything."""
+
+    code = "nothing_to_enter"
+
+
+class NoModeError(FenvikError):
+    """It is not known which of the display's modes a tuning is."""
+
+    code = "no_mode"
+
+
+def open_list(tuning_id: int) -> ChangeList | None:
+    """Return the list that is being entered."""
+    return ChangeList.objects.filter(tuning_id=tuning_id, closed_at__isnull=True).first()
+
+
+def left_of(listed: ChangeList, values: Values) -> list[dict[str, Any]]:
+    """Return the rows that are still to be entered."""
+    return [row for row in listed.rows if values.now.get(row["control"]) != row["after"]]
+
+
+def _tuning(tuning_id: int, actor: User) -> Tuning:
+    return (
+        Tuning.objects.of_firm(actor.firm_id)
+        .select_for_update(of=("self",))
+        .select_related("display__menu_map", "display__room__client", "display__link")
+        .get(pk=tuning_id)
+    )
+
+
+def read_points(*, tuning_id: int, actor: User, now: datetime) -> Pass:
+    """Read the levels of the points. Raises what ``start_pass`` raises."""
+    tuning = Tuning.objects.of_firm(actor.firm_id).select_related("display__menu_map").get(pk=tuning_id)
+    points = points_of(tuning, values_of(tuning), recent_readings(tuning))
+    return start_pass(
+        tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.ADJUST,
+        patches=[grey(level, tuning.bits, tuning.range) for level in points.levels],
+    )  # fmt: skip
+
+
+@transaction.atomic
+def list_points(*, tuning_id: int, actor: User, now: datetime) -> ChangeList:
+    """Keep what the points propose as a list; a list that is open stays as it is. Raises NothingToEnterError."""
+    tuning = _tuning(tuning_id, actor)
+    open_now = open_list(tuning_id)
+    if open_now is not None:
+        return open_now
+    values = values_of(tuning)
+    points = points_of(tuning, values, recent_readings(tuning))
+    rows = points.rows(values)
+    if not rows or points.plan is None:
+        raise NothingToEnterError("Nothing is left to change: no step of any point brings more than can be told.")
+    expected = {
+        "now": float(points.plan.now.mean()), "then": float(points.plan.then.mean()),
+        "worst_now": float(points.plan.now.max()), "worst_then": float(points.plan.then.max()),
+    }  # fmt: skip
+    made = ChangeList.objects.create(
+        tuning=tuning, kind=ListKind.POINTS, rows=rows, expected=expected, at=now, by=actor
+    )
+    notify(tuning_id)
+    return made
+
+
+@transaction.atomic
+def list_back(*, tuning_id: int, actor: User, now: datetime) -> ChangeList:
+    """Make a list that puts every control back to as found; it takes the place of any other. Raises NothingToUndoError."""
+    tuning = _tuning(tuning_id, actor)
+    rows = [
+        {
+            "control": row["id"], "label": row["label"], "before": row["now"], "after": row["found"], "group": row["group"],
+            "channel": None,
+        }
+        for row in values_of(tuning).rows
+        if row["changed"]
+    ]  # fmt: skip
+    if not rows:
+        raise NothingToUndoError
+    ChangeList.objects.filter(tuning=tuning, closed_at__isnull=True).update(closed_at=now)
+    made = ChangeList.objects.create(tuning=tuning, kind=ListKind.BACK, rows=rows, at=now, by=actor)
+    notify(tuning_id)
+    return made
+
+
+@transaction.atomic
+def close(*, tuning_id: int, actor: User, list_id: int, now: datetime) -> None:
+    """Give a list up, or end it; what was entered stays logged. Doing so twice changes nothing."""
+    tuning = _tuning(tuning_id, actor)
+    ChangeList.objects.filter(tuning=tuning, pk=list_id, closed_at__isnull=True).update(closed_at=now)
+    notify(tuning_id)
+
+
+@transaction.atomic
+def enter(
+    *, tuning_id: int, actor: User, list_id: int, controls: Sequence[str], now: datetime, group: uuid.UUID
+) -> list[ControlChange]:
+    """Log that rows of a list were entered on the display; entered twice they count once. The last one closes the list.
+
+    Raises ChangedMeanwhileError where the list is closed already.
+    """
+    tuning = _tuning(tuning_id, actor)
+    again = list(ControlChange.objects.filter(tuning=tuning, group=group))
+    if again:
+        return again
+    listed = ChangeList.objects.filter(tuning=tuning, pk=list_id).first()
+    if listed is None or listed.closed_at is not None:
+        raise ChangedMeanwhileError
+    values, wanted = values_of(tuning), set(controls)
+    newest = recent_readings(tuning)[-1:]
+    made = ControlChange.objects.bulk_create(
+        ControlChange(
+            tuning=tuning, group=group, control=row["control"], label=row["label"],
+            before=values.now.get(row["control"]), after=row["after"], at=now, by=actor,
+            reading_before=newest[0] if newest else None,
+        )
+        for row in left_of(listed, values)
+        if row["control"] in wanted
+    )  # fmt: skip
+    if not left_of(listed, values_of(tuning)):
+        listed.closed_at = now
+        listed.save(update_fields=["closed_at"])
+    notify(tuning_id)
+    return made
+
+
+def enter_over_link(*, tuning_id: int, actor: User, list_id: int, now: datetime, group: uuid.UUID) -> int:
+    """Set what is left of a list over the display's link, and log what was really set. Return how many controls that were.
+
+    Raises what ``paired`` raises; what was set before a failure is logged all the same, so the sheet stays true.
+    """
+    tuning = (
+        Tuning.objects.of_firm(actor.firm_id)
+        .select_related("display__menu_map", "display__room__client", "display__link__pairing")
+        .get(pk=tuning_id)
+    )
+    if not tuning.mode_id:
+        raise NoModeError("Read the menu from the display first, so that its own name of this mode is known.")
+    listed = ChangeList.objects.filter(tuning=tuning, pk=list_id, closed_at__isnull=True).first()
+    if listed is None:
+        raise ChangedMeanwhileError
+    done: list[str] = []
+    try:
+        with paired(tuning.display) as line:
+            for row in left_of(listed, values_of(tuning)):
+                if line.set(tuning.mode_id, row["control"], row["after"]) == row["after"]:
+                    done.append(row["control"])
+    finally:
+        if done:
+            enter(tuning_id=tuning_id, actor=actor, list_id=list_id, controls=done, now=now, group=group)
+    return len(done)
+
+
+def set_over_link(*, tuning_id: int, actor: User, typed: Mapping[str, str]) -> dict[str, str]:
+    """Set typed values over the display's link, and return what each control now is, as it would be typed.
+
+    Raises SettingError for a value that a control does not have, NoModeError, and what ``paired`` raises.
+    """
+    tuning = (
+        Tuning.objects.of_firm(actor.firm_id)
+        .select_related("display__menu_map", "display__room__client", "display__link__pairing")
+        .get(pk=tuning_id)
+    )
+    if not tuning.mode_id:
+        raise NoModeError("Read the menu from the display first, so that its own name of this mode is known.")
+    values = values_of(tuning)
+    wanted = {}
+    for control_id, text in typed.items():
+        control = values.control(control_id)
+        if control is None:
+            raise SettingError("This menu has no such control.", control_id)
+        wanted[control_id] = typed_value(control, text)
+    with paired(tuning.display) as line:
+        return {control_id: shown(line.set(tuning.mode_id, control_id, value)) for control_id, value in wanted.items()}

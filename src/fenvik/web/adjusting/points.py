@@ -1,0 +1,131 @@
+"""What the points of the white balance know at a moment: levels that were read, the next list of changes, and what is left."""
+
+from collections import OrderedDict
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from fenvik.core import points as core
+from fenvik.core.handsfree.greymodel import Knob, Seen, drives_of, knobs_of
+from fenvik.core.signal import decode
+from fenvik.web.adjusting.desk import epoch_starts
+from fenvik.web.menus.values import Values
+from fenvik.web.passes.models import OF_INSTRUMENTS, Reading
+from fenvik.web.visits.models import Tuning
+
+KINDS = ("gain", "offset", "point", "tone")
+MOST_KEPT = 64
+
+
+@dataclass(frozen=True)
+class Points:
+    """``plan`` is None while too little was read; ``levels`` in percent is what the next pass reads."""
+
+    knobs: list[Knob]
+    moved: Any  # (k,) steps from as found
+    plan: core.Plan | None
+    levels: list[float]
+    read_now: int  # of the levels, with the controls as they stand now
+    count: int  # levels in all
+    white: float
+
+    @property
+    def has_points(self) -> bool:
+        """Whether the menu has points whose values are known."""
+        return any(knob.kind in ("point", "tone") for knob in self.knobs)
+
+    @property
+    def is_stale(self) -> bool:
+        """Whether the controls were turned after the levels were read."""
+        return self.read_now < min(6, self.count)
+
+    @property
+    def point_count(self) -> int:
+        """How many levels the menu has."""
+        return len({knob.at for knob in self.knobs if knob.kind in ("point", "tone")})
+
+    @property
+    def control_count(self) -> int:
+        """How many controls the points have."""
+        return sum(knob.kind in ("point", "tone") for knob in self.knobs)
+
+    def rows(self, values: Values) -> list[dict[str, Any]]:
+        """Return the proposed changes in the menu's own order."""
+        if self.plan is None:
+            return []
+        steps = {knob.id: (knob, step) for knob, step in zip(self.knobs, self.plan.steps, strict=True) if step}
+        made = []
+        for control in values.controls:
+            if control["id"] not in steps:
+                continue
+            knob, step = steps[control["id"]]
+            after = round(float(values.now[knob.id]) + float(step) * knob.step, 9)
+            made.append(
+                {
+                    "control": knob.id, "label": control["label"], "before": values.now[knob.id],
+                    "after": int(after) if after.is_integer() else after, "group": f"{100 * knob.at:g} %",
+                    "channel": None if knob.kind == "tone" else knob.channel,
+                }
+            )  # fmt: skip
+        return made
+
+
+_kept: OrderedDict[tuple[Any, ...], Points] = OrderedDict()
+
+
+def points_of(tuning: Tuning, values: Values, rows: list[Reading]) -> Points:
+    """Return the points of a tuning; ``rows`` are its recent readings, oldest first. From memory where nothing has changed."""
+    key = (
+        tuning.pk, tuning.target_name, tuning.tolerance, tuning.corrects_curve, rows[-1].pk if rows else 0,
+        values.changes[-1].pk if values.changes else 0, repr(values.found), repr(values.controls),
+        frozenset((row.pass_of_id, row.pass_of.correction_id) for row in rows),
+    )  # fmt: skip
+    if key not in _kept:
+        _kept[key] = _points(tuning, values, rows)
+        while len(_kept) > MOST_KEPT:
+            _kept.popitem(last=False)
+    return _kept[key]
+
+
+def _points(tuning: Tuning, values: Values, rows: list[Reading]) -> Points:
+    found = values.found or {}
+    knobs = knobs_of(values.controls, {**values.now, **found}, KINDS)
+    mine = {knob.id for knob in knobs}
+    moved = np.array([(float(values.now[k.id]) - k.value) / k.step for k in knobs])
+    starts = epoch_starts(values.changes)
+    # What was read before anything else was turned, such as the light, tells of another display.
+    since = max((i + 1 for i, (_, changed) in enumerate(starts) if not mine.issuperset(changed)), default=0)
+    states, current = [np.zeros(len(knobs))], dict(found)
+    for _, changed in starts:
+        current |= changed
+        states.append(np.array([(float(current.get(k.id, k.value)) - k.value) / k.step for k in knobs]))
+    greys = []
+    for row in rows:
+        if not row.r == row.g == row.b or row.pass_of.purpose in OF_INSTRUMENTS or row.pass_of.repeat:
+            continue
+        epoch = sum(at <= row.started_at for at, _ in starts)
+        if epoch >= since:
+            range_ = "full" if row.pass_of.range == "full" else "limited"
+            greys.append((float(decode(row.r, row.pass_of.bits, range_)), epoch, row))  # type: ignore[arg-type]
+    at = core.to_read(knobs)
+    whites = [row for level, _, row in greys if level == 1.0]
+    if not whites or whites[0].y <= 0:
+        return Points(knobs, moved, None, at, 0, len(at), 0.0)
+    target = tuning.target
+    white = core.held(np.array(whites[0].seen), target)
+    black = next((max(row.seen[1], 0.0) for level, _, row in greys if level == 0.0), 0.0)
+    lit = [(level, epoch, row) for level, epoch, row in greys if level > 0.025 and row.y > 0]
+    drives = drives_of(np.array([row.seen for _, _, row in lit]), target, white, black)
+    seen = [Seen(level, drives[i], states[epoch], float(i)) for i, (level, epoch, _) in enumerate(lit)]
+    allowed = [knob.kind in ("point", "tone") for knob in knobs]
+    plan = core.plan(knobs, seen, moved, target, white, black, allowed=allowed, curve=tuning.corrects_curve)
+    here = {round(100 * level, 1) for level, epoch, _ in lit if epoch == len(starts)}
+    read_now = sum(any(abs(level - v) < 0.6 for v in here) for level in at)
+    # After the first list of a menu with many points only those levels are read again that are worst or known least.
+    again = at
+    if plan is not None and moved[np.array(allowed)].any() and len(at) > core.MOST_AGAIN:
+        times = [sum(abs(100 * level - v) < 0.6 for level, _, _ in lit) for v in at]
+        if min(times) >= 2:
+            again = core.to_read_again(plan.model, moved, at, times, target, white, black)
+    return Points(knobs, moved, plan, again, read_now, len(at), white)

@@ -1,0 +1,269 @@
+"""What the stop Adjust shows: the desk of two-point, the points, and what is being entered."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from django.conf import settings
+from django.utils.html import format_html
+from django.utils.safestring import mark_safe
+
+from fenvik.charts import balance as balance_chart
+from fenvik.charts import levers
+from fenvik.core import greyscale
+from fenvik.core.patches import grey
+from fenvik.core.response import light
+from fenvik.web.adjusting.colours import Hue, analysis_now, chosen, hues_of, patches
+from fenvik.web.adjusting.desk import Desk, kept_lay_out
+from fenvik.web.adjusting.lights import lights_of
+from fenvik.web.adjusting.lists import left_of, open_list
+from fenvik.web.adjusting.models import ListKind
+from fenvik.web.adjusting.points import Points, points_of
+from fenvik.web.adjusting.services import last_to_undo
+from fenvik.web.menus.values import Values
+from fenvik.web.passes.models import Pass
+from fenvik.web.results import pictures
+from fenvik.web.trail.progress import expected_s
+
+LEVEL_STD = 0.0008  # of drive: how well all readings together know a level
+
+if TYPE_CHECKING:
+    from fenvik.web.trail.scenes import Scene
+
+
+def fill(scene: Scene) -> None:
+    """Fill the scene with what is worked on."""
+    desk = kept_lay_out(scene.tuning, scene.values, scene.recent)
+    scene.desk = desk
+    found_balance: dict[float, Any] = {}
+    if scene.found is not None:
+        percent = np.round(scene.found.readings.fraction[:, 0] * 100.0)
+        found_balance = {
+            float(percent[i]): scene.found.balance[i] - 100.0 for i in np.flatnonzero(scene.found.lit_grey)
+        }
+    scene.extra["undo"] = last_to_undo(scene.values.changes) if scene.options.ask == "undo" else []
+    scene.extra["can_undo"] = bool(last_to_undo(scene.values.changes))
+    scene.extra["pages"] = settings.STANDIN_PAGES
+    scene.extra["log"] = _log(scene.values)
+    changed = sum(row["changed"] for row in scene.values.rows)
+    scene.extra |= {"changed": changed, "changed_words": f"{changed} controls" if changed != 1 else "it"}
+    _list(scene)
+    work = scene.options.work
+    if work == "points":
+        _points(scene, found_balance)
+    elif work == "colours":
+        _colours(scene)
+    elif work == "light":
+        scene.extra["lights"] = lights_of(scene.tuning, scene.values, scene.recent)
+        _two(scene, desk, found_balance)
+        if scene.options.view == "balance":
+            scene.picture = pictures.draw("tone", pictures.Pair(scene.found, scene.left))
+    else:
+        _two(scene, desk, found_balance)
+
+
+def _list(scene: Scene) -> None:
+    """Say what is being entered on the display, level by level."""
+    listed = open_list(scene.tuning.pk)
+    if listed is None:
+        return
+    left = {row["control"] for row in left_of(listed, scene.values)}
+    groups: dict[str, list[dict[str, Any]]] = {}
+    for row in listed.rows:
+        groups.setdefault(row["group"], []).append({**row, "done": row["control"] not in left})
+    told = [
+        {"name": name, "rows": rows, "done": all(row["done"] for row in rows), "controls": " ".join(r["control"] for r in rows)}
+        for name, rows in groups.items()
+    ]
+    following = next((group for group in told if not group["done"]), None)
+    scene.extra |= {
+        "list": listed, "list_here": scene.options.work == "points" or listed.kind == ListKind.BACK, "groups": told, "next_group": following, "entered": len(listed.rows) - len(left),
+        "of": len(listed.rows), "percent": round(100 * (len(listed.rows) - len(left)) / max(len(listed.rows), 1)),
+    }  # fmt: skip
+
+
+def _points(scene: Scene, found: dict[float, Any]) -> None:
+    points = points_of(scene.tuning, scene.values, scene.recent)
+    scene.extra["points"] = points
+    rows = _model_rows(scene, points, found)
+    words = format_html("Read {} levels, and all points are proposed at once.", len(points.levels))
+    if points.plan is not None:
+        worst = int(np.argmax(points.plan.now))
+        words = format_html(
+            "<b>{} on average</b>, {} at worst, at {} %, as the points stand now{}.",
+            f"{points.plan.now.mean():.1f}", f"{points.plan.now[worst]:.1f}", f"{100 * points.plan.levels[worst]:.0f}",
+            "" if scene.tuning.corrects_curve else ", luminance left out",
+        )  # fmt: skip
+        scene.extra |= {
+            "proposed": points.rows(scene.values),
+            "within": float(points.plan.now.max()) <= scene.tuning.target.tolerance,
+            "mean_now": float(points.plan.now.mean()), "mean_then": float(points.plan.then.mean()),
+            "worst_then": float(points.plan.then.max()),
+            "at_end": [scene.values.control(points.knobs[i].id)["label"] for i in points.plan.at_end],  # type: ignore[index]
+        }  # fmt: skip
+    scene.extra["points_s"] = _seconds(scene, points.levels)
+    pair = pictures.Pair(scene.found, None, current=0.0, levels=rows or None, answers={"balance": words})
+    scene.picture = pictures.draw(scene.options.view, pair)
+
+
+PARTS = ("lightness", "chroma", "hue")
+
+
+def _colours(scene: Scene) -> None:
+    """Say where each colour stands, and what to turn at the one that is worked on."""
+    every = hues_of(scene.tuning, scene.values, scene.recent)
+    hue = chosen(every, scene.options.get("hue"))
+    others = [h for h in every if hue is not None and h.name != hue.name and not h.is_done]
+    scene.extra |= {
+        "hues": every, "hue": hue, "unread": [h.name for h in every if h.parts is None],
+        "next_hue": max(others, key=lambda h: h.error or 0.0).name if others else "",
+        "taken_along": _taken_along(every),
+    }  # fmt: skip
+    named = [] if hue is None else patches(scene.tuning, hue.name)
+    if hue is not None and hue.parts is not None and hue.errors is not None:
+        scene.extra["hue_rows"] = [
+            {"label": p.label, "parts": [float(v) for v in hue.parts[3 * i : 3 * i + 3]], "error": float(hue.errors[i])}
+            for i, p in enumerate(named)
+        ]
+    if hue is not None and hue.nudge is not None:
+        scene.extra["moves"] = [
+            {"turn": turn, "steps": float(steps), "value": turn.value + float(steps) * turn.step}
+            for turn, steps in zip(hue.turns, hue.nudge.steps, strict=True)
+            if steps
+        ]
+        scene.extra["hue_then"] = float(hue.nudge.then.mean())
+    known = [h for h in every if h.error is not None]
+    words = format_html("Read the six colours once; the worst comes first.")
+    if known:
+        worst = max(known, key=lambda h: h.error or 0.0)
+        mean = float(np.mean([h.error for h in known]))
+        words = format_html(
+            "<b>{} on average</b> over {} colours, full and half as saturated; the worst is {}, {}.",
+            f"{mean:.1f}", len(known), worst.name, f"{worst.error:.1f}",
+        )  # fmt: skip
+    scene.extra["within"] = bool(known) and all((h.error or 0.0) <= scene.tuning.target.tolerance for h in known)
+    now = analysis_now(scene.tuning, scene.recent, scene.left or scene.found)
+    view = "colours" if scene.options.view == "balance" else scene.options.view
+    pair = pictures.Pair(scene.found, now, answers={"colours": words})
+    scene.picture = pictures.draw(view, pair)
+
+
+def _taken_along(every: list[Hue]) -> bool:
+    """Return whether any colour was read before the last move of another one."""
+    read = [h.basis.pk for h in every if h.basis is not None]
+    return bool(read) and max(read) - min(read) > 2 * len(every) + 4
+
+
+def _seconds(scene: Scene, levels: list[float]) -> float:
+    """Return how long it takes to read greys at levels, by the meter's own account and pace."""
+    tuning = scene.tuning
+    if tuning.meter is None or not levels:
+        return 0.0
+    shell = Pass(
+        patches=[grey(level, tuning.bits, tuning.range).as_json() for level in levels], meter=tuning.meter,
+        meter_facts=tuning.meter.facts, bits=tuning.bits, range=tuning.range, average=tuning.average,
+        settle_s=tuning.settle_s, effort=tuning.effort,
+    )  # fmt: skip
+    base = scene.left or scene.found
+    return sum(expected_s(shell, float(base.white[1]) if base is not None else 100.0))
+
+
+def _model_rows(scene: Scene, points: Points, found: dict[float, Any]) -> tuple[balance_chart.Level, ...]:
+    """Return the rows of the balance chart as all readings together say that the levels stand now."""
+    if points.plan is None:
+        return ()
+    plan, target = points.plan, scene.tuning.target
+    drives = plan.model.at(plan.levels, points.moved)
+    balance = greyscale.balance(light(drives, target, points.white, 0.0), target) - 100.0
+    band = greyscale.tolerance_percent(plan.levels, target, points.white, 0.0, target.tolerance)
+    std = 100.0 * 2.3 * LEVEL_STD / np.maximum(plan.levels, 0.05)
+    rows = []
+    for i, level in enumerate(plan.levels):
+        percent = round(100.0 * float(level), 1)
+        was = found.get(float(round(percent)))
+        rows.append(
+            balance_chart.Level(
+                percent=percent, deviation=tuple(float(v) for v in balance[i]), std=(float(std[i]),) * 3,  # type: ignore[arg-type]
+                error=float(plan.now[i]), found=None if was is None else tuple(float(v) for v in was),  # type: ignore[arg-type]
+                tolerance=float(band[i]),
+            )
+        )  # fmt: skip
+    return tuple(rows)
+
+
+def _two(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
+    rows = desk.chart_levels(found, scene.tuning.target.tolerance)
+    pair = pictures.Pair(
+        scene.found, None, current=desk.percent, levels=rows or None, steps=_step_scale(desk),
+        answers={"balance": _now_words(desk)} if rows else {},
+    )  # fmt: skip
+    scene.picture = pictures.draw(scene.options.view, pair)
+    live = desk.live
+    if live is not None:
+        deviation, std, error, error_std = live
+        three = [float(v) - 100.0 for v in deviation]
+        scene.extra |= {
+            "error": error,
+            "error_pm": 1.96 * error_std,
+            "within": error <= scene.tuning.target.tolerance,
+            "levers": mark_safe(
+                levers.draw(
+                    (three[0], three[1], three[2]),
+                    (float(std[0]), float(std[1]), float(std[2])),
+                    title="Red, green and blue now",
+                )
+            ),
+        }
+    if desk.nudge is not None:
+        at = desk.nudge.at(desk.percent / 100.0)
+        scene.extra |= {
+            "after": float(desk.nudge.after[at]),
+            "after_pm": 1.96 * float(desk.nudge.after_std[at]),
+            "overall_after": desk.nudge.overall_after,
+            "overall_now": desk.nudge.overall_now,
+        }
+
+
+def _log(values: Values) -> list[dict[str, Any]]:
+    undone = {c.undoes_id for c in values.changes if c.undoes_id}
+    return [{"change": c, "undone": c.pk in undone} for c in reversed(values.changes)][:40]
+
+
+def _now_words(desk: Desk) -> Any:
+    """Return what the levels as they should stand now say."""
+    assert desk.surroundings is not None
+    at = np.array([level.level for level in desk.levels])
+    drives = np.array([level.drive for level in desk.levels])
+    errors = desk.surroundings.errors(at, drives)
+    worst = int(np.argmax(errors))
+    if float(errors[worst]) <= desk.tuning.target.tolerance:
+        return format_html(
+            "No level is off by more than <b>{}</b> as the controls stand now.", f"{float(errors[worst]):.1f}"
+        )
+    neutral = drives - drives.mean(axis=1, keepdims=True)
+    channel = int(np.argmax(np.abs(neutral[worst])))
+    name = ("Red", "Green", "Blue")[channel]
+    side = "much" if neutral[worst, channel] > 0 else "little"
+    return format_html(
+        "<b>Too {} {} at {} %</b>, error {}, as the controls stand now.",
+        side,
+        name.lower(),
+        f"{at[worst] * 100:.0f}",
+        f"{float(errors[worst]):.1f}",
+    )
+
+
+def _step_scale(desk: Desk) -> balance_chart.StepScale | None:
+    """Return the second scale of the balance: the control of the light that is farthest off at this end."""
+    live = desk.live
+    if desk.response is None or live is None or desk.surroundings is None:
+        return None
+    channel = int(np.argmax(np.abs(live[0] - 100.0)))
+    control = next((c for c in desk.controls if c.end == desk.end and c.channel == channel), None)
+    if control is None or not desk.response.observed[desk.controls.index(control)]:
+        return None
+    level = desk.percent / 100.0
+    effect = float(desk.response.jacobian(level)[channel, desk.controls.index(control)])
+    gamma = 2.3 / max(level, 0.05)
+    return balance_chart.StepScale(control.label, channel, 100.0 * effect * gamma)

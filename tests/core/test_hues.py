@@ -1,0 +1,102 @@
+"""Colours by hand on displays whose controls are known: whatever they do, it is learned and the set gets better."""
+
+import numpy as np
+import pytest
+
+from bench.displays import RandomDisplay
+from fenvik.core import hues
+from fenvik.core.handsfree.colours import HUES
+from fenvik.core.target import TARGETS
+
+TARGET = TARGETS["bt709-bt1886"]
+
+
+def turns_of(display, hue):
+    return [
+        hues.Turn(c["id"], c["label"], ".".join(c["role"].split(".")[2:]), c["value"], c["min"], c["max"], c["step"])
+        for c in display.controls
+        if c["role"].startswith(f"colour.{hue}.")
+    ]
+
+
+def look(display, hue, white, black):
+    read = [display.read(percent) for _, percent in hues.patches_for(hue)]
+    fraction, xyz = np.array([f for f, _ in read]), np.array([x for _, x in read])
+    parts = hues.parts_of(fraction, xyz, TARGET, white, black)
+    return fraction, hues.Look(parts, np.array([t.value / t.step for t in turns_of(display, hue)]))
+
+
+def by_hand(display, most=6):
+    """Follow the nudges colour by colour, as a person would; return how many moves each took."""
+    white = display.read((100.0,) * 3)[1][1]
+    black = display.read((0.0,) * 3)[1][1]
+    moves = {}
+    for hue in HUES:
+        looks, moves[hue] = [], 0
+        while moves[hue] < most:
+            fraction, now = look(display, hue, white, black)
+            looks.append(now)
+            turns = turns_of(display, hue)
+            belief = hues.learn(*hues.usual(turns, fraction, TARGET, white, black), looks)
+            nudge = hues.propose(turns, belief, now.parts)
+            if nudge is None:
+                break
+            moves[hue] += 1
+            for turn, steps in zip(turns, nudge.steps, strict=True):
+                if steps:
+                    display.set(turn.id, turn.value + steps * turn.step)
+    return moves
+
+
+def displays(kind, count, start=0):
+    found = []
+    seed = start
+    while len(found) < count:
+        made = RandomDisplay(seed)
+        if made.cms == kind and made.kind != "wrgb-oled" and not made.dead:
+            found.append(made)
+        seed += 1
+    return found
+
+
+@pytest.mark.parametrize("kind", ["attribute", "mix"])
+def test_the_whole_set_gets_better_in_few_moves(kind):
+    before, after, moves = [], [], []
+    for display in displays(kind, 8, start=300):
+        before.append(display.truth(TARGET)[2])
+        moves += by_hand(display).values()
+        after.append(display.truth(TARGET)[2])
+    assert np.mean(after) < 0.75 * np.mean(before)
+    assert np.median(np.array(after) / np.array(before)) < 0.8
+    assert max(np.array(after) - np.array(before)) < 0.15, "no display ends clearly worse"
+    assert np.mean(moves) < 4
+
+
+def test_a_colour_whose_controls_do_nothing_is_left_alone():
+    display = next(d for d in (RandomDisplay(s) for s in range(400, 600)) if d.dead and d.cms == "attribute")
+    white, black = display.read((100.0,) * 3)[1][1], 0.0
+    looks = []
+    for shift in (0, 6, 0):
+        control = next(c for c in display.controls if c["role"] == f"colour.{display.dead}.saturation")
+        display.set(control["id"], control["default"] + shift * control["step"])
+        fraction, now = look(display, display.dead, white, black)
+        looks.append(now)
+    turns = turns_of(display, display.dead)
+    belief = hues.learn(*hues.usual(turns, fraction, TARGET, white, black), looks)
+    at = [t.what for t in turns].index("saturation")
+    assert belief.dead[at]
+    nudge = hues.propose(turns, belief, now.parts)
+    assert nudge is None or nudge.steps[at] == 0
+
+
+def test_a_sign_that_is_the_other_way_round_is_believed():
+    turns = [hues.Turn("s", "Saturation", "saturation", 0.0, -20.0, 20.0, 1.0)]
+    fraction = np.array([[0.75, 0.0, 0.0], [0.75, 0.375, 0.375]])
+    mean, std = hues.usual(turns, fraction, TARGET, 100.0, 0.0)
+    assert mean[1, 0] > 0, "more saturation is expected to bring more chroma"
+    start = np.array([0.0, 2.0, 0.0, 0.0, 1.0, 0.0])
+    backwards = hues.Look(start + np.array([0.0, 1.2, 0.0, 0.0, 0.6, 0.0]), np.array([-6.0]))
+    belief = hues.learn(mean, std, [hues.Look(start, np.array([0.0])), backwards])
+    assert belief.slope[1, 0] < 0
+    nudge = hues.propose(turns, belief, start)
+    assert nudge.steps[0] > 0
