@@ -18,6 +18,9 @@ class ControlChange(FirmModel):
     at = models.DateTimeField()
     by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT)
     reading_before = models.ForeignKey("passes.Reading", null=True, on_delete=models.PROTECT, related_name="+")
+    of_pass = models.ForeignKey(
+        "passes.Pass", null=True, on_delete=models.PROTECT, related_name="changes"
+    )  # the hands-free run that turned it
     undoes = models.OneToOneField("self", null=True, on_delete=models.PROTECT, related_name="undone_by")
 
     class Meta:

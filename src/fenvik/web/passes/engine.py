@@ -116,7 +116,7 @@ def run(pass_id: int) -> None:
         return
     bound.info("pass taken", done=len(plan.done), patches=len(plan.rows))
     store = Store(pass_id, plan.pass_.tuning_id, token)
-    runner = Runner(plan, store)
+    runner = runner_of(plan, store)
     try:
         runner.run()
         bound.info("pass let go")
@@ -133,6 +133,15 @@ def run(pass_id: int) -> None:
         runner.let_go()
         store.close()
         close_old_connections()
+
+
+def runner_of(plan: Plan, store: Store) -> "Runner":
+    """Return what runs a pass."""
+    if plan.pass_.purpose == PassPurpose.HANDS_FREE:
+        from fenvik.web.passes.handsfree import HandsFreeRunner
+
+        return HandsFreeRunner(plan, store)
+    return Runner(plan, store)
 
 
 class Runner:

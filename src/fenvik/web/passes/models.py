@@ -18,6 +18,7 @@ class PassPurpose(models.TextChoices):
     CORRECTION = "correction", "making a correction"
     AIM = "aim", "aiming the meter"
     TRY = "try", "trying out"
+    HANDS_FREE = "hands-free", "adjusting hands-free"
 
 
 # Passes whose readings are about the instruments and not about the display's picture.

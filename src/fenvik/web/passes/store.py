@@ -46,6 +46,20 @@ WITH mine AS (
 )
 SELECT pg_notify(%(channel)s, %(payload)s) FROM mine
 """
+APPEND = """
+WITH mine AS (
+    UPDATE passes_pass SET patches = CASE WHEN jsonb_array_length(patches) > %(index)s THEN patches ELSE patches || %(row)s END
+    WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
+)
+SELECT id FROM mine
+"""
+TELL = """
+WITH mine AS (
+    UPDATE passes_pass SET conditions = jsonb_set(conditions, '{job}', %(job)s)
+    WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
+)
+SELECT pg_notify(%(channel)s, %(payload)s) FROM mine
+"""
 ASK = """
 WITH mine AS (
     UPDATE passes_pass SET asks = %(asks)s, answer = NULL WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
@@ -128,6 +142,14 @@ class Store:
     def asked(self) -> Asked:
         """Return what is asked. Raises LostPassError."""
         return Asked(*self._row(ASKED))
+
+    def append(self, index: int, row: dict[str, Any]) -> None:
+        """Add a patch to the pass's list, unless it stands there already from before an end. Raises LostPassError."""
+        self._row(APPEND, index=index, row=Jsonb([row]))
+
+    def tell(self, job: dict[str, Any]) -> None:
+        """Keep what a hands-free run has to say of itself. Raises LostPassError."""
+        self._row(TELL, job=Jsonb(job))
 
     def ask(self, asks: dict[str, Any]) -> None:
         """Ask the person for something, and forget what was answered before. Raises LostPassError."""

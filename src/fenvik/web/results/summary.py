@@ -53,7 +53,7 @@ def figures(analysis: Analysis) -> dict[str, Any]:
 def summarise(pass_id: int) -> None:
     """Store the figures of a pass."""
     pass_ = Pass.objects.select_related("tuning", "correction").get(pk=pass_id)
-    if pass_.repeat or pass_.purpose == PassPurpose.CORRECTION:
+    if pass_.repeat or pass_.purpose in (PassPurpose.CORRECTION, PassPurpose.HANDS_FREE):
         return
     if pass_.purpose == PassPurpose.TRY:
         rows = {row.index: None if row.too_dark else row.seen for row in pass_.readings.select_related("pass_of__correction")}

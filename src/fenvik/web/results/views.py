@@ -94,7 +94,7 @@ def _listed(tuning: Tuning) -> list[Pass]:
     """Return the passes that a tuning's may be compared with: all of its client's, so also those of other displays and signals."""
     chosen = (
         Pass.objects.filter(tuning__visit__client_id=tuning.visit.client_id, summary__isnull=False)
-        .exclude(purpose__in=(*OF_INSTRUMENTS, PassPurpose.WARM_UP, PassPurpose.ADJUST))
+        .exclude(purpose__in=(*OF_INSTRUMENTS, PassPurpose.WARM_UP, PassPurpose.ADJUST, PassPurpose.HANDS_FREE))
         .select_related("tuning__visit", "tuning__display", "correction")
         .defer("patches", "correction__rows")
         .order_by("-created_at", "-pk")

@@ -4,8 +4,10 @@ from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 
-from fenvik.web.adjusting import colours, lights, lists
+from fenvik.web.adjusting import colours, handsfree, lights, lists
 from fenvik.web.adjusting import services as adjusting
+from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.passes.models import Pass
 from fenvik.web.trail.acts import Act, group_of, number_in
 from fenvik.web.visits.models import Tuning
 
@@ -19,6 +21,21 @@ def _hues_read(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 
 def _lights_read(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     lights.read_lights(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    return None
+
+
+def _hands_free(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    handsfree.start(
+        tuning_id=tuning.pk, actor=request.user, now=timezone.now(), steps=request.POST.getlist("steps"),
+        budget=number_in(request, "budget"), on_stop=request.POST.get("on_stop", "restore"),
+    )  # fmt: skip
+    return None
+
+
+def _put_back(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    run = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
+    count = handsfree.put_back(pass_id=run.pk, actor=request.user, now=timezone.now())
+    messages.success(request, f"{count} controls were put back to where they stood before the run.")
     return None
 
 
@@ -78,6 +95,8 @@ def _curve(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 
 
 ADJUST_ACTS: dict[str, Act] = {
+    "hands-free": _hands_free,
+    "put-back": _put_back,
     "hues-read": _hues_read,
     "lights-read": _lights_read,
     "points-read": _points_read,

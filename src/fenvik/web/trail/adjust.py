@@ -7,25 +7,36 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from django.conf import settings
 from django.utils.html import format_html
-from django.utils.safestring import mark_safe
+from django.utils.safestring import SafeString, mark_safe
 
 from fenvik.charts import balance as balance_chart
 from fenvik.charts import levers
 from fenvik.core import greyscale
+from fenvik.core.analysis import Analysis, analyse
+from fenvik.core.errors import NoWhiteError
+from fenvik.core.handsfree.job import FOUND, FULL
 from fenvik.core.patches import grey
 from fenvik.core.response import light
 from fenvik.web.adjusting.colours import Hue, analysis_now, chosen, hues_of, patches
 from fenvik.web.adjusting.desk import Desk, kept_lay_out
+from fenvik.web.adjusting.handsfree import USUAL_BUDGET
 from fenvik.web.adjusting.lights import lights_of
 from fenvik.web.adjusting.lists import left_of, open_list
 from fenvik.web.adjusting.models import ListKind
 from fenvik.web.adjusting.points import Points, points_of
 from fenvik.web.adjusting.services import last_to_undo
 from fenvik.web.menus.values import Values
-from fenvik.web.passes.models import Pass
+from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.results import pictures
+from fenvik.web.results.assemble import core_readings
 from fenvik.web.trail.progress import expected_s
 
+STEP_WORDS = (
+    ("light", "light and white level"),
+    ("white", "gamma, preset, two-point"),
+    ("grey", "points"),
+    ("colour", "colours"),
+)
 LEVEL_STD = 0.0008  # of drive: how well all readings together know a level
 
 if TYPE_CHECKING:
@@ -54,6 +65,8 @@ def fill(scene: Scene) -> None:
         _points(scene, found_balance)
     elif work == "colours":
         _colours(scene)
+    elif work == "hands-free" or scene.is_hands_free:
+        _hands_free(scene)
     elif work == "light":
         scene.extra["lights"] = lights_of(scene.tuning, scene.values, scene.recent)
         _two(scene, desk, found_balance)
@@ -107,7 +120,42 @@ def _points(scene: Scene, found: dict[float, Any]) -> None:
     scene.picture = pictures.draw(scene.options.view, pair)
 
 
-PARTS = ("lightness", "chroma", "hue")
+def _hands_free(scene: Scene) -> None:
+    """Say how a hands-free run stands: what it does, what it has brought, and what was read last of each patch."""
+    run = next((p for p in scene.tuning.main_passes if p.purpose == PassPurpose.HANDS_FREE), None)
+    stops = run is not None and run.conditions["job"].get("on_stop") == "keep"
+    scene.extra["stop_words"] = "Stop and keep what was set" if stops else "Stop and put everything back"
+    scene.extra |= {"run": run, "usual_budget": USUAL_BUDGET, "steps": STEP_WORDS}
+    found = now = None
+    words = SafeString("Light, white balance, points and colours, set and read over the links.")
+    if run is not None:
+        job = run.conditions["job"]
+        rows = list(run.readings.select_related("pass_of__correction").order_by("id"))
+        scene.extra |= {"job": job, "taken": len(rows), "used": round(100 * len(rows) / max(int(job["budget"]), 1))}
+        proof = len(FOUND) + len(FULL)
+        found, now = (_analysed(scene, run, part) for part in (rows[:proof], rows[proof:]))
+        if job.get("left_from") is not None:
+            now = _analysed(scene, run, rows[int(job["left_from"]) :])
+        if job.get("restored"):
+            now = None
+        if found is not None and now is not None:
+            words = format_html(
+                "Greys from {} to <b>{}</b> on average, with luminance: the newest reading of every patch.",
+                f"{found.whole.value[found.lit_grey].mean():.1f}", f"{now.whole.value[now.lit_grey].mean():.1f}",
+            )  # fmt: skip
+    pair = pictures.Pair(found or scene.found, now, answers={"balance": words})
+    scene.picture = pictures.draw(scene.options.view, pair)
+
+
+def _analysed(scene: Scene, run: Pass, rows: list[Reading]) -> Analysis | None:
+    """Return the analysis of the newest reading of each patch."""
+    newest = {(row.r, row.g, row.b): row for row in rows if not row.too_dark}
+    if not newest:
+        return None
+    try:
+        return analyse(core_readings(run, list(newest.values())), scene.tuning.target)
+    except NoWhiteError:
+        return None
 
 
 def _colours(scene: Scene) -> None:
@@ -134,7 +182,7 @@ def _colours(scene: Scene) -> None:
         ]
         scene.extra["hue_then"] = float(hue.nudge.then.mean())
     known = [h for h in every if h.error is not None]
-    words = format_html("Read the six colours once; the worst comes first.")
+    words = SafeString("Read the six colours once; the worst comes first.")
     if known:
         worst = max(known, key=lambda h: h.error or 0.0)
         mean = float(np.mean([h.error for h in known]))

@@ -227,6 +227,8 @@ def _adjust(tuning: Any, open_pass: Pass | None, left: Pass | None) -> Stop:
     groundwork = {c["id"] for c in (menu.controls if menu else []) if _is_groundwork(c.get("role") or "")}
     changes = [c for c in tuning.ordered_changes if c.control not in groundwork]
     standing = [c for c in changes if c.undoes_id is None and c.pk not in undone]
+    if open_pass is not None and open_pass.purpose == PassPurpose.HANDS_FREE:
+        return Stop("adjust", STOPS["adjust"], False, f"hands-free: {open_pass.read} readings")
     if open_pass is not None and open_pass.purpose == PassPurpose.ADJUST:
         return Stop("adjust", STOPS["adjust"], False, "reading")
     if not standing:

@@ -69,6 +69,8 @@ class Progress:
 
 def expected_s(pass_: Pass, white: float = FIRST_GUESS_CD_M2) -> list[float]:
     """Return how long each patch of a pass should take, in seconds: by the meter's own account and its pace so far."""
+    if not pass_.patches:
+        return []
     range_ = "full" if pass_.range == "full" else "limited"
     codes = np.array([patch["rgb"] for patch in pass_.patches], dtype=np.float64)
     fraction = np.clip(decode(codes, pass_.bits, range_), 0.0, 1.0)  # type: ignore[arg-type]

@@ -90,6 +90,11 @@ class Scene:
         return any(name == "colours" for _, name, _ in self.works)
 
     @property
+    def is_hands_free(self) -> bool:
+        """Whether a hands-free run is going on."""
+        return self.open_pass is not None and self.open_pass.purpose == PassPurpose.HANDS_FREE
+
+    @property
     def is_linked(self) -> bool:
         """Whether the display can be asked what it shows."""
         link = self.tuning.display.link
@@ -124,6 +129,7 @@ class Scene:
         }
         purpose = self.progress.pass_.purpose
         at_home = home.get(self.stop) == purpose or (self.stop == "instruments" and purpose in OF_INSTRUMENTS)
+        at_home = at_home or (self.stop == "adjust" and purpose == PassPurpose.HANDS_FREE)
         return None if at_home else self.progress
 
     @property

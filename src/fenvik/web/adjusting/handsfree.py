@@ -1,0 +1,100 @@
+"""Starting a hands-free run, and taking one back."""
+
+import uuid
+from datetime import datetime
+from typing import Any
+
+from fenvik.core.errors import FenvikError
+from fenvik.core.handsfree.job import STEPS
+from fenvik.web.adjusting.models import ControlChange
+from fenvik.web.devices.displays import link_of, paired
+from fenvik.web.kit.notify import notify
+from fenvik.web.menus.maps import read_over_link
+from fenvik.web.menus.values import values_of
+from fenvik.web.passes.handsfree import LEAST_BUDGET
+from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.passes.services import How, start_pass
+from fenvik.web.people.models import User
+from fenvik.web.visits.models import Tuning
+
+MOST_BUDGET = 600
+USUAL_BUDGET = 150
+
+
+class HandsFreeError(FenvikError):
+    """A run that cannot be started, or taken back, as it was asked for."""
+
+    code = "hands_free"
+
+
+def start(
+    *, tuning_id: int, actor: User, now: datetime, steps: list[str], budget: int, on_stop: str = "restore"
+) -> Pass:
+    """Start a hands-free run: the display's menu and settings are read first, and noted as found where nothing was yet.
+
+    Raises HandsFreeError, and what ``read_over_link`` and ``start_pass`` raise.
+    """
+    if not steps or any(step not in STEPS for step in steps):
+        raise HandsFreeError("Choose at least one of light, white, grey and colour.")
+    if not LEAST_BUDGET <= budget <= MOST_BUDGET:
+        raise HandsFreeError(
+            f"A run takes {LEAST_BUDGET} to {MOST_BUDGET} readings: what is found and what is left are read in any case."
+        )
+    tuning = _tuning(tuning_id, actor)
+    if tuning.signal != "sdr":
+        raise HandsFreeError("Hands-free adjusts SDR; this tuning is for another signal.")
+    if any(device is not None and device.is_keyed for device in (tuning.meter, tuning.source)):
+        raise HandsFreeError("Hands-free needs a meter and a pattern source on the link: nobody is there to type.")
+    read_over_link(tuning_id=tuning_id, actor=actor, now=now)
+    tuning = _tuning(tuning_id, actor)
+    values = values_of(tuning)
+    controls = [{**control, "value": values.now[control["id"]]} for control in values.controls if control["id"] in values.now]
+    link = link_of(tuning.display)
+    job: dict[str, Any] = {
+        "steps": steps, "budget": budget, "on_stop": "keep" if on_stop == "keep" else "restore",
+        "luminance": tuning.luminance if "light" in steps else None, "controls": controls, "mode": tuning.mode_id,
+        "display": None if link is None else link.pk, "phase": "", "notes": [],
+    }  # fmt: skip
+    return start_pass(
+        tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.HANDS_FREE, patches=[],
+        how=How(rows=[], conditions={"job": job}),
+    )  # fmt: skip
+
+
+def _tuning(tuning_id: int, actor: User) -> Tuning:
+    return (
+        Tuning.objects.of_firm(actor.firm_id)
+        .select_related("display__room__client", "display__menu_map", "display__link__pairing", "meter", "source")
+        .get(pk=tuning_id)
+    )
+
+
+def put_back(*, pass_id: int, actor: User, now: datetime) -> int:
+    """Put every control back to where it stood before a run, over the link; return how many were set.
+
+    What was really set is logged, also where the line breaks in between. Raises HandsFreeError and what ``paired`` raises.
+    """
+    pass_ = Pass.objects.of_firm(actor.firm_id).get(pk=pass_id, purpose=PassPurpose.HANDS_FREE)
+    if pass_.is_open:
+        raise HandsFreeError("The run is still going on: stop it first.")
+    tuning = _tuning(pass_.tuning_id, actor)
+    job, values, group = pass_.conditions["job"], values_of(tuning), uuid.uuid4()
+    rows: list[ControlChange] = []
+    try:
+        with paired(tuning.display) as line:
+            for control in job["controls"]:
+                before, wanted = values.now.get(control["id"]), control["value"]
+                if before == wanted:
+                    continue
+                after = line.set(job["mode"], control["id"], wanted)
+                if after != before:
+                    rows.append(
+                        ControlChange(
+                            tuning=tuning, group=group, control=control["id"], label=control["label"], before=before,
+                            after=after, at=now, by=actor,
+                        )
+                    )  # fmt: skip
+    finally:
+        ControlChange.objects.bulk_create(rows)
+        notify(tuning.pk)
+    return len(rows)

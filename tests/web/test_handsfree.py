@@ -1,0 +1,216 @@
+"""Hands-free from the web: every reading and change kept, stopped, cut off, paused, taken back; judged by true light."""
+
+import threading
+import time
+
+import numpy as np
+import pytest
+from django.urls import reverse
+
+from fenvik.core import difference
+from fenvik.core.science import spectrum_to_xyz
+from fenvik.core.signal import encode
+from fenvik.standins.world import Picture
+from fenvik.web.adjusting import handsfree
+from fenvik.web.adjusting.models import ControlChange
+from fenvik.web.devices.displays import answer_code, show_code
+from fenvik.web.menus.values import values_of
+from fenvik.web.passes import engine, services
+from fenvik.web.passes.handsfree import _Rig
+from fenvik.web.passes.models import PassState, Reading
+from tests.web.adjustable import adjustable
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture(autouse=True)
+def impatient(settings):
+    settings.LINK_SLACK_S = 0.6
+    settings.DEVICE_PATIENCE_S = 2.0
+    engine.stopping.clear()
+
+
+@pytest.fixture
+def ready(person, bench, now):
+    return adjustable(person, bench, now)
+
+
+def truth(bench, display, mode, target):
+    """Return mean and worst CIEDE2000 of the true light of 19 greys above 5 %."""
+    xyz = []
+    levels = np.linspace(100, 0, 21)
+    for level in levels:
+        code = tuple(int(c) for c in encode((level,) * 3, 10, "limited"))
+        bench.world.picture = Picture(rgb=code, window=10.0, surround=(64, 64, 64))
+        xyz.append(spectrum_to_xyz(display.optics.radiance(mode, (0.5, 0.5))))
+    xyz = np.array(xyz)
+    wanted = target.xyz(np.repeat(levels[:, None] / 100.0, 3, axis=1), xyz[0, 1], xyz[20, 1])
+    error = difference.whole(wanted, xyz, target.white * xyz[0, 1]).total[:19]
+    return error.mean(), error.max()
+
+
+def begin(tuning, person, now, **more):
+    wanted = {"steps": ["white", "grey"], "budget": 120} | more
+    return handsfree.start(tuning_id=tuning.pk, actor=person, now=now, **wanted)
+
+
+def until(condition, seconds=20):
+    end = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < end, "it did not happen in time"
+        time.sleep(0.02)
+
+
+def in_thread(started):
+    thread = threading.Thread(target=engine.run, args=(started.pk,))
+    thread.start()
+    return thread
+
+
+def sheet(tuning):
+    return values_of(type(tuning).objects.get(pk=tuning.pk)).now
+
+
+def really(bench, index=3, mode="q2"):
+    return {c["id"]: c["value"] for c in bench.displays[index].menu.described(mode)}
+
+
+def test_a_run_leaves_the_display_right_and_its_sheet_true(ready, person, now, bench, signed_in):
+    display = bench.displays[3]
+    before = truth(bench, display, "q2", ready.target)
+    started = begin(ready, person, now, steps=["light", "white", "grey", "colour"], budget=150)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.DONE
+    after = truth(bench, display, "q2", ready.target)
+    assert before[0] > 4
+    assert after[0] < 0.6
+    assert after[1] < 1.0
+    job = started.conditions["job"]
+    assert job["readings"] == started.readings.count() <= 150
+    assert job["left_score"] < job["found_score"]
+    assert sheet(ready) == really(bench), "the sheet says what the display has"
+    assert job["moves"] == ControlChange.objects.filter(of_pass=started).count() > 20
+    page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()
+    assert f"in {job['readings']} readings" in page
+    assert "Turned off before measuring" in page
+
+
+def test_a_run_can_be_taken_back_as_a_whole(ready, person, now, bench):
+    before = really(bench)
+    started = begin(ready, person, now, steps=["white"], budget=70)
+    engine.run(started.pk)
+    assert really(bench) != before
+    assert handsfree.put_back(pass_id=started.pk, actor=person, now=now) > 3
+    assert really(bench) == before
+    assert sheet(ready) == before
+    assert handsfree.put_back(pass_id=started.pk, actor=person, now=now) == 0
+
+
+@pytest.mark.parametrize("on_stop", ["restore", "keep"])
+def test_it_stops_within_one_reading_and_does_what_was_asked(on_stop, ready, person, now, bench):
+    before = really(bench)
+    bench.world.haste = 40.0
+    started = begin(ready, person, now, on_stop=on_stop)
+    thread = in_thread(started)
+    until(lambda: ControlChange.objects.filter(of_pass=started).count() > 8)
+    count = Reading.objects.filter(pass_of=started).count()
+    services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
+    thread.join(20)
+    started.refresh_from_db()
+    assert started.state == PassState.STOPPED
+    assert started.readings.count() <= count + 2
+    assert (really(bench) == before) == (on_stop == "restore")
+    assert sheet(ready) == really(bench)
+
+
+def test_a_run_that_was_cut_off_goes_on_and_reads_nothing_twice(ready, person, now, bench, monkeypatch):
+    """As if the worker had been killed: no line is ended in an orderly way, and the next one begins from what is stored."""
+
+    class Killed(BaseException):
+        pass
+
+    started = begin(ready, person, now)
+    set_over = _Rig._send
+    sent = []
+
+    def killed_at_the_thirtieth(self, control, value):
+        sent.append(control)
+        if len(sent) == 30:
+            raise Killed
+        return set_over(self, control, value)
+
+    monkeypatch.setattr(_Rig, "_send", killed_at_the_thirtieth)
+    with pytest.raises(Killed):
+        engine.run(started.pk)
+    read = started.readings.count()
+    assert read >= 18
+    bench.displays[3].set_control("q2", "wb-gr", 7)  # somebody turned something meanwhile
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.DONE
+    rows = list(started.readings.order_by("id"))
+    assert [row.index for row in rows] == list(range(len(started.patches)))
+    assert sheet(ready) == really(bench)
+    assert truth(bench, bench.displays[3], "q2", ready.target)[0] < 0.7
+
+
+@pytest.mark.parametrize(("role", "kind"), [("meter", "drop"), ("display", "hang"), ("source", "garbage"), ("meter", "wrong-shape")])
+def test_a_device_that_fails_for_a_while_costs_nothing(role, kind, ready, person, now, bench, settings):
+    settings.DEVICE_PATIENCE_S = 15.0
+    started = begin(ready, person, now)
+    device = {
+        "meter": next(m for m in bench.meters if m.serial == "TS2-0031"), "source": bench.sources[0], "display": bench.displays[3]
+    }[role]  # fmt: skip
+    device.fault.start(kind, after=25, lasts_s=1.2)
+    engine.run(started.pk)
+    device.fault.start("")
+    started.refresh_from_db()
+    assert started.state == PassState.DONE
+    assert truth(bench, bench.displays[3], "q2", ready.target)[0] < 0.7
+    assert sheet(ready) == really(bench)
+
+
+def test_a_pairing_that_is_withdrawn_pauses_and_goes_on_after_pairing_again(ready, person, now, bench):
+    started = begin(ready, person, now)
+    display = bench.displays[3]
+    display.fault.start("unpaired", after=20)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.PAUSED
+    assert "pair it again" in started.reason
+    display.fault.start("")
+    ready.display.refresh_from_db()
+    show_code(ready.display)
+    answer_code(display=ready.display, code="4711", actor=person, now=now)
+    services.resume(pass_id=started.pk, actor=person)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.DONE
+    assert truth(bench, display, "q2", ready.target)[0] < 0.7
+
+
+def test_what_cannot_be_run_is_said_before_anything_is_touched(ready, person, now, bench, signed_in):
+    before = really(bench)
+    address = reverse("act", args=(ready.pk, "hands-free"))
+    for sent, words in (
+        ({"steps": ["grey"], "budget": "12"}, "readings: what is found"),
+        ({"budget": "120"}, "at least one"),
+        ({"steps": ["dance"], "budget": "120"}, "at least one"),
+    ):
+        signed_in.post(address, {"stop": "adjust", "work": "hands-free", **sent})
+        page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()
+        assert words in page
+    ready.signal, ready.target_name = "hdr10", "bt2020-pq"
+    ready.save()
+    with pytest.raises(handsfree.HandsFreeError, match="SDR"):
+        begin(ready, person, now)
+    assert really(bench) == before
+
+
+def test_of_another_firm_nobody_starts_or_takes_back_a_run(ready, person, stranger, now, client):
+    started = begin(ready, person, now)
+    engine.run(started.pk)
+    client.force_login(stranger, backend="django.contrib.auth.backends.ModelBackend")
+    assert client.post(reverse("act", args=(ready.pk, "hands-free")), {"steps": ["grey"]}).status_code == 404
+    assert client.post(reverse("act", args=(ready.pk, "put-back")), {"pass": started.pk}).status_code == 404
