@@ -88,7 +88,12 @@ def _light(
         says.append(("This menu has no control for the light.", False))
         return
     now = float(values.now[control["id"]])
-    seen = [(float(state[control["id"]]), y) for state, y in whites if state.get(control["id"]) is not None]
+    # Only what differs from now in the light alone tells what the light does.
+    rest = {k: v for k, v in whites[-1][0].items() if k != control["id"]}
+    seen = [
+        (float(state[control["id"]]), y) for state, y in whites
+        if state.get(control["id"]) is not None and {k: v for k, v in state.items() if k != control["id"]} == rest
+    ]  # fmt: skip
     after = next_light(seen, wanted, control)
     if after != now:
         moves.append(_move(control, now, after))

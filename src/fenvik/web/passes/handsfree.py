@@ -14,7 +14,7 @@ import structlog
 from fenvik.core.errors import FenvikError
 from fenvik.core.handsfree.job import FOUND, FULL, Job, score
 from fenvik.core.handsfree.rig import Desk, Fraction
-from fenvik.core.patches import patch
+from fenvik.core.patches import COLOURS, patch
 from fenvik.core.types import Floats
 from fenvik.link.display import LinkedDisplay
 from fenvik.link.faults import DeviceError
@@ -29,6 +29,17 @@ from fenvik.web.passes.store import Asked, LostPassError, Store
 log = structlog.get_logger(__name__)
 LEAST_BUDGET = 2 * (len(FOUND) + len(FULL)) + 10
 SAME = 1e-9
+
+
+def label_of(percent: Fraction) -> str:
+    """Return what a patch is called: a grey, a full colour, a pale one, or its three percentages."""
+    if len(set(percent)) == 1:
+        return f"{percent[0]:g} %"
+    top = max(percent)
+    name = next((name for name, mix in COLOURS.items() if mix == tuple(int(v == top) for v in percent)), "")
+    if len(set(percent)) == 2 and name:
+        return f"{name} {top:g} %" if min(percent) == 0 else f"pale {name}"
+    return " ".join(f"{v:g}" for v in percent)
 
 
 class _StopJob(Exception):
@@ -149,7 +160,7 @@ class HandsFreeRunner(Runner):
     def take_one(self, percent: Fraction) -> Floats:
         """Read a patch and keep the reading; return XYZ (3,) through the correction."""
         pass_ = self.plan.pass_
-        label = f"{percent[0]:g} %" if len(set(percent)) == 1 else " ".join(f"{v:g}" for v in percent)
+        label = label_of(percent)
         shown = patch(label, percent, pass_.bits, pass_.range)  # type: ignore[arg-type]
         row = shown.as_json()
         self.store.append(len(self.rows), row)

@@ -143,6 +143,7 @@ def _hands_free(scene: Scene) -> None:
                 "Greys from {} to <b>{}</b> on average, with luminance: the newest reading of every patch.",
                 f"{found.whole.value[found.lit_grey].mean():.1f}", f"{now.whole.value[now.lit_grey].mean():.1f}",
             )  # fmt: skip
+    scene.extra["plan"] = run is None
     pair = pictures.Pair(found or scene.found, now, answers={"balance": words})
     scene.picture = pictures.draw(scene.options.view, pair)
 
