@@ -189,8 +189,10 @@ class RandomDisplay:
         if y < self.floor:
             return fraction, np.zeros(3)
         total = x + y + z
-        a, b = np.array([x, y]) / total + self.draw.normal(0.0, self.noise_xy * (1.0 + 0.3 / max(y, 0.05)), 2)
-        y *= 1.0 + self.draw.normal(0.0, self.noise_y * (1.0 + 0.2 / max(y, 0.02)))
+        # As the command and the worker do: a noisy meter is averaged, up to four times a reading.
+        average = int(np.clip(np.ceil(max((self.noise_y / 0.0015) ** 2, (self.noise_xy / 0.0003) ** 2)), 1, 4)) ** 0.5
+        a, b = np.array([x, y]) / total + self.draw.normal(0.0, self.noise_xy / average * (1.0 + 0.3 / max(y, 0.05)), 2)
+        y *= 1.0 + self.draw.normal(0.0, self.noise_y / average * (1.0 + 0.2 / max(y, 0.02)))
         return fraction, np.array([a / b * y, y, (1 - a - b) / b * y])
 
     def set(self, control: str, value: Any) -> Any:

@@ -53,7 +53,7 @@ def test_two_points_or_gains_alone_get_what_they_can(index, mode):
     _, desk = do(site)
     after = site.truth(TARGET)
     assert after[0] < 0.65 * before[0]
-    assert len(desk.taken) <= 80
+    assert len(desk.taken) <= 84
 
 
 def test_processing_is_turned_off_and_said():
@@ -129,7 +129,7 @@ def test_the_model_finds_gains_crosstalk_and_the_width_of_points():
     np.testing.assert_allclose(
         [s for s, k in zip(made.step, all_knobs, strict=True) if k.kind == "point"], 0.002, rtol=0.3
     )
-    assert made.width in (1.0, 1.3)
+    assert made.width in (1.0, 1.25, 1.6)
     moved = solve(made, states[-1], TARGET, 100.0, 0.02, allowed=[True] * 36, levels=levels)
     left = np.array([display(float(v), moved) - v for v in levels])
     assert np.abs(left).max() < 0.008

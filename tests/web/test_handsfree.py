@@ -155,7 +155,9 @@ def test_a_run_that_was_cut_off_goes_on_and_reads_nothing_twice(ready, person, n
     assert truth(bench, bench.displays[3], "q2", ready.target)[0] < 0.7
 
 
-@pytest.mark.parametrize(("role", "kind"), [("meter", "drop"), ("display", "hang"), ("source", "garbage"), ("meter", "wrong-shape")])
+@pytest.mark.parametrize(
+    ("role", "kind"), [("meter", "drop"), ("display", "hang"), ("source", "garbage"), ("meter", "wrong-shape")]
+)
 def test_a_device_that_fails_for_a_while_costs_nothing(role, kind, ready, person, now, bench, settings):
     settings.DEVICE_PATIENCE_S = 15.0
     started = begin(ready, person, now)

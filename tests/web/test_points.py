@@ -229,7 +229,7 @@ def test_a_colour_s_nudge_is_typed_logged_and_read_again(mixed, person, bench, n
     assert ControlChange.objects.filter(tuning=mixed).count() == 1
     again = mixed.passes.latest("id")
     assert again.purpose == PassPurpose.ADJUST
-    assert [row["label"] for row in again.patches][0].endswith("75 %")
+    assert again.patches[0]["label"].endswith("75 %")
     services.ask_to_stop(pass_id=again.pk, actor=person, now=now_again())
 
 
@@ -272,5 +272,6 @@ def test_crushed_shadows_are_told_and_the_black_level_raised(person, bench, now)
 
 def test_lists_and_colours_of_another_firm_are_not_there(oled, stranger, client):
     client.force_login(stranger, backend="django.contrib.auth.backends.ModelBackend")
-    for name in ("points-read", "points-list", "entered", "enter-linked", "list-end", "list-back", "hues-read", "lights-read", "curve"):
+    acts = ("points-read", "points-list", "entered", "enter-linked", "list-end", "list-back", "hues-read", "lights-read", "curve")
+    for name in acts:
         assert client.post(reverse("act", args=(oled.pk, name)), {"list": 1}).status_code == 404

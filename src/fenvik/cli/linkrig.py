@@ -8,8 +8,10 @@ from typing import Any, TypeVar
 import numpy as np
 
 from fenvik.core.errors import FenvikError
+from fenvik.core.measuring import steady_average
 from fenvik.core.signal import decode, encode
 from fenvik.core.types import Floats
+from fenvik.core.uncertainty import Repeatability
 from fenvik.link.connection import Connection
 from fenvik.link.devices import Device, Directory, Entry, Meter, Source
 from fenvik.link.display import LinkedDisplay
@@ -58,6 +60,7 @@ class LinkRig:
         self._shown: tuple[int, ...] | None = None
         self.facts: dict[str, dict[str, Any]] = {}
         self.bits = 8
+        self._brightest = 0.0  # cd/m² that was read at most
         self.token = ""
         self.controls: list[dict[str, Any]] = []
 
@@ -155,7 +158,7 @@ class LinkRig:
     ) -> Floats:
         """Return XYZ of a patch as a meter reads it, uncorrected."""
         codes = self.codes(percent)
-        times = average or (DARK_AVERAGE if max(percent) < DARK_PERCENT else 1)
+        times = average or self._steady(serial, percent)
 
         def act() -> Floats:
             source, meter = self._device(self.wanted.source, "source"), self._device(serial, "meter")
@@ -171,11 +174,21 @@ class LinkRig:
                     return np.zeros(3)
                 raise
             self.device_seconds += got.seconds
+            self._brightest = max(self._brightest, got.xyz[1])
             return np.array(got.xyz)
 
         made = self.patiently(act)
         self.readings += 1
         return made
+
+    def _steady(self, serial: str, percent: tuple[float, float, float]) -> int:
+        """Return how many averages a patch is read with: dark ones, and those of a meter that is noisy and quick, more than one."""
+        if serial not in self.facts:
+            return 1
+        luminance = max(self._brightest, 30.0) * (max(percent) / 100.0) ** 2.3
+        facts = self.facts[serial]
+        steady = steady_average(Repeatability.of(facts["repeatability"]), facts["typical"], max(luminance, 0.01))
+        return max(steady, DARK_AVERAGE if max(percent) < DARK_PERCENT else 1)
 
     def set(self, control: str, value: Any) -> Any:
         """Set a control and return what it now is; the light is given time to follow."""

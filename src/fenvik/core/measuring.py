@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenvik.core.types import Floats
+from fenvik.core.uncertainty import Repeatability
 
 LEAST_SHARE, MOST_SHARE = 0.2, 8.0  # of the middle effort's time: beyond it a meter's account of its time is not believed
 
@@ -69,3 +70,18 @@ def worth(typical: Sequence[Sequence[float]], luminance: Floats, seconds: Floats
     expected = typical_seconds(typical, luminance) * average
     share = np.divide(seconds, expected, out=np.ones_like(expected), where=(expected > 0) & (seconds > 0))
     return np.asarray(average * np.where((share < LEAST_SHARE) | (share > MOST_SHARE), 1.0, share))
+
+
+STEADY_Y, STEADY_XY = 0.0015, 0.0003  # deviations of one reading that adjusting by a model wants
+MOST_STEADY, LONGEST_STEADY_S = 4, 6.0
+
+
+def steady_average(repeatability: Repeatability, typical: Sequence[Sequence[float]], luminance: float) -> int:
+    """Return how many averages make a reading of a luminance in cd/m² steady enough for hands-free: one to four.
+
+    A quick meter is noisy and has the time; a slow one is steady already, or would take too long.
+    """
+    relative, x, y = (float(v) for v in repeatability.at(luminance))
+    wanted = max((relative / STEADY_Y) ** 2, (max(x, y) / STEADY_XY) ** 2)
+    allowed = LONGEST_STEADY_S / max(float(typical_seconds(typical, luminance)), 1e-3)
+    return max(int(min(np.ceil(wanted - 1e-9), MOST_STEADY, allowed)), 1)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenvik.core import difference
-from fenvik.core.handsfree.greymodel import Fit, Knob, Seen, fit, metric, solve
+from fenvik.core.handsfree.greymodel import Fit, Knob, Seen, doubt_of, fit, metric, solve
 from fenvik.core.response import light
 from fenvik.core.target import Target
 from fenvik.core.types import Floats
@@ -84,18 +84,17 @@ def to_read(knobs: Sequence[Knob]) -> list[float]:
     """Return the levels in percent, bright to dark, at which points are judged: their own, white, and some between few."""
     at = {round(100.0 * k.at, 3) for k in knobs if k.kind in ("point", "tone")} | {100.0}
     if len(at) < 12:
-        at |= {5.0, 15.0, 35.0, 75.0}
+        at |= {5.0, 10.0, 15.0, 35.0, 55.0, 75.0, 95.0}
     return sorted(at, reverse=True)
 
 
 def to_read_again(
-    model: Fit, moved: Floats, at: Sequence[float], times: Sequence[int], target: Target, white: float, black: float
+    model: Fit, moved: Floats, at: Sequence[float], seen: Sequence[Seen], target: Target, white: float, black: float
 ) -> list[float]:
     """Return the levels in percent that a second pass should read: those expected to be worst, or that are known least."""
     levels = np.array(at) / 100.0
-    off = model.at(levels, moved) - levels[:, None]
-    size = np.sqrt(((metric(levels, target, white, black) @ off[:, :, None]) ** 2).sum(axis=(1, 2)))
-    order = np.argsort(
-        -(size + 0.4 / np.maximum(np.array(times, dtype=np.float64), 0.5)) * np.clip(levels / 0.1, 0.4, 1.0)
-    )
+    weigh = metric(levels, target, white, black)
+    size = np.sqrt(((weigh @ (model.at(levels, moved) - levels[:, None])[:, :, None]) ** 2).sum(axis=(1, 2)))
+    unsure = np.sqrt(((weigh * doubt_of(model, levels, moved, seen)[:, None, :]) ** 2).sum(axis=(1, 2)))
+    order = np.argsort(-np.hypot(size, unsure) * np.clip(levels / 0.1, 0.4, 1.0))
     return sorted({100.0, *(float(at[i]) for i in order[:MOST_AGAIN])}, reverse=True)

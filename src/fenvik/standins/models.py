@@ -228,8 +228,9 @@ def quantum_dot_build() -> Build:
     expert = (np.array([1.008, 0.990, 0.972]), np.array([-0.002, 0.0, 0.003]))
     return Build(
         technology="lcd", primaries=quantum_dots(), light=(30.0, 4.4), leak=1 / 4200, gammas=GAMMAS, energy=ENERGY,
-        error={"q1": (np.array([0.91, 0.97, 1.01]), np.zeros(3)), "q2": expert, "q3": expert, "q4": expert}, gain_step=(0.0064, 0.0071, 0.0078),
-        offset_step=(0.0024, 0.0026, 0.0029), emulated=("q2",), zones=(24, 14), hdr_peak=1150.0, hdr_knee=0.35,
+        error={"q1": (np.array([0.91, 0.97, 1.01]), np.zeros(3)), "q2": expert, "q3": expert, "q4": expert},
+        gain_step=(0.0064, 0.0071, 0.0078), offset_step=(0.0024, 0.0026, 0.0029), emulated=("q2",), zones=(24, 14),
+        hdr_peak=1150.0, hdr_knee=0.35,
     )  # fmt: skip
 
 

@@ -24,6 +24,7 @@ DEAD = 0.35  # of a difference that a probe must move, or the control does nothi
 PROBE = 1.6  # differences that a probe should move
 DOUBT, PRICE = 0.15, 0.004
 ROUNDS = 4
+LACKING = 1.5  # of a difference in lightness: what is worth a sentence
 GOOD = 0.45  # of a difference in lightness, chroma or hue: better is not chased
 
 
@@ -33,8 +34,8 @@ class Hue:
 
     name: str
     controls: list[dict[str, Any]]
-    slope: Floats  # (6, k)
-    now: Floats  # (6,): full then half, each ΔL, ΔC, ΔH weighted
+    slope: Floats  # (6, k), or six for each of several colours
+    now: Floats  # (6,) likewise: full then half, each ΔL, ΔC, ΔH weighted
     dead: list[bool]
 
 
@@ -59,7 +60,7 @@ def adjust(desk: Desk, target: Target, hold: tuple[float, float]) -> None:
     groups = {name: [c for c in desk.by_role(f"colour.{name}") if c["kind"] == "range"] for name in HUES}
     groups = {name: controls for name, controls in groups.items() if controls}
     if not groups:
-        desk.notes.append("This mode has no colour management that can be set.")
+        _overall(desk, target, hold)
         return
     desk.say("colours")
     hues = [_first(desk, target, hold, name, controls) for name, controls in groups.items()]
@@ -74,12 +75,64 @@ def adjust(desk: Desk, target: Target, hold: tuple[float, float]) -> None:
         gone = [c["label"] for c, dead in zip(hue.controls, hue.dead, strict=True) if dead]
         if len(gone) == len(hue.controls):
             desk.notes.append(f"The controls of {hue.name} do nothing that a reading can tell; they were left alone.")
+    try:
+        _rounds(desk, target, hold, hues)
+    finally:
+        dim = [hue.name for hue in hues if hue.now[0] < -LACKING and not all(hue.dead)]
+        if dim:
+            desk.notes.append(f"Too dark beside this white, and their controls give no more light: {', '.join(dim)}.")
+
+
+def _rounds(desk: Desk, target: Target, hold: tuple[float, float], hues: list[Hue]) -> None:
     for turn in range(ROUNDS):
         moved = [done for hue in hues if (done := _move(desk, hue, last=turn == ROUNDS - 1)) is not None]
         if not moved or turn == ROUNDS - 1:
             break
         for hue, steps in moved:
             _look(desk, target, hold, hue, steps)
+
+
+def _overall(desk: Desk, target: Target, hold: tuple[float, float]) -> None:
+    """Set saturation and tint of all colours at once, where there is nothing for single ones; what makes it worse goes back."""
+    controls = [
+        c for role in ("saturation", "tint") for c in desk.by_role(role) if c["kind"] == "range" and c["role"] == role
+    ]
+    if not controls:
+        desk.notes.append("This mode has no colour management that can be set.")
+        return
+    desk.say("saturation and tint")
+    mixes = [patch for name in ("red", "green", "blue") for patch in patches_of(name)]
+
+    def look() -> Floats:
+        return np.concatenate([parts(desk.read(p), target, hold) for p in mixes])
+
+    now = look()
+    hue = Hue("all", controls, np.zeros((len(now), len(controls))), now, [False] * len(controls))
+    for i, control in enumerate(controls):
+        was = control["value"]
+        span = (float(control["max"]) - float(control["min"])) / float(control["step"])
+        way = (
+            1.0
+            if float(control["max"]) - float(was) >= 0.25 * (float(control["max"]) - float(control["min"]))
+            else -1.0
+        )
+        try:
+            desk.set(control, float(was) + way * max(round(0.08 * span), 1) * float(control["step"]))
+            steps = (float(control["value"]) - float(was)) / float(control["step"])
+            effect = look() - now
+            hue.dead[i] = not steps or float(np.abs(effect).max()) < DEAD
+            hue.slope[:, i] = 0.0 if hue.dead[i] else effect / steps
+        finally:
+            desk.set(control, was)
+    before = {c["id"]: c["value"] for c in controls}
+    if _move(desk, hue, last=False) is None:
+        return
+    if float((look() ** 2).sum()) > float((now**2).sum()):
+        for control in controls:
+            desk.set(control, before[control["id"]])
+        return
+    told = ", ".join(f"{control['label']} {control['value']}" for control in controls)
+    desk.notes.append(f"All colours at once: {told}.")
 
 
 def _gamut(desk: Desk, target: Target) -> None:
@@ -141,7 +194,7 @@ def _move(desk: Desk, hue: Hue, *, last: bool) -> tuple[Hue, Floats] | None:
     live = [i for i, dead in enumerate(hue.dead) if not dead]
     if not live or float(np.abs(hue.now).max()) < GOOD:
         return None
-    weight = np.array([1.0, 1.0, 1.0, 0.9, 0.9, 0.9])
+    weight = np.tile([1.0, 1.0, 1.0, 0.9, 0.9, 0.9], len(hue.now) // 6)
     a, b = hue.slope[:, live] * weight[:, None], -hue.now * weight
     doubt = (2.0 if last else 1.0) * DOUBT * np.sqrt((a**2).sum(axis=0))
     a, b = np.vstack([a, np.diag(doubt)]), np.concatenate([b, np.zeros(len(live))])

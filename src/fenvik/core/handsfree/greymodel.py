@@ -19,7 +19,7 @@ from fenvik.core.types import Floats
 
 WIDTHS = (0.5, 0.65, 0.8, 1.0, 1.25, 1.6, 2.1)  # of a point's pull, as a share of the distance to its neighbour
 SHAPES = ("bell", "tent")
-NOISE = 0.003  # of drive: what a reading is off by, beside the meter's noise
+NOISE = 0.002  # of drive: what a reading is off by, beside the meter's noise
 CROSS = 0.15  # of a control's own effect: how much it may push the other channels
 UNEQUAL = 0.25  # of a point's effect: how far one point's step is from its light's usual one
 WARMING, WARMS_IN = 0.004, 60.0  # of drive at white that warm-up may still add, and in how many readings most of it
@@ -29,6 +29,10 @@ ROUGH, LEAST_ROUGH = (
     0.8,
     0.0006,
 )  # how bent a display's curve may be: drive by level squared, and what is left of it at any distance
+UNREAD, SAME_LEVEL = (
+    0.006,
+    0.006,
+)  # of drive: how far a level that was never read may be off; fraction of signal: which are one
 DOUBT = 0.06  # of a move's effect: what it is off by
 CHARGED, CHARGED_LAST = (
     0.4,
@@ -325,6 +329,20 @@ def metric(levels: Floats, target: Target, white: float, black: float) -> Floats
     return made
 
 
+def doubt_of(model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen]) -> Floats:
+    """Return how far the drives (levels, 3) may be off: by noise, and by what was turned since a level was read last."""
+    made = np.full((len(levels), 3), UNREAD)
+    effects = model.effects(levels)
+    for i, level in enumerate(levels):
+        mine = [s for s in seen if abs(s.level - level) < SAME_LEVEL]
+        if not mine:
+            continue
+        since = effects[i] * (moved - mine[-1].moved)
+        noise = NOISE * (1.0 + (0.12 / max(float(level), 0.02)) ** 2) / np.sqrt(len(mine))
+        made[i] = np.hypot(noise, np.sqrt(((UNEQUAL * since) ** 2).sum(axis=1)))
+    return made
+
+
 def solve(
     model: Fit, moved: Floats, target: Target, white: float, black: float, *, allowed: Sequence[bool], levels: Floats,
     cap: float = 0.12, last: bool = False, curve: bool = True,
@@ -372,17 +390,28 @@ def _eye(levels: Floats) -> Floats:
 
 
 def _whole(a: Floats, b: Floats, x: Floats, lo: Floats, hi: Floats) -> Floats:
-    """Return whole steps near x: one at a time the one that lowers the squared error most, until none does."""
+    """Return whole steps near x: the single step, else the pair of steps, that lowers the squared error most, until none does."""
     steps = np.clip(np.round(x), lo, hi)
     gram, pull = a.T @ a, a.T @ b
-    diag = np.diag(gram)
-    for _ in range(SWEEPS * len(x)):
+    count = len(steps)
+    sign = np.repeat([1.0, -1.0], count)
+    both = np.kron(np.array([[1.0, -1.0], [-1.0, 1.0]]), np.ones((count, count))) * np.kron(np.ones((2, 2)), gram)
+    # Two steps of one control are one step twice, or none.
+    both[np.kron(np.ones((2, 2)), np.eye(count)) > 0] = np.inf
+    diag = np.concatenate([np.diag(gram)] * 2)
+    for _ in range(SWEEPS * count):
         slope = gram @ steps - pull
-        price = PRICE * (np.abs(steps + np.array([[1], [-1]])) - np.abs(steps))
-        change = np.stack([diag + 2 * slope, diag - 2 * slope]) + price
-        change[0][steps + 1 > hi], change[1][steps - 1 < lo] = np.inf, np.inf
-        way, k = np.unravel_index(int(np.argmin(change)), change.shape)
-        if change[way, k] >= -1e-9:
+        price = PRICE * (np.abs(np.concatenate([steps, steps]) + sign) - np.abs(np.concatenate([steps, steps])))
+        single = diag + 2.0 * sign * np.concatenate([slope, slope]) + price
+        single[np.concatenate([steps + 1 > hi, steps - 1 < lo])] = np.inf
+        k = int(np.argmin(single))
+        if single[k] < -1e-9:
+            steps[k % count] += sign[k]
+            continue
+        pairs = single[:, None] + single[None, :] + 2.0 * both
+        at = int(np.argmin(pairs))
+        if not pairs.flat[at] < -1e-6:
             break
-        steps[k] += 1 if way == 0 else -1
+        for k in divmod(at, 2 * count):
+            steps[k % count] += sign[k]
     return steps

@@ -9,7 +9,7 @@ import numpy as np
 from fenvik.core.colourspace import xyz_to_uv
 from fenvik.core.errors import FenvikError
 from fenvik.core.handsfree import colours, lights
-from fenvik.core.handsfree.greymodel import Fit, Knob, Seen, drives_of, fit, knobs_of, metric, solve
+from fenvik.core.handsfree.greymodel import Fit, Knob, Seen, doubt_of, drives_of, fit, knobs_of, metric, solve
 from fenvik.core.handsfree.rig import BudgetError, Desk, Taken
 from fenvik.core.science import cct_and_duv
 from fenvik.core.target import Target
@@ -96,7 +96,11 @@ class Job:
 
     def light(self) -> None:
         """Bring white to the luminance that is wanted, and let nothing clip below it."""
-        top = [t.xyz for t in self.as_found if round(100 * float(t.fraction.min())) in (100, 90, 80) and np.ptp(t.fraction) == 0]
+        top = [
+            t.xyz
+            for t in self.as_found
+            if round(100 * float(t.fraction.min())) in (100, 90, 80) and np.ptp(t.fraction) == 0
+        ]
         clips = len(top) != 3 or lights.may_clip(np.array(top), self.target)
         turned = clips and lights.lower_white_level(self.desk, self.target)
         if self.luminance is not None:
@@ -186,7 +190,7 @@ class Job:
         self.desk.say("points of the white balance")
         at = sorted({round(100 * p, 3) for p in points} | {100.0}, reverse=True)
         if len(at) < FEW_LEVELS:
-            at = sorted({*at, *(round(v, 3) for v in (5.0, 15.0, 35.0, 75.0))}, reverse=True)
+            at = sorted({*at, *(round(v, 3) for v in (5.0, 10.0, 15.0, 35.0, 55.0, 75.0, 95.0))}, reverse=True)
         # What lies between the points is looked at too: the model knows how their pulls meet there.
         levels = np.array(sorted(p / 100.0 for p in {*at, 3.0, *range(5, 100, 5)} if p >= 3.0))
         every = [True] * len(knobs)
@@ -203,10 +207,13 @@ class Job:
         levels = np.array(at) / 100.0
         controls = {c["id"]: c for c in self.desk.rig.controls}
         moved = np.array([(float(controls[k.id]["value"]) - k.value) / k.step for k in knobs])
+        seen = self._seen(knobs, since)
+        doubts = doubt_of(self.model, levels, moved, seen)
         weigh = metric(levels, self.target, self.white, self.black)
-        off = np.sqrt(((weigh @ (self.model.at(levels, moved) - levels[:, None])[:, :, None]) ** 2).sum(axis=(1, 2)))
-        times = np.array([sum(abs(float(t.fraction[0]) - v) < 0.005 for t in self.desk.taken[since:]) for v in levels])
-        order = np.argsort(-(off + 0.4 / np.maximum(times, 0.5)) * np.clip(levels / 0.1, 0.4, 1.0))
+        off = self.model.at(levels, moved) - levels[:, None]
+        size = np.sqrt(((weigh @ off[:, :, None]) ** 2).sum(axis=(1, 2)))
+        unsure = np.sqrt(((weigh * doubts[:, None, :]) ** 2).sum(axis=(1, 2)))
+        order = np.argsort(-np.hypot(size, unsure) * np.clip(levels / 0.1, 0.4, 1.0))
         return sorted((float(at[i]) for i in order[:count]), reverse=True)
 
     def _last_state(self, start: int) -> int:

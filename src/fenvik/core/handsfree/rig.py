@@ -63,7 +63,7 @@ class Desk:
     def read(self, percent: Sequence[float]) -> Taken:
         """Read a patch of percentages of signal. Raises BudgetError."""
         if len(self.taken) >= self.budget:
-            raise BudgetError(f"The budget of {self.budget} readings is used up.")
+            raise BudgetError("The budget of readings is used up, but for those of the proof.")
         fraction, xyz = self.rig.read((float(percent[0]), float(percent[1]), float(percent[2])))
         made = Taken(np.asarray(fraction, dtype=np.float64), np.asarray(xyz, dtype=np.float64), self.settings)
         self.taken.append(made)

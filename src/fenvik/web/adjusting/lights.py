@@ -78,12 +78,8 @@ def _light(
     if abs(off) <= NEAR:
         says.append((f"White is {white:.0f} cd/m², as wanted.", True))
         return
-    says.append(
-        (
-            f"White is {white:.0f} cd/m², {100 * abs(off):.0f} % {'above' if off > 0 else 'below'} the {wanted:.0f} that are wanted.",
-            False,
-        )
-    )
+    side = "above" if off > 0 else "below"
+    says.append((f"White is {white:.0f} cd/m², {100 * abs(off):.0f} % {side} the {wanted:.0f} that are wanted.", False))
     if control is None or values.now.get(control["id"]) is None:
         says.append(("This menu has no control for the light.", False))
         return

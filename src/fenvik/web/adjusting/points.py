@@ -127,5 +127,5 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading]) -> Points:
     if plan is not None and moved[np.array(allowed)].any() and len(at) > core.MOST_AGAIN:
         times = [sum(abs(100 * level - v) < 0.6 for level, _, _ in lit) for v in at]
         if min(times) >= 2:
-            again = core.to_read_again(plan.model, moved, at, times, target, white, black)
+            again = core.to_read_again(plan.model, moved, at, seen, target, white, black)
     return Points(knobs, moved, plan, again, read_now, len(at), white)

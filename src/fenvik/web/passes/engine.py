@@ -328,12 +328,16 @@ class Runner:
                 time.sleep(pass_.settle_s)
         effort = pass_.conditions.get("reference_effort", "") if self.by == "reference" else pass_.effort
         settling = show and bool(pass_.conditions.get("settling"))
-        taken = self._settled(patch, effort) if settling else self._once(patch, pass_.average, effort)
+        taken = self._settled(patch, effort) if settling else self._once(patch, self.average_for(patch), effort)
         rule = self.low_light
         keyed = isinstance(self.meters[self.by], KeyedMeter)
         if rule is None or keyed or not rule.wants(None if taken.too_dark else taken.xyz[1], pass_.average, effort):
             return taken
         return self._once(patch, max(rule.average, pass_.average), rule.effort or effort)
+
+    def average_for(self, patch: Patch) -> int:
+        """Return how many averages a patch is read with."""
+        return self.plan.pass_.average
 
     def _see_that_it_lives(self, patch: Patch, taken: Taken, shown: Any) -> None:
         """Refuse a reading that is that of the patch before. Raises StuckError where another picture changes nothing either."""

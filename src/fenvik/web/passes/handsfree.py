@@ -14,7 +14,8 @@ import structlog
 from fenvik.core.errors import FenvikError
 from fenvik.core.handsfree.job import FOUND, FULL, Job, score
 from fenvik.core.handsfree.rig import Desk, Fraction
-from fenvik.core.patches import COLOURS, patch
+from fenvik.core.measuring import steady_average
+from fenvik.core.patches import COLOURS, Patch, patch
 from fenvik.core.types import Floats
 from fenvik.link.display import LinkedDisplay
 from fenvik.link.faults import DeviceError
@@ -180,6 +181,14 @@ class HandsFreeRunner(Runner):
         xyz = np.array(taken.xyz)
         self._heed(asked)
         return xyz if matrix is None else np.asarray(matrix @ xyz)
+
+    def average_for(self, patch: Patch) -> int:
+        """Return how many averages a patch is read with: a noisy meter that is quick reads more than once."""
+        pass_ = self.plan.pass_
+        fraction = np.clip(patch.fraction(pass_.bits, pass_.range), 0.0, 1.0)  # type: ignore[arg-type]
+        luminance = max(self.brightest, 30.0) * float(fraction.max()) ** 2.3
+        steady = steady_average(self.repeatability, pass_.meter_facts["typical"], max(luminance, 0.01))
+        return max(pass_.average, steady)
 
     def keep_change(self, control: dict[str, Any], before: Any, after: Any, group: uuid.UUID) -> None:
         """Log a control that was set."""

@@ -91,7 +91,8 @@ def _list(scene: Scene) -> None:
     ]
     following = next((group for group in told if not group["done"]), None)
     scene.extra |= {
-        "list": listed, "list_here": scene.options.work == "points" or listed.kind == ListKind.BACK, "groups": told, "next_group": following, "entered": len(listed.rows) - len(left),
+        "list": listed, "list_here": scene.options.work == "points" or listed.kind == ListKind.BACK,
+        "groups": told, "next_group": following, "entered": len(listed.rows) - len(left),
         "of": len(listed.rows), "percent": round(100 * (len(listed.rows) - len(left)) / max(len(listed.rows), 1)),
     }  # fmt: skip
 
