@@ -235,7 +235,7 @@ def bench(arguments: list[str]) -> int:
     """Run the benches named, or all, on a PostgreSQL of their own."""
     install_packages(browser=True)
     make_venv("dev")
-    names = arguments or sorted(p.stem for p in (ROOT / "bench").glob("*.py") if p.stem != "common")
+    names = arguments or sorted(p.stem for p in (ROOT / "bench").glob("*.py") if p.stem not in ("common", "displays", "__init__"))
     for name in names:
         postgres = Postgres("bench")
         postgres.remove()

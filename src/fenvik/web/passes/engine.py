@@ -23,6 +23,7 @@ from fenvik.link.devices import Meter, Source
 from fenvik.link.faults import DeviceError, LinkFault
 from fenvik.web.devices.models import Device
 from fenvik.web.devices.services import locate
+from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.passes.pace import note_pace
 from fenvik.web.passes.person import KeyedMeter, KeyedSource, Person, TakenBackError
@@ -102,6 +103,8 @@ def take(pass_id: int, token: uuid.UUID) -> Plan | None:
         pass_.run_token, pass_.state = token, PassState.RUNNING
         pass_.started_at = pass_.started_at or datetime.now(UTC)
         pass_.save(update_fields=["run_token", "state", "started_at"])
+        # Pages say so before the first reading, and have loaded what it will need.
+        notify(pass_.tuning_id, pass_id=pass_id)
         done = set() if pass_.repeat else read_already(pass_)
     return Plan(pass_, pass_.patches, done, pass_.readings.count())
 

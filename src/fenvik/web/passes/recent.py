@@ -3,11 +3,11 @@
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
 
-MOST = 400
+MOST, FOR_THE_TAPE = 400, 40
 
 
-def recent_readings(tuning: Tuning) -> list[Reading]:
-    """Return the last readings, oldest first, each with its pass: two queries.
+def recent_readings(tuning: Tuning, most: int = MOST) -> list[Reading]:
+    """Return the last readings, oldest first, each with its pass: two queries. The tape alone needs few of them.
 
     The lists of patches stay in the database; without that each row would bring its pass's whole list along.
     """
@@ -16,7 +16,7 @@ def recent_readings(tuning: Tuning) -> list[Reading]:
     )
     passes = {pass_.pk: pass_ for pass_ in loaded}
     by = dict(Pass.objects.filter(tuning=tuning, purpose=PassPurpose.CORRECTION).values_list("pk", "patches"))
-    rows = list(Reading.objects.filter(pass_of__in=passes).order_by("-id")[:MOST])
+    rows = list(Reading.objects.filter(pass_of__in=passes).order_by("-id")[:most])
     for row in rows:
         row.pass_of = passes[row.pass_of_id]
         steps = by.get(row.pass_of_id)

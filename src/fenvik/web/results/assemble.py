@@ -56,6 +56,8 @@ def main_rows(pass_: Pass, rows: list[Reading]) -> list[Reading]:
 
 def drift_of(pass_: Pass) -> tuple[np.ndarray, np.ndarray]:
     """Return when whites for drift were read, in seconds since the first, and their XYZ as they were seen."""
+    if not any(row.get("part") == "drift" for row in pass_.patches):
+        return np.zeros(0), np.zeros((0, 3))
     rows = [row for row in newest_of_each(pass_.readings.order_by("id")) if part_of(pass_, row) == "drift" and not row.too_dark]
     rows.sort(key=lambda row: row.started_at)
     if not rows:

@@ -4,6 +4,7 @@ A page of visits shows forty trails, and every stop needs one: loading them anew
 is used again only if the versions of all its rows are the same, which one statement tells for any number of tunings.
 """
 
+import copy
 import threading
 from collections import OrderedDict
 from collections.abc import Sequence
@@ -11,6 +12,7 @@ from typing import Any
 
 import psycopg
 from django.db import connection
+from django.db.models import Count, Max
 
 from fenvik.web.trail.facts import with_trails
 from fenvik.web.visits.models import Tuning
@@ -23,13 +25,12 @@ SELECT t.id, v.firm_id, concat_ws(
     '/', t.xmin, t.ctid, v.xmin, v.ctid, c.xmin, c.ctid, d.xmin, d.ctid, r.xmin, r.ctid, m.xmin, m.ctid,
     me.xmin, me.ctid, co.xmin, co.ctid, so.xmin, so.ctid, pa.xmin, pa.ctid,
     (SELECT string_agg(p.xmin || ':' || p.ctid, ',' ORDER BY p.id) FROM passes_pass p WHERE p.tuning_id = t.id),
-    (SELECT max(x.id) FROM passes_pass p JOIN passes_reading x ON x.pass_id = p.id
-     WHERE p.tuning_id = t.id AND p.finished_at IS NULL),
     (SELECT count(*) || ':' || max(s.id) FROM menus_settingssheet s WHERE s.tuning_id = t.id),
     (SELECT count(*) || ':' || max(k.id) FROM adjusting_controlchange k WHERE k.tuning_id = t.id),
     (SELECT count(*) || ':' || max(a.id) FROM groundwork_checkanswer a WHERE a.tuning_id = t.id),
     (SELECT string_agg(h.xmin || ':' || h.ctid, ',' ORDER BY h.id) FROM handovers_handover h WHERE h.visit_id = t.visit_id)
-)
+), (SELECT max(x.id) FROM passes_pass p JOIN passes_reading x ON x.pass_id = p.id
+    WHERE p.tuning_id = t.id AND p.finished_at IS NULL)
 FROM visits_tuning t
 JOIN visits_visit v ON v.id = t.visit_id
 JOIN clients_client c ON c.id = v.client_id
@@ -42,39 +43,56 @@ LEFT JOIN devices_device so ON so.id = t.source_id
 LEFT JOIN devices_pairing pa ON pa.device_id = d.link_id
 WHERE t.id = ANY(%s)
 """
-_kept: dict[bool, OrderedDict[int, tuple[str, Any]]] = {True: OrderedDict(), False: OrderedDict()}
+Version = tuple[str, int]  # of everything but the readings of an open pass, and the newest of those
+_kept: dict[bool, OrderedDict[int, tuple[Version, Any]]] = {True: OrderedDict(), False: OrderedDict()}
 _lock = threading.Lock()
 
 
-def versions(firm_id: int, pks: Sequence[int]) -> dict[int, str]:
+def versions(firm_id: int, pks: Sequence[int]) -> dict[int, Version]:
     """Return the version of each tuning that a firm has."""
     connection.ensure_connection()
     # Planning this statement takes longer than running it: the server keeps the plan, which Django's own cursors do not ask for.
     with psycopg.Cursor(connection.connection) as cursor:
         cursor.execute(VERSIONS, [list(pks)], prepare=True)
-        return {pk: version for pk, owner, version in cursor.fetchall() if owner == firm_id}
+        return {pk: (version, newest or 0) for pk, owner, version, newest in cursor.fetchall() if owner == firm_id}
 
 
 def tunings(firm_id: int, pks: Sequence[int], *, whole: bool = False) -> list[Any]:
     """Return tunings of a firm as ``with_trails`` loads them, in the order of their ids. They are shared: never to be changed."""
     now = versions(firm_id, pks)
     store = _kept[whole]
+    found, behind = {}, {}
     with _lock:
-        found = {pk: store[pk][1] for pk, version in now.items() if pk in store and store[pk][0] == version}
-        for pk in found:
-            store.move_to_end(pk)
-    lacking = [pk for pk in now if pk not in found]
+        for pk, version in now.items():
+            if pk in store and store[pk][0][0] == version[0]:
+                (found if store[pk][0] == version else behind)[pk] = store[pk][1]
+                store.move_to_end(pk)
+    lacking = [pk for pk in now if pk not in found and pk not in behind]
+    for pk, tuning in behind.items():
+        found[pk] = _read_on(tuning)
     if lacking:
         # The version was read before the rows: should they change in between, the next look loads them again.
         for tuning in with_trails(Tuning.objects.filter(pk__in=lacking), whole=whole):
             found[tuning.pk] = tuning
+    if lacking or behind:
         with _lock:
-            for pk in lacking:
+            for pk in (*lacking, *behind):
                 if pk in found:
                     store[pk] = (now[pk], found[pk])
             while len(store) > MOST[whole]:
                 store.popitem(last=False)
     return [found[pk] for pk in sorted(found)]
+
+
+def _read_on(tuning: Any) -> Any:
+    """Return a tuning as kept, with how far its open pass has come: while one runs, that is all that changes with each reading."""
+    copied = copy.copy(tuning)
+    copied.main_passes = [copy.copy(pass_) if pass_.is_open else pass_ for pass_ in tuning.main_passes]
+    for pass_ in copied.main_passes:
+        if pass_.is_open:
+            told = pass_.readings.aggregate(read=Count("index", distinct=True), newest=Max("id"))
+            pass_.read, pass_.last_reading = told["read"], told["newest"]
+    return copied
 
 
 def clear() -> None:

@@ -14,7 +14,7 @@ from fenvik.web.groundwork.state import warning_of
 from fenvik.web.groundwork.words import conditions_words
 from fenvik.web.menus.values import Values, values_from
 from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose, Reading
-from fenvik.web.passes.recent import recent_readings
+from fenvik.web.passes.recent import FOR_THE_TAPE, MOST, recent_readings
 from fenvik.web.passes.services import planned
 from fenvik.web.results import pictures
 from fenvik.web.results.assemble import analysis_of
@@ -187,7 +187,7 @@ def make_scene(firm_id: int, pk: int, stop: str, options: Options, extra: dict[s
     found_pass, left_pass = newest_pass(passes, PassPurpose.FOUND), newest_pass(passes, PassPurpose.LEFT)
     found = analysis_of(found_pass, tuning, found_pass and found_pass.last_reading)
     left = analysis_of(left_pass, tuning, left_pass and left_pass.last_reading)
-    recent = recent_readings(tuning)
+    recent = recent_readings(tuning, MOST if stop in ("adjust", "instruments") else FOR_THE_TAPE)
     base = left or found
     scene = Scene(
         tuning=tuning,
@@ -240,8 +240,10 @@ def _found(scene: Scene) -> None:
         scene.extra["advice"] = light_words(scene.found, scene.tuning.luminance, scene.values)
     base = scene.left or scene.found
     white = float(base.white[1]) if base is not None else scene.tuning.luminance or FIRST_GUESS_CD_M2
-    scene.extra["expected_s"] = lists.seconds_of(scene.tuning, white)
-    scene.extra["patch_count"] = len(planned(scene.tuning))
+    if scene.progress is None or scene.options.view == "lists":
+        # While a pass is open nobody is told of the next one, and a picture after each reading is to be quick.
+        scene.extra["expected_s"] = lists.seconds_of(scene.tuning, white)
+        scene.extra["patch_count"] = len(planned(scene.tuning))
     if scene.options.view == "lists":
         lists.fill(scene)
 
