@@ -11,19 +11,14 @@ TUNINGS_EACH = 5
 
 def _million_readings(cursor, like):  # type: ignore[no-untyped-def]
     """Give every tuning a finished pass of 200 readings, as the database's own statements: 1,000,000 of them."""
+    from fenvik.web.passes.models import Pass
+
+    # Every column as it is, so that the bench does not grow old with the table.
+    columns = [f'"{f.column}"' for f in Pass._meta.local_concrete_fields if f.column not in ("id", "tuning_id")]
+    listed = ", ".join(columns)
     cursor.execute(
-        """
-        INSERT INTO passes_pass (tuning_id, purpose, patches, repeat, meter_id, source_id, meter_facts, bits, range, window_, settle_s,
-            average, interval_s, conditions, state, reason, created_at, started_at, finished_at, summary)
-        SELECT t.id, 'found', p.patches, false, p.meter_id, p.source_id, p.meter_facts, p.bits, p.range, p.window_, p.settle_s,
-            p.average, 0, '{}', 'done', '', now(), now(), now(), p.summary
-        FROM visits_tuning t CROSS JOIN (SELECT *, "window" AS window_ FROM passes_pass WHERE tuning_id = %s AND purpose = 'found' LIMIT 1) p
-        WHERE t.id <> %s
-        """.replace(
-            "window_, settle_s,\n            average, interval_s",
-            '"window", settle_s,\n            average, interval_s',
-            1,
-        ),
+        f"INSERT INTO passes_pass (tuning_id, {listed}) SELECT t.id, {', '.join(f'p.{c}' for c in columns)} FROM visits_tuning t "
+        "CROSS JOIN (SELECT * FROM passes_pass WHERE tuning_id = %s AND purpose = 'found' LIMIT 1) p WHERE t.id <> %s",
         [like.pk, like.pk],
     )
     cursor.execute(
@@ -104,6 +99,7 @@ def main() -> None:
         for part in ("checks", "levels", "patterns", "warm-up")
     }
     addresses["a sheet of 120 controls"] = f"/tunings/{_large(tuning, person)}/arrival/"
+    addresses |= {"adjust, light": f"/tunings/{tuning.pk}/adjust/?work=light", "compare": f"/tunings/{tuning.pk}/compare/"}
     addresses |= {
         f"stop {stop}": f"/tunings/{tuning.pk}/{stop}/" for stop in ("arrival", "found", "adjust", "left", "handover")
     }

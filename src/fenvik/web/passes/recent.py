@@ -1,5 +1,7 @@
 """The last readings of a tuning, fetched once for everything that a page makes of them."""
 
+from django.db.models import F
+
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
 
@@ -16,7 +18,9 @@ def recent_readings(tuning: Tuning, most: int = MOST) -> list[Reading]:
     )
     passes = {pass_.pk: pass_ for pass_ in loaded}
     by = dict(Pass.objects.filter(tuning=tuning, purpose=PassPurpose.CORRECTION).values_list("pk", "patches"))
-    rows = list(Reading.objects.filter(pass_of__in=passes).order_by("-id")[:most])
+    # Ordered by what is no column: by the column itself, and few rows wanted, PostgreSQL would walk all readings of all firms
+    # backwards until it has met enough of these passes.
+    rows = list(Reading.objects.filter(pass_of__in=passes).order_by((F("id") + 0).desc())[:most])
     for row in rows:
         row.pass_of = passes[row.pass_of_id]
         steps = by.get(row.pass_of_id)
