@@ -1,9 +1,14 @@
 """Two-point adjusting from the stored rows: learning, undoing, and what a typed value may be."""
 
 import datetime as dt
+import re
+import threading
+import time
 import uuid
 
 import pytest
+from django.urls import reverse
+from django.utils import timezone
 
 from fenvik.web.adjusting.desk import lay_out
 from fenvik.web.adjusting.learned import keep, prior_of
@@ -13,6 +18,7 @@ from fenvik.web.adjusting.services import (
     NothingToUndoError,
     last_to_undo,
     log_changes,
+    read_level,
     undo,
     work_at,
 )
@@ -20,10 +26,12 @@ from fenvik.web.demo.build import Hand, whole_job
 from fenvik.web.menus.models import SettingsSheet
 from fenvik.web.menus.services import SheetError, note_found
 from fenvik.web.menus.values import SettingError, typed_value, values_of
+from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.results.assemble import analysis_of, latest_pass
 from fenvik.web.trail.verdict import verdict_of
+from fenvik.web.visits.models import Tuning
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -211,3 +219,47 @@ def test_with_nothing_read_there_is_nothing_to_propose(equipped):
     desk = desk_of(equipped)
     assert desk.nudge is None
     assert desk.live is None
+
+
+def test_one_change_of_a_group_is_turned_back_alone(equipped, person, now, signed_in):
+    controls = {c["id"]: c for c in values_of(Tuning.objects.get(pk=equipped.pk)).controls}
+    names = [name for name, c in controls.items() if (c.get("role") or "").startswith("white.gain.")][:2]
+    group = uuid.uuid4()
+    log_changes(
+        tuning_id=equipped.pk, actor=person, typed=dict.fromkeys(names, "5"), seen=0, now=timezone.now(), group=group
+    )
+    page = signed_in.get(reverse("stop", args=(equipped.pk, "adjust"))).content.decode()
+    assert page.count("turn back</a>") == 2
+    first = ControlChange.objects.get(control=names[0])
+    asked = signed_in.get(reverse("stop", args=(equipped.pk, "adjust")) + f"?ask=undo&one={first.pk}").content.decode()
+    assert "Turn back:" in asked
+    sent = {"stop": "adjust", "group": str(group), "one": first.pk}
+    signed_in.post(reverse("act", args=(equipped.pk, "undo")), sent)
+    now_values = values_of(Tuning.objects.get(pk=equipped.pk)).now
+    assert (now_values[names[0]], now_values[names[1]]) == (0, 5)
+
+
+def test_what_is_turned_while_reading_on_is_noticed_by_itself(equipped, person, now, bench, signed_in):
+    engine.stopping.clear()
+    started = read_level(tuning_id=equipped.pk, actor=person, now=now, keep_reading=True)
+    thread = threading.Thread(target=engine.run, args=(started.pk,))
+    thread.start()
+    try:
+        until(lambda: started.readings.count() >= 3)
+        address = reverse("stop", args=(equipped.pk, "adjust"))
+        assert "Something was turned" not in signed_in.get(address).content.decode()
+        bench.displays[0].set_control("m2", "wb-gr", 9)
+        count = started.readings.count()
+        until(lambda: started.readings.count() >= count + 2)
+        page = signed_in.get(address).content.decode()
+        assert re.search(r"Something was turned: red \+\d", page)
+    finally:
+        services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
+        thread.join(10)
+
+
+def until(condition, seconds=15):
+    end = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < end, "it did not happen in time"
+        time.sleep(0.02)

@@ -1,5 +1,6 @@
 """Hands-free from the web: every reading and change kept, stopped, cut off, paused, taken back; judged by true light."""
 
+import datetime as dt
 import threading
 import time
 
@@ -170,6 +171,21 @@ def test_a_device_that_fails_for_a_while_costs_nothing(role, kind, ready, person
     started.refresh_from_db()
     assert started.state == PassState.DONE
     assert truth(bench, bench.displays[3], "q2", ready.target)[0] < 0.7
+    assert sheet(ready) == really(bench)
+
+
+def test_minutes_end_the_adjusting_and_the_proof_is_read_all_the_same(ready, person, now, bench):
+    bench.world.haste = 25.0
+    started = begin(ready, person, now, minutes=1, budget=120)
+    type(started).objects.filter(pk=started.pk).update(started_at=now - dt.timedelta(seconds=46))
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.DONE
+    job = started.conditions["job"]
+    assert any("minutes" in note for note in job["notes"])
+    assert 18 < job["over_at"] < 100
+    assert started.readings.count() == job["over_at"] + 18
+    assert job["left_score"] <= job["found_score"] + 0.05
     assert sheet(ready) == really(bench)
 
 

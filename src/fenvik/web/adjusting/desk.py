@@ -11,8 +11,9 @@ import numpy as np
 
 from fenvik.charts.balance import Level as ChartLevel
 from fenvik.core import difference, greyscale, uncertainty
+from fenvik.core.noticed import is_as_proposed, turned
 from fenvik.core.nudge import Level, Nudge, Surroundings, clipping_channels, propose
-from fenvik.core.response import Control, Response, light
+from fenvik.core.response import Control, Response, drive, light
 from fenvik.core.signal import decode
 from fenvik.core.state import GreyReading, learn_from, levels_now
 from fenvik.core.types import Floats
@@ -97,6 +98,30 @@ class Desk:
         balance = greyscale.balance(xyz, target)
         balance_std = uncertainty.propagate(lambda v: greyscale.balance(v, target), xyz[None], covariance[None])[0]
         return balance, balance_std, float(error(xyz[None])[0]), float(std[0])
+
+    @cached_property
+    def noticed(self) -> tuple[Floats, bool] | None:
+        """What was turned without being logged: each light's change as a share, and whether it is what was proposed.
+
+        Told from the newest reading at this level and the one that the nudge stands on, with the controls as they are known.
+        """
+        if self.newest is None or self.basis is None or self.surroundings is None or self.repeatability is None:
+            return None
+        if self.newest.row.pk == self.basis.row.pk or self.newest.epoch != self.basis.epoch:
+            return None
+        rows, around = (self.basis.row, self.newest.row), self.surroundings
+        xyz = [np.array(row.seen) for row in rows]
+        change = turned(xyz[0], xyz[1], around.target, self.repeatability, (rows[0].average, rows[1].average))
+        if change is None:
+            return None
+        as_proposed = False
+        if self.nudge is not None and self.nudge.moves and self.response is not None:
+            steps = np.zeros(len(self.controls))
+            for move in self.nudge.moves:
+                steps[self.controls.index(move.control)] = move.steps
+            drives = drive(np.stack(xyz), around.target, around.white, around.black)
+            as_proposed = is_as_proposed(drives[1] - drives[0], self.response.jacobian(self.newest.level) @ steps)
+        return change, as_proposed
 
     def chart_levels(self, found: dict[float, Floats], tolerance: float) -> tuple[ChartLevel, ...]:
         """Return the rows of the balance chart as the display should stand now; ``found``: balance by percent."""

@@ -28,8 +28,9 @@ class HandsFreeError(FenvikError):
 
 
 def start(
-    *, tuning_id: int, actor: User, now: datetime, steps: list[str], budget: int, on_stop: str = "restore"
-) -> Pass:
+    *, tuning_id: int, actor: User, now: datetime, steps: list[str], budget: int, on_stop: str = "restore",
+    minutes: int = 0,
+) -> Pass:  # fmt: skip
     """Start a hands-free run: the display's menu and settings are read first, and noted as found where nothing was yet.
 
     Raises HandsFreeError, and what ``read_over_link`` and ``start_pass`` raise.
@@ -51,7 +52,7 @@ def start(
     controls = [{**control, "value": values.now[control["id"]]} for control in values.controls if control["id"] in values.now]
     link = link_of(tuning.display)
     job: dict[str, Any] = {
-        "steps": steps, "budget": budget, "on_stop": "keep" if on_stop == "keep" else "restore",
+        "steps": steps, "budget": budget, "minutes": max(minutes, 0), "on_stop": "keep" if on_stop == "keep" else "restore",
         "luminance": tuning.luminance if "light" in steps else None, "controls": controls, "mode": tuning.mode_id,
         "display": None if link is None else link.pk, "phase": "", "notes": [],
     }  # fmt: skip

@@ -101,12 +101,22 @@ def last_to_undo(changes: list[ControlChange]) -> list[ControlChange]:
     return []
 
 
+def is_newest(changes: list[ControlChange], change: ControlChange) -> bool:
+    """Whether a change is the last one of its control, so that turning it back brings what was before it."""
+    return next(c for c in reversed(changes) if c.control == change.control).pk == change.pk
+
+
 @transaction.atomic
-def undo(*, tuning_id: int, actor: User, group: uuid.UUID, now: datetime) -> list[ControlChange]:
-    """Log that a group of changes was turned back; doing so twice changes nothing. Raises NothingToUndoError."""
+def undo(
+    *, tuning_id: int, actor: User, group: uuid.UUID, now: datetime, one: int | None = None
+) -> list[ControlChange]:
+    """Log that a group of changes, or ``one`` of it, was turned back; doing so twice changes nothing. Raises NothingToUndoError."""
     tuning = _tuning(tuning_id, actor)
     changes = list(ControlChange.objects.filter(tuning=tuning).order_by("id"))
-    wanted = [c for c in changes if c.group == group and c.undoes_id is None and c.before is not None]
+    wanted = [
+        c for c in changes
+        if c.group == group and c.undoes_id is None and c.before is not None and (one is None or c.pk == one)
+    ]  # fmt: skip
     undone = {change.undoes_id for change in changes if change.undoes_id}
     if not wanted:
         raise NothingToUndoError

@@ -13,7 +13,7 @@ import structlog
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.handsfree.job import FOUND, FULL, Job, score
-from fenvik.core.handsfree.rig import Desk, Fraction
+from fenvik.core.handsfree.rig import BudgetError, Desk, Fraction
 from fenvik.core.measuring import steady_average
 from fenvik.core.patches import COLOURS, Patch, patch
 from fenvik.core.types import Floats
@@ -29,7 +29,7 @@ from fenvik.web.passes.store import Asked, LostPassError, Store
 
 log = structlog.get_logger(__name__)
 LEAST_BUDGET = 2 * (len(FOUND) + len(FULL)) + 10
-SAME = 1e-9
+TIME_OVER = "The minutes that were allowed are over."
 
 
 def label_of(percent: Fraction) -> str:
@@ -210,6 +210,7 @@ class _Rig:
         self._readings = list(pass_.readings.order_by("id"))
         self._changes = list(ControlChange.objects.filter(of_pass=pass_).order_by("id"))
         self._at = self._change_at = 0
+        self._over = False
         self._group, self._in_group = uuid.uuid4(), set[str]()
         runner.told["live"] = not self._readings and not self._changes
 
@@ -246,13 +247,29 @@ class _Rig:
         shown = patch("", percent, pass_.bits, pass_.range)  # type: ignore[arg-type]
         fraction = shown.fraction(pass_.bits, pass_.range)  # type: ignore[arg-type]
         self._group, self._in_group = uuid.uuid4(), set()
+        if self._at == self.runner.told.get("over_at") and not self._over:
+            # The time was over here before the run was cut off, and the proof came next.
+            self._over = True
+            raise BudgetError(TIME_OVER)
         if self._at < len(self._readings):
             row = self._readings[self._at]
             self._at += 1
             xyz = np.array([row.x, row.y, row.z])
             return fraction, xyz if pass_.matrix is None else pass_.matrix @ xyz
+        self._see_the_clock()
         self.go_live()
+        self._at += 1
         return fraction, self.runner.take_one(percent)
+
+    def _see_the_clock(self) -> None:
+        """End the adjusting when its minutes are over; the proof is read all the same. Raises BudgetError."""
+        told, started = self.runner.told, self.runner.plan.pass_.started_at
+        if self._over or not told.get("minutes") or started is None or self._at < len(FOUND) + len(FULL):
+            return
+        if (datetime.now(UTC) - started).total_seconds() > 60.0 * float(told["minutes"]):
+            self._over, told["over_at"] = True, self._at
+            self.runner.store.tell(told)
+            raise BudgetError(TIME_OVER)
 
     def set(self, control: str, value: Any) -> Any:
         """Set a control, or go through what was set before."""

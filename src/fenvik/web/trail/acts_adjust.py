@@ -27,7 +27,7 @@ def _lights_read(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 def _hands_free(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     handsfree.start(
         tuning_id=tuning.pk, actor=request.user, now=timezone.now(), steps=request.POST.getlist("steps"),
-        budget=number_in(request, "budget"), on_stop=request.POST.get("on_stop", "restore"),
+        budget=number_in(request, "budget"), on_stop=request.POST.get("on_stop", "restore"), minutes=number_in(request, "minutes"),
     )  # fmt: skip
     return None
 

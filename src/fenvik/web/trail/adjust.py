@@ -22,9 +22,9 @@ from fenvik.web.adjusting.desk import Desk, kept_lay_out
 from fenvik.web.adjusting.handsfree import USUAL_BUDGET
 from fenvik.web.adjusting.lights import lights_of
 from fenvik.web.adjusting.lists import left_of, open_list
-from fenvik.web.adjusting.models import ListKind
+from fenvik.web.adjusting.models import ControlChange, ListKind
 from fenvik.web.adjusting.points import Points, points_of
-from fenvik.web.adjusting.services import last_to_undo
+from fenvik.web.adjusting.services import is_newest, last_to_undo
 from fenvik.web.menus.values import Values
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.results import pictures
@@ -53,7 +53,7 @@ def fill(scene: Scene) -> None:
         found_balance = {
             float(percent[i]): scene.found.balance[i] - 100.0 for i in np.flatnonzero(scene.found.lit_grey)
         }
-    scene.extra["undo"] = last_to_undo(scene.values.changes) if scene.options.ask == "undo" else []
+    scene.extra["undo"] = _asked_back(scene) if scene.options.ask == "undo" else []
     scene.extra["can_undo"] = bool(last_to_undo(scene.values.changes))
     scene.extra["pages"] = settings.STANDIN_PAGES
     scene.extra["log"] = _log(scene.values)
@@ -74,6 +74,14 @@ def fill(scene: Scene) -> None:
             scene.picture = pictures.draw("tone", pictures.Pair(scene.found, scene.left))
     else:
         _two(scene, desk, found_balance)
+
+
+def _asked_back(scene: Scene) -> list[ControlChange]:
+    """Return what is asked to be turned back: one change of the log, or the newest group."""
+    one = scene.options.number("one")
+    if one is None:
+        return last_to_undo(scene.values.changes)
+    return [c for c in scene.values.changes if c.pk == one and c.before is not None and is_newest(scene.values.changes, c)]
 
 
 def _list(scene: Scene) -> None:
@@ -265,6 +273,11 @@ def _two(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
                 )
             ),
         }
+    if desk.noticed is not None:
+        change, as_proposed = desk.noticed
+        lights = [(name, v) for name, v in zip(("red", "green", "blue"), change, strict=True) if abs(v) >= 0.004]
+        told = ", ".join(f"{name} {'+' if v > 0 else '−'}{abs(100 * v):.1f} %" for name, v in lights)
+        scene.extra |= {"noticed": told, "as_proposed": as_proposed}
     if desk.nudge is not None:
         at = desk.nudge.at(desk.percent / 100.0)
         scene.extra |= {
@@ -277,7 +290,10 @@ def _two(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
 
 def _log(values: Values) -> list[dict[str, Any]]:
     undone = {c.undoes_id for c in values.changes if c.undoes_id}
-    return [{"change": c, "undone": c.pk in undone} for c in reversed(values.changes)][:40]
+    return [
+        {"change": c, "undone": c.pk in undone, "can_go_back": c.undoes_id is None and is_newest(values.changes, c)}
+        for c in reversed(values.changes)
+    ][:40]
 
 
 def _now_words(desk: Desk) -> Any:

@@ -24,7 +24,7 @@ WORKS = {
     "colours": ("c", "colours"),
     "hands-free": ("h", "hands-free"),
 }
-NAMES = ("sheet", "other", "check", "pattern", "step", "method", "work", "hue")  # each names one thing that the page shows
+NAMES = ("sheet", "other", "check", "pattern", "step", "method", "work", "hue", "one")  # each names one thing that the page shows
 LONGEST = 60
 
 

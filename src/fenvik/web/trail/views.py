@@ -154,7 +154,10 @@ def _turned(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 
 
 def _undo(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    made = adjusting.undo(tuning_id=tuning.pk, actor=request.user, group=group_of(request), now=timezone.now())
+    one = number_in(request, "one")
+    made = adjusting.undo(
+        tuning_id=tuning.pk, actor=request.user, group=group_of(request), now=timezone.now(), one=one if one > 0 else None
+    )
     if made:
         read_again(request, tuning)
     return None
