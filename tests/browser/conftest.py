@@ -72,9 +72,12 @@ class System:
         return f"http://127.0.0.1:{self.port}"
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def processes(django_db_setup):
-    """Web and worker on the tests' database; they stay from test to test, for starting them costs more than most tests."""
+    """Web and worker on the tests' database; they stay from test to test, for starting them costs more than most tests.
+
+    They end with this folder: a worker that stays would do the work of the tests that come after it.
+    """
     from urllib.parse import quote
 
     from django.conf import settings
