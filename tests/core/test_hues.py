@@ -6,6 +6,8 @@ import pytest
 from bench.displays import RandomDisplay
 from fenvik.core import hues
 from fenvik.core.handsfree.colours import HUES
+from fenvik.core.handsfree.job import Job
+from fenvik.core.handsfree.rig import Desk
 from fenvik.core.target import TARGETS
 
 TARGET = TARGETS["bt709-bt1886"]
@@ -54,6 +56,8 @@ def displays(kind, count, start=0):
     while len(found) < count:
         made = RandomDisplay(seed)
         if made.cms == kind and made.kind != "wrgb-oled" and not made.dead:
+            # Spoilt on purpose: many of them are good by themselves once their greys are.
+            made.mix = made.mix + np.random.default_rng(seed).normal(0.0, 0.03, (3, 3))
             found.append(made)
         seed += 1
     return found
@@ -62,12 +66,13 @@ def displays(kind, count, start=0):
 @pytest.mark.parametrize("kind", ["attribute", "mix"])
 def test_the_whole_set_gets_better_in_few_moves(kind):
     before, after, moves = [], [], []
-    for display in displays(kind, 8, start=300):
+    for display in displays(kind, 6, start=300):
+        # As a person would: the greys first, for a cast is in every pale colour.
+        Job(Desk(display, budget=150), TARGET, steps=("white", "grey")).run()
         before.append(display.truth(TARGET)[2])
         moves += by_hand(display).values()
         after.append(display.truth(TARGET)[2])
-    assert np.mean(after) < 0.8 * np.mean(before), "its greys are off still, and so are its pale colours"
-    assert np.median(np.array(after) / np.array(before)) < 0.8
+    assert np.mean(after) < 0.75 * np.mean(before)
     assert max(np.array(after) - np.array(before)) < 0.15, "no display ends clearly worse"
     assert np.mean(moves) < 4
 

@@ -83,7 +83,7 @@ class HandsFreeRunner(Runner):
             self._report(desk, job)
             self._finish(PassState.DONE)
         except _StopJob:
-            self._stopped(desk, job)
+            self._stopped(desk, job, rig)
         except _Ended:
             return
         except LostPassError:
@@ -94,9 +94,10 @@ class HandsFreeRunner(Runner):
             self._report(desk, job)
             self._finish(PassState.STOPPED)
 
-    def _stopped(self, desk: Desk, job: Job) -> None:
+    def _stopped(self, desk: Desk, job: Job, rig: "_Rig") -> None:
         if self.told.get("on_stop") == "restore":
             try:
+                rig.look()
                 desk.put(desk.found)
                 job.restored = True
                 desk.notes.append("It was stopped, and every control was put back to where it stood before.")
@@ -238,6 +239,15 @@ class _Rig:
         # A patch that was appended and not read before the end came is read now, at its own place in the list.
         self.runner.rows = self.runner.rows[: len(self._readings)]
 
+    def look(self) -> None:
+        """Take every control as the display really has it: the run was asked to stop before it had gone through what is stored."""
+        if self.runner.told.get("live"):
+            return
+        self.runner.told["live"] = True
+        for control in self.runner.patiently(lambda: self.runner.display().controls(self.runner.told["mode"])):
+            if control["id"] in self._by:
+                self._by[control["id"]]["value"] = control["value"]
+
     def _send(self, control: str, value: Any) -> Any:
         return self.runner.patiently(lambda: self.runner.display().set(self.runner.told["mode"], control, value))
 
@@ -264,7 +274,8 @@ class _Rig:
     def _see_the_clock(self) -> None:
         """End the adjusting when its minutes are over; the proof is read all the same. Raises BudgetError."""
         told, started = self.runner.told, self.runner.plan.pass_.started_at
-        if self._over or not told.get("minutes") or started is None or self._at < len(FOUND) + len(FULL):
+        proof = self._at < len(FOUND) + len(FULL) or told.get("phase") == "as left"
+        if self._over or proof or not told.get("minutes") or started is None:
             return
         if (datetime.now(UTC) - started).total_seconds() > 60.0 * float(told["minutes"]):
             self._over, told["over_at"] = True, self._at

@@ -347,9 +347,14 @@ def ask_to_stop(*, pass_id: int, actor: User, now: datetime) -> Pass:
     if not pass_.is_open:
         return pass_
     pass_.stop_asked_at = pass_.stop_asked_at or now
-    if pass_.state in (PassState.PAUSED, PassState.QUEUED):  # nobody holds it
+    begun = pass_.purpose == PassPurpose.HANDS_FREE and pass_.started_at is not None
+    if begun and pass_.state == PassState.PAUSED:
+        # It may have a display to put back, which is a worker's work.
+        pass_.state, pass_.reason, pass_.pause_asked_at = PassState.QUEUED, "", None
+        defer(pass_id)
+    elif pass_.state in (PassState.PAUSED, PassState.QUEUED) and not begun:  # nobody holds it
         pass_.state, pass_.finished_at, pass_.run_token = PassState.STOPPED, now, None
-    pass_.save(update_fields=["stop_asked_at", "state", "finished_at", "run_token"])
+    pass_.save(update_fields=["stop_asked_at", "pause_asked_at", "state", "reason", "finished_at", "run_token"])
     notify(pass_.tuning_id, pass_id=pass_id)
     return pass_
 
