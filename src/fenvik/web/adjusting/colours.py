@@ -163,16 +163,20 @@ def read_hues(*, tuning_id: int, actor: User, names: list[str], now: datetime) -
 
 def analysis_now(tuning: Tuning, rows: list[Reading], found: Analysis | None) -> Analysis | None:
     """Return the analysis of the newest reading of every patch that single colours are judged by; None without one."""
-    wanted = {p.rgb for hue in HUES for p in patches(tuning, hue)}
+    range_: Any = tuning.range
+    wanted = {p.rgb for hue in HUES for p in patches(tuning, hue)} | {grey(100.0, tuning.bits, range_).rgb}
     newest: dict[tuple[int, int, int], Reading] = {}
     for row in rows:
         if row.pass_of.purpose == PassPurpose.ADJUST and (row.r, row.g, row.b) in wanted and not row.too_dark:
             newest[(row.r, row.g, row.b)] = row
-    if not newest or found is None:
+    if not newest:
         return None
     shown = list(newest.values())
     try:
         readings = core_readings(shown[-1].pass_of, shown)
-        return analyse(readings, tuning.target, white=found.white, black=found.black)
+        # White as it was read with them, else as it was found.
+        return analyse(
+            readings, tuning.target, white=None if found is None else found.white, black=None if found is None else found.black
+        )
     except NoWhiteError:
         return None

@@ -143,9 +143,11 @@ def _hands_free(scene: Scene) -> None:
         scene.extra |= {"job": job, "taken": len(rows), "used": round(100 * len(rows) / max(int(job["budget"]), 1))}
         proof = len(FOUND) + len(FULL)
         found, now = (_analysed(scene, run, part) for part in (rows[:proof], rows[proof:]))
+        stands = scene.values.now
+        scene.extra["taken_back"] = not run.is_open and all(stands.get(c["id"]) == c["value"] for c in job["controls"])
         if job.get("left_from") is not None:
             now = _analysed(scene, run, rows[int(job["left_from"]) :])
-        if job.get("restored"):
+        if job.get("restored") or scene.extra["taken_back"]:
             now = None
         if found is not None and now is not None:
             words = format_html(
