@@ -192,6 +192,17 @@ def test_a_run_that_is_stopped_while_it_is_paused_is_put_back_all_the_same(ready
     assert started.conditions["job"]["restored"]
 
 
+def test_a_reading_newer_than_the_list_that_a_page_has_breaks_no_page(ready, person, now, bench):
+    from fenvik.web.trail.progress import progress_of
+
+    started = begin(ready, person, now, steps=["white"], budget=70)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    started.patches = started.patches[:5]
+    told = progress_of(started, set(range(9)), now)
+    assert (told.done, told.count) == (5, 5)
+
+
 def test_minutes_end_the_adjusting_and_the_proof_is_read_all_the_same(ready, person, now, bench):
     started = begin(ready, person, now, minutes=1, budget=120)
     type(started).objects.filter(pk=started.pk).update(started_at=now - dt.timedelta(seconds=70))

@@ -95,6 +95,8 @@ def expected_s(pass_: Pass, white: float = FIRST_GUESS_CD_M2) -> list[float]:
 def progress_of(pass_: Pass, done: set[int], last_at: datetime | None) -> Progress:
     """Return the progress; the meter's own account is corrected by how long the patches so far really took."""
     count = len(pass_.patches)
+    # The list of a hands-free run grows: a reading may be of a patch that came after the list was loaded.
+    done = {i for i in done if i < count}
     expected = expected_s(pass_)
     left = [i for i in range(count) if i not in done]
     guess = sum(expected[i] for i in left)
