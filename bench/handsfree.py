@@ -14,8 +14,8 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from bench.displays import SIX, TOP, RandomDisplay, held
-from fenvik.core.handsfree.greymodel import knobs_of, prior_units
 from fenvik.core.handsfree.job import Job
+from fenvik.core.handsfree.knobs import knobs_of, prior_units
 from fenvik.core.handsfree.rig import Desk
 from fenvik.core.response import drive
 from fenvik.core.target import TARGETS

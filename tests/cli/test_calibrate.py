@@ -8,6 +8,7 @@ import sys
 import time
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -49,6 +50,14 @@ def shell():
     made.end()
 
 
+@pytest.fixture(scope="module")
+def untouched():
+    """Stand-ins that no test turns anything on."""
+    made = Shell()
+    yield made
+    made.end()
+
+
 def test_it_leaves_a_display_better_and_writes_what_it_did(shell, tmp_path):
     out = tmp_path / "out.json"
     done = shell.run(out, meter="PC1-2209", reference="TS2-0031")
@@ -83,16 +92,16 @@ def test_it_leaves_a_display_better_and_writes_what_it_did(shell, tmp_path):
         ({"target": ""}, "required"),
     ],
 )
-def test_wrong_arguments_end_with_two_and_one_sentence(shell, tmp_path, changed, says):
-    done = shell.run(tmp_path / "out.json", **changed)
+def test_wrong_arguments_end_with_two_and_one_sentence(untouched, tmp_path, changed, says):
+    done = untouched.run(tmp_path / "out.json", **changed)
     assert done.returncode == 2, done.stderr
     assert says in done.stderr
     assert "Traceback" not in done.stderr
     assert not (tmp_path / "out.json").exists()
 
 
-def test_a_wrong_code_and_a_directory_that_is_not_there_are_said(shell, tmp_path):
-    done = shell.run(tmp_path / "out.json", pair="0000")
+def test_a_wrong_code_and_a_directory_that_is_not_there_are_said(untouched, tmp_path):
+    done = untouched.run(tmp_path / "out.json", pair="0000")
     assert done.returncode == 3
     assert "not the code" in done.stderr
 
@@ -116,6 +125,31 @@ def test_ctrl_c_puts_everything_back(shell, tmp_path):
     assert told["as_left"] is None
 
 
+def unpaired(tmp_path, seconds):
+    """Run while the display withdraws its pairing for some seconds, 0 for good; return the process and what it wrote."""
+    shell = Shell("--fault", "unpaired", "--fault-after", "25", "--fault-for", seconds)
+    try:
+        done = shell.run(tmp_path / "out.json", steps="white,grey")
+        return done, json.loads((tmp_path / "out.json").read_text())
+    finally:
+        shell.end()
+
+
+def test_a_pairing_that_is_withdrawn_is_made_again_with_the_same_code(tmp_path):
+    done, told = unpaired(tmp_path, "2")
+    assert done.returncode == 0, done.stderr
+    assert told["as_left"]["summary"]["greyscale"]["mean_de2000"] < 0.8
+
+
+def test_a_pairing_that_stays_withdrawn_ends_with_three_and_says_the_settings(tmp_path):
+    done, told = unpaired(tmp_path, "0")
+    assert done.returncode == 3, done.stderr
+    assert told["as_found"]["summary"] is not None
+    assert told["as_left"] is None
+    assert any(row["before"] != row["after"] for row in told["settings"])
+    assert any("pairing was withdrawn" in note and "settings stand" in note for note in told["notes"])
+
+
 def test_a_meter_that_drops_is_waited_for(tmp_path):
     shell = Shell("--fault", "drop", "--fault-after", "30", "--fault-for", "2")
     try:
@@ -124,3 +158,41 @@ def test_a_meter_that_drops_is_waited_for(tmp_path):
         assert json.loads((tmp_path / "out.json").read_text())["as_left"]["summary"]["greyscale"]["mean_de2000"] < 3
     finally:
         shell.end()
+
+
+def test_how_long_the_light_takes_to_follow_is_learned(tmp_path):
+    from fenvik.cli.linkrig import LinkRig, Wanted
+    from fenvik.link.devices import MeterReading
+
+    rig = LinkRig(Wanted(("127.0.0.1", 1), "D", "1", "m", "S", "M", 10.0, None))
+    late_s, slow_s = 0.45, 0.06
+
+    class Screen:
+        """A picture that comes late, and a light that is on its way for a while."""
+
+        began, light, was = 0.0, 0.0, 0.0
+
+        def now(self):
+            past = time.monotonic() - self.began - late_s
+            return self.was if past < 0 else self.light + (self.was - self.light) * np.exp(-past / slow_s)
+
+        def patch(self, codes, *, window):
+            self.was, self.began = self.now(), time.monotonic()
+            self.light = 100.0 * (max(codes) - 64) / 876 + 0.01
+
+        def read(self, *, expected_s):
+            begun = time.monotonic()
+            time.sleep(0.05)
+            light = 0.5 * (self.now() + self.now())
+            return MeterReading((light, light, light), 0.05, begun)
+
+    screen = Screen()
+    rig._device = lambda serial, role: screen
+    rig.facts = {"M": {"typical": [[100.0, 0.05]]}, "D": {"technology": "lcd"}}
+    rig.bits = 10
+    rig.learn_settling()
+    assert late_s + 3 * slow_s < rig.settle_s < 1.6
+    assert rig.readings < 22
+    given = LinkRig(Wanted(("127.0.0.1", 1), "D", "1", "m", "S", "M", 10.0, 0.7))
+    given.learn_settling()
+    assert (given.settle_s, given.readings) == (0.7, 0)

@@ -5,9 +5,9 @@ import pytest
 
 from bench.displays import RandomDisplay
 from fenvik.core import hues
-from fenvik.core.handsfree.colours import HUES
 from fenvik.core.handsfree.job import Job
 from fenvik.core.handsfree.rig import Desk
+from fenvik.core.hues import HUES
 from fenvik.core.target import TARGETS
 
 TARGET = TARGETS["bt709-bt1886"]

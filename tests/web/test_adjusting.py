@@ -5,6 +5,7 @@ import re
 import threading
 import time
 import uuid
+from contextlib import contextmanager
 
 import pytest
 from django.urls import reverse
@@ -239,12 +240,22 @@ def test_one_change_of_a_group_is_turned_back_alone(equipped, person, now, signe
     assert (now_values[names[0]], now_values[names[1]]) == (0, 5)
 
 
-def test_what_is_turned_while_reading_on_is_noticed_by_itself(equipped, person, now, bench, signed_in):
+@contextmanager
+def reading_on(tuning, person, now):
+    """Read on at the level that is worked at, until the block ends."""
     engine.stopping.clear()
-    started = read_level(tuning_id=equipped.pk, actor=person, now=now, keep_reading=True)
+    started = read_level(tuning_id=tuning.pk, actor=person, now=now, keep_reading=True)
     thread = threading.Thread(target=engine.run, args=(started.pk,))
     thread.start()
     try:
+        yield started
+    finally:
+        services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
+        thread.join(10)
+
+
+def test_what_is_turned_while_reading_on_is_noticed_by_itself(equipped, person, now, bench, signed_in):
+    with reading_on(equipped, person, now) as started:
         until(lambda: started.readings.count() >= 3)
         address = reverse("stop", args=(equipped.pk, "adjust"))
         assert "Something was turned" not in signed_in.get(address).content.decode()
@@ -253,9 +264,26 @@ def test_what_is_turned_while_reading_on_is_noticed_by_itself(equipped, person, 
         until(lambda: started.readings.count() >= count + 2)
         page = signed_in.get(address).content.decode()
         assert re.search(r"Something was turned: red \+\d", page)
-    finally:
-        services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
-        thread.join(10)
+
+
+def test_reading_on_for_long_leaves_the_levels_that_were_read_before(equipped, person, now, bench, monkeypatch):
+    for name in ("MOST", "FOR_THE_TAPE"):
+        monkeypatch.setattr(f"fenvik.web.passes.recent.{name}", 12)
+    read_level(tuning_id=equipped.pk, actor=person, now=now)
+    engine.run(equipped.passes.latest("id").pk)
+    work_at(tuning_id=equipped.pk, actor=person, end="low")
+    with reading_on(equipped, person, now) as started:
+        until(lambda: started.readings.count() >= 30)
+        log(equipped, person, timezone.now(), wb_gr=3)
+        count = started.readings.count()
+        until(lambda: started.readings.count() >= count + 30)
+    rows = recent_readings(equipped, most=13)
+    assert len({(row.r, row.g, row.b) for row in rows}) == 2, "the level that was read first is still there"
+    assert len(rows) < 30
+    firsts = started.readings.order_by("id")
+    assert firsts[0] in rows, "and the first reading of each state of the controls"
+    turned = equipped.changes.get().at
+    assert next(row for row in firsts if row.started_at >= turned) in rows
 
 
 def until(condition, seconds=15):

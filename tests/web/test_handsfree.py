@@ -97,7 +97,7 @@ def test_a_run_leaves_the_display_right_and_its_sheet_true(ready, person, now, b
     assert "Turned off before measuring" in page
 
 
-def test_a_run_can_be_taken_back_as_a_whole(ready, person, now, bench):
+def test_a_run_can_be_taken_back_as_a_whole(ready, person, now, bench, signed_in):
     before = really(bench)
     started = begin(ready, person, now, steps=["white"], budget=70)
     engine.run(started.pk)
@@ -105,6 +105,9 @@ def test_a_run_can_be_taken_back_as_a_whole(ready, person, now, bench):
     assert handsfree.put_back(pass_id=started.pk, actor=person, now=now) > 3
     assert really(bench) == before
     assert sheet(ready) == before
+    page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()
+    assert "Taken back: everything stands as before the run." in page
+    assert "turned, and all put back" in page, "the trail counts what stands changed, not what was once turned"
     assert handsfree.put_back(pass_id=started.pk, actor=person, now=now) == 0
 
 

@@ -46,7 +46,9 @@ def parser() -> argparse.ArgumentParser:
     made.add_argument(
         "--luminance", type=float, metavar="CD_M2", help="of white, for the step light; without it the light stays as it is"
     )
-    made.add_argument("--settle", type=float, default=0.4, metavar="SECONDS", help="between a picture and its reading")
+    made.add_argument(
+        "--settle", type=float, metavar="SECONDS", help="between a picture and its reading; without it that is learned first"
+    )
     made.add_argument(
         "--on-stop", choices=("restore", "keep"), default="restore", help="what Ctrl-C does with the settings"
     )
@@ -96,7 +98,7 @@ def run(arguments: list[str]) -> int:
         given.source,
         given.meter,
         given.window,
-        max(given.settle, 0.0),
+        None if given.settle is None else max(given.settle, 0.0),
     )
     return Calibration(given, steps, LinkRig(wanted), out).run()
 
@@ -117,6 +119,7 @@ class Calibration:
         signal.signal(signal.SIGTERM, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt()))
         try:
             self.rig.begin()
+            self.rig.learn_settling()
         except (GoneError, WrongSerialError) as problem:
             say(f"fenvik calibrate: {problem}")
             return GONE if isinstance(problem, GoneError) else REFUSED

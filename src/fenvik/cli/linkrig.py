@@ -8,7 +8,8 @@ from typing import Any, TypeVar
 import numpy as np
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.measuring import steady_average
+from fenvik.core.measuring import USUAL, steady_average
+from fenvik.core.settling import has_settled, next_start, settling_s
 from fenvik.core.signal import decode, encode
 from fenvik.core.types import Floats
 from fenvik.core.uncertainty import Repeatability
@@ -18,7 +19,11 @@ from fenvik.link.display import LinkedDisplay
 from fenvik.link.faults import DeviceError, LinkFault
 
 PATIENCE_S, RETRY_S = 60.0, 1.0
+PAIRING_PATIENCE_S = 10.0
 DARK_PERCENT, DARK_AVERAGE = 12.0, 4  # dark patches are read longer
+WAYS = ((0.0, 100.0), (100.0, 30.0))  # percent: from and to
+SURE_S, LONGEST_S = 2.0, 5.0
+CAME = 0.35  # logarithm of light: less of a change, and the picture has not come yet
 T = TypeVar("T")
 
 
@@ -45,7 +50,7 @@ class Wanted:
     source: str
     meter: str
     window: float
-    settle_s: float
+    settle_s: float | None  # None: learned from the display
 
 
 class LinkRig:
@@ -62,6 +67,7 @@ class LinkRig:
         self.bits = 8
         self._brightest = 0.0  # cd/m² that was read at most
         self.token = ""
+        self.settle_s = USUAL["other"].settle_s if wanted.settle_s is None else wanted.settle_s
         self.controls: list[dict[str, Any]] = []
 
     def _entry(self, serial: str) -> Entry:
@@ -102,18 +108,41 @@ class LinkRig:
         return made
 
     def patiently(self, act: Callable[[], T]) -> T:
-        """Do something over the link; what passes is waited for, up to a minute. Raises GoneError."""
-        end = time.monotonic() + PATIENCE_S
+        """Do something over the link; what passes is waited for, up to a minute. Raises GoneError.
+
+        A pairing that was withdrawn is asked for again with the code that was given, for as long as a display may need for it.
+        """
+        begun = time.monotonic()
         while True:
             try:
                 return act()
             except (LinkFault, DeviceError) as problem:
-                if isinstance(problem, DeviceError) and problem.number not in DeviceError.PASSING:
+                withdrawn = isinstance(problem, DeviceError) and problem.number == DeviceError.NOT_PAIRED
+                if isinstance(problem, DeviceError) and not withdrawn and problem.number not in DeviceError.PASSING:
                     raise
                 self.close()
-                if time.monotonic() > end:
+                if time.monotonic() - begun > (PAIRING_PATIENCE_S if withdrawn else PATIENCE_S):
                     raise GoneError(str(problem)) from problem
                 time.sleep(RETRY_S)
+                if withdrawn:
+                    self._pair_again()
+
+    def _pair(self) -> None:
+        display = self._device(self.wanted.display, "display")
+        display.show_code()
+        self.token = str(display.answer_code(self.wanted.code))
+        self.close()
+
+    def _pair_again(self) -> None:
+        """Pair with the same code; a display that does not take it any more is gone. Raises GoneError."""
+        try:
+            self._pair()
+        except DeviceError as refusal:
+            if refusal.number == DeviceError.WRONG_CODE:
+                words = f"{refusal} The pairing was withdrawn, and the code that was given is no longer taken."
+                raise GoneError(words) from refusal
+        except LinkFault:
+            pass  # whatever is wrong now, the next try meets it
 
     def close(self) -> None:
         """Let go of every connection; the next use makes new ones."""
@@ -124,13 +153,7 @@ class LinkRig:
     def begin(self) -> None:
         """Pair, choose the mode, let the signal arrive, and read the menu. Raises what the devices refuse."""
 
-        def pair() -> str:
-            display = self._device(self.wanted.display, "display")
-            display.show_code()
-            return str(display.answer_code(self.wanted.code))
-
-        self.token = self.patiently(pair)
-        self.close()
+        self.patiently(self._pair)
         self.patiently(lambda: self._device(self.wanted.source, "source").blank())
         self.patiently(lambda: self._device(self.wanted.meter, "meter").describe())
         modes = self.patiently(lambda: self._device(self.wanted.display, "display").modes())
@@ -142,6 +165,50 @@ class LinkRig:
         self.mode = found.id
         self.patiently(lambda: self._device(self.wanted.display, "display").choose(found.id))
         self.controls = self.patiently(lambda: self._device(self.wanted.display, "display").controls(found.id))
+
+    def learn_settling(self) -> None:
+        """Learn how long the light takes to follow the picture, upwards and downwards, unless that was given.
+
+        A display that does not come to stand within a few seconds is given what is usual for its technology.
+        """
+        if self.wanted.settle_s is not None:
+            return
+        kind = str(self.facts.get(self.wanted.display, {}).get("technology", "other"))
+        usual = USUAL.get(kind, USUAL["other"]).settle_s
+        learned = [self.patiently(lambda way=way: self._followed(*way)) for way in WAYS]  # type: ignore[misc]
+        known = [seconds for seconds in learned if seconds is not None]
+        self.settle_s = max(known) if len(known) == len(learned) else usual
+
+    def _followed(self, before: float, after: float) -> float | None:
+        """Return the seconds that a change from one grey to another takes to be seen; None where it does not come to stand."""
+        source = self._device(self.wanted.source, "source")
+        self._shown = None
+        source.patch(self.codes((before,) * 3), window=self.wanted.window)
+        time.sleep(SURE_S)
+        was = self._light()
+        source.patch(self.codes((after,) * 3), window=self.wanted.window)
+        begun = time.monotonic()
+        starts: list[float] = []
+        seen: list[float] = []
+        while not starts or starts[-1] < LONGEST_S:
+            starts.append(time.monotonic() - begun)
+            seen.append(self._light())
+            # A picture that is late must not be taken for one that stands.
+            if has_settled(seen) and abs(np.log(max(seen[-1], 1e-6) / max(was, 1e-6))) > CAME:
+                return settling_s(starts, seen)
+            time.sleep(max(begun + next_start(starts[-1]) - time.monotonic(), 0.0))
+        return None
+
+    def _light(self) -> float:
+        """Return the luminance in cd/m² of what is shown, 0 where it is too dark to read."""
+        expected = max(seconds for _, seconds in self.facts[self.meter_serial]["typical"])
+        self.readings += 1
+        try:
+            return float(self._device(self.meter_serial, "meter").read(expected_s=expected).xyz[1])
+        except DeviceError as refusal:
+            if refusal.number != DeviceError.TOO_DARK:
+                raise
+            return 0.0
 
     def codes(self, percent: tuple[float, float, float]) -> tuple[int, int, int]:
         """Return the code values of percentages of signal."""
@@ -165,7 +232,7 @@ class LinkRig:
             if self._shown != codes:
                 source.patch(codes, window=self.wanted.window)
                 self._shown = codes
-                time.sleep(self.wanted.settle_s)
+                time.sleep(self.settle_s)
             expected = max(seconds for _, seconds in self.facts[serial]["typical"]) * times
             try:
                 got = meter.read(average=times, effort=effort, expected_s=expected)

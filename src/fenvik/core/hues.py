@@ -5,23 +5,26 @@ better and not one point of it. The differences are the signed, weighted parts o
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
 
 from fenvik.core import difference
-from fenvik.core.handsfree.colours import HUES, patches_of
+from fenvik.core.patches import COLOURS
 from fenvik.core.target import Target
 from fenvik.core.types import Floats
 
 Percent = tuple[float, float, float]
+HUES = COLOURS
+TOP, HALF = 75.0, 37.5  # percent of signal: a full colour, and the other lights of the half-saturated one
 SKINS: dict[str, tuple[str, Percent]] = {
     "red": ("tanned skin", (72.0, 54.0, 44.0)),
     "yellow": ("pale skin", (88.0, 74.0, 66.0)),
 }
 WEIGHTS = (1.0, 0.9, 0.7)  # of the full, the half-saturated and the skin patch
 FULL_EFFECT = {"hue": 12.0, "saturation": 0.25, "luminance": 0.25, "mix": 0.25}  # at a control's end: degrees, shares
+MIXED = ("mix.red", "mix.green", "mix.blue")
 OWN_DOUBT = 0.6  # of what a control is taken to do, before anything was seen
 LEAST_DOUBT = 0.35  # of a difference, over the whole range
 NOISE, BEND = 0.12, 0.15  # of a difference: a reading's, and the share of a change that a straight line leaves out
@@ -42,6 +45,11 @@ class Turn:
     low: float
     high: float
     step: float
+
+    @property
+    def channel(self) -> int | None:
+        """Which of the three lights a mixing control adds."""
+        return MIXED.index(self.what) if self.what in MIXED else None
 
     @property
     def room(self) -> tuple[int, int]:
@@ -82,6 +90,24 @@ class HueNudge:
     now: Floats
     then: Floats
     learns: str = ""
+
+
+def patches_of(name: str) -> tuple[Percent, Percent]:
+    """Return the full and the half-saturated patch of a hue, in percent of signal."""
+    mix = HUES[name]
+    full = tuple(TOP if lit else 0.0 for lit in mix)
+    half = tuple(TOP if lit else HALF for lit in mix)
+    return full, half  # type: ignore[return-value]
+
+
+def moved(turn: Turn, steps: float) -> Turn:
+    """Return a control as it is some steps from here."""
+    return replace(turn, value=turn.value + steps * turn.step)
+
+
+def weighed(parts: Floats) -> Floats:
+    """Return parts (3n,) by what each patch counts for."""
+    return np.asarray(parts * np.repeat(WEIGHTS[: len(parts) // 3], 3))
 
 
 def patches_for(hue: str) -> list[tuple[str, Percent]]:
@@ -125,7 +151,7 @@ def usual(turns: Sequence[Turn], fraction: Floats, target: Target, white: float,
             std[:, i] = effect / (0.4 * steps)
             continue
         else:
-            channel = ("red", "green", "blue").index(turn.what.split(".")[1])
+            channel = MIXED.index(turn.what)
             more = np.zeros_like(linear)
             more[:, channel] = size * share * linear.max(axis=1)
             moved = xyz + more @ target.matrix.T
@@ -163,10 +189,24 @@ def learn(mean: Floats, std: Floats, looks: Sequence[Look]) -> Belief:
 
 def propose(turns: Sequence[Turn], belief: Belief, parts: Floats) -> HueNudge | None:
     """Return the nudge that lowers the expected squared difference over all patches; None where nothing is worth it."""
-    weight = np.repeat(WEIGHTS[: len(parts) // 3], 3)
-    a, b = belief.slope * weight[:, None], -parts * weight
     live = [i for i, dead in enumerate(belief.dead) if not dead]
-    doubt = CHARGED * (belief.std * weight[:, None])
+    steps = least(turns, belief.slope, belief.std, parts, np.repeat(WEIGHTS[: len(parts) // 3], 3), live)
+    now = errors_of(parts)
+    then = errors_of(parts + belief.slope @ steps)
+    if steps.any() and float(now.mean() - then.mean()) >= WORTH:
+        return HueNudge(steps, now, then)
+    return _probe(turns, belief, parts, live)
+
+
+def least(
+    turns: Sequence[Turn], slope: Floats, std: Floats, parts: Floats, weight: Floats, live: Sequence[int]
+) -> Floats:
+    """Return the whole steps (k,) that a descent finds the least expected squared difference for.
+
+    ``slope``, ``std`` (m, k): what a step does to the parts (m,), and how surely; ``live``: controls that may be turned.
+    """
+    a, b = slope * weight[:, None], -parts * weight
+    doubt = CHARGED * (std * weight[:, None])
 
     def cost(steps: Floats) -> float:
         missed = a @ steps - b
@@ -188,11 +228,7 @@ def propose(turns: Sequence[Turn], belief: Belief, parts: Floats) -> HueNudge | 
                 break
             best, found = min(tries)
             steps = np.array(found)
-    now = errors_of(parts)
-    then = errors_of(parts + belief.slope @ steps)
-    if steps.any() and float(now.mean() - then.mean()) >= WORTH:
-        return HueNudge(steps, now, then)
-    return _probe(turns, belief, parts, live)
+    return steps
 
 
 def _probe(turns: Sequence[Turn], belief: Belief, parts: Floats, live: Sequence[int]) -> HueNudge | None:

@@ -6,7 +6,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenvik.core import difference
-from fenvik.core.handsfree.greymodel import Fit, Knob, Seen, doubt_of, fit, metric, solve
+from fenvik.core.handsfree.greymodel import Fit, Seen, fit
+from fenvik.core.handsfree.greysolve import solve, worth_reading
+from fenvik.core.handsfree.knobs import Knob
 from fenvik.core.response import light
 from fenvik.core.target import Target
 from fenvik.core.types import Floats
@@ -92,9 +94,5 @@ def to_read_again(
     model: Fit, moved: Floats, at: Sequence[float], seen: Sequence[Seen], target: Target, white: float, black: float
 ) -> list[float]:
     """Return the levels in percent that a second pass should read: those expected to be worst, or that are known least."""
-    levels = np.array(at) / 100.0
-    weigh = metric(levels, target, white, black)
-    size = np.sqrt(((weigh @ (model.at(levels, moved) - levels[:, None])[:, :, None]) ** 2).sum(axis=(1, 2)))
-    unsure = np.sqrt(((weigh * doubt_of(model, levels, moved, seen)[:, None, :]) ** 2).sum(axis=(1, 2)))
-    order = np.argsort(-np.hypot(size, unsure) * np.clip(levels / 0.1, 0.4, 1.0))
+    order = worth_reading(model, np.array(at) / 100.0, moved, seen, target, white, black)
     return sorted({100.0, *(float(at[i]) for i in order[:MOST_AGAIN])}, reverse=True)

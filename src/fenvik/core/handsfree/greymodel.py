@@ -5,14 +5,12 @@ Each channel has a free curve, and each control adds to it: a gain in proportion
 its neighbours. Gains and offsets push the other channels too. Everything but the width of a point is linear.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-from scipy.optimize import lsq_linear
 
-from fenvik.core.difference import xyz_to_lab
+from fenvik.core.handsfree.knobs import Knob, prior_units
 from fenvik.core.response import drive
 from fenvik.core.target import Target
 from fenvik.core.types import Floats
@@ -25,80 +23,25 @@ UNEQUAL = 0.25  # of a point's effect: how far one point's step is from its ligh
 WARMING, WARMS_IN = 0.004, 60.0  # of drive at white that warm-up may still add, and in how many readings most of it
 LIKELY_WIDTH, WIDTH_DOUBT = 0.85, 0.45  # of a point's pull, and how surely: the deviation of its logarithm
 LEAST_STEP = 0.4  # of the usual step: what a point does at least, whatever few readings say
-ROUGH, LEAST_ROUGH = (
-    0.8,
-    0.0006,
-)  # how bent a display's curve may be: drive by level squared, and what is left of it at any distance
-UNREAD, SAME_LEVEL = (
-    0.006,
-    0.006,
-)  # of drive: how far a level that was never read may be off; fraction of signal: which are one
-DOUBT = 0.06  # of a move's effect: what it is off by
-CHARGED, CHARGED_LAST = (
-    0.4,
-    1.0,
-)  # share of what the fit does not know that a move is charged for, with readings to come and without
-PRICE = 2e-5  # squared error a step: a step must be worth something
-SWEEPS = 40
-
-
-@dataclass(frozen=True)
-class Knob:
-    """A control of the greys. ``kind``: gain, offset, point, or tone, which is a point that moves the three lights alike.
-
-    ``channel`` 0 to 2 (of a tone without meaning); ``at``: a point's fraction of signal.
-    """
-
-    id: str
-    kind: str
-    channel: int
-    at: float
-    value: float
-    low: float
-    high: float
-    step: float
-
-
-CHANNELS = {"red": 0, "green": 1, "blue": 2}
-KINDS = {"gain": "gain", "offset": "offset", "at": "point"}
-
-
-def knobs_of(controls: Sequence[dict[str, Any]], values: Mapping[str, Any], kinds: Sequence[str]) -> list[Knob]:
-    """Return the controls of the greys of these kinds, by their roles and in their order, standing at ``values``.
-
-    Points of luminance alone are left out where the three lights have points of their own, which do the same.
-    """
-    made = []
-    for control in controls:
-        role = (control.get("role") or "").split(".")
-        if control["kind"] != "range" or values.get(control["id"]) is None or len(role) < 3:
-            continue
-        if role[0] == "white" and role[-1] in CHANNELS and role[1] in KINDS:
-            kind, channel = KINDS[role[1]], CHANNELS[role[-1]]
-            at = float(".".join(role[2:-1])) / 100.0 if kind == "point" else 1.0
-        elif role[:2] == ["gamma", "at"]:
-            kind, channel, at = "tone", 0, float(".".join(role[2:])) / 100.0
-        else:
-            continue
-        if kind in kinds:
-            low, high, step = (float(control[member]) for member in ("min", "max", "step"))
-            made.append(Knob(control["id"], kind, channel, at, float(values[control["id"]]), low, high, step))
-    if any(knob.kind == "point" for knob in made):
-        made = [knob for knob in made if knob.kind != "tone"]
-    return made
+ROUGH = 0.8  # how bent a display's curve may be: drive by level squared
+LEAST_ROUGH = 0.0006  # of drive: what is left of that at any distance
+BENT = 0.06  # share of a change that a straight model leaves out
+MIDDLE, GROWTH = 0.5, 0.5  # of signal, and of a point's usual step: how much more it may do at white than in the middle, twice
+SHIFTED = 0.004  # of drive: what colour management may do to greys
 
 
 @dataclass(frozen=True)
 class Seen:
     """A grey that was read: fraction of signal, drives (3,), and how many steps each knob was from where it was found (k,).
 
-    ``when`` counts readings: light still grows a little while a display warms up.
+    ``when`` counts readings: light still grows a little while a display warms up. ``before``: colour management was turned since.
     """
 
     level: float
     drives: Floats
     moved: Floats
     when: float = 0.0
+    before: bool = False
 
 
 @dataclass(frozen=True)
@@ -115,6 +58,7 @@ class Fit:
     width: float
     shape: str
     residual: float
+    boost: float = 0.0  # light of a white sub-pixel that the drives were freed of
 
     def effects(self, levels: Floats) -> Floats:
         """Return the drives (levels, 3, k) that one step of each knob adds."""
@@ -162,32 +106,42 @@ def _reach(knobs: Sequence[Knob]) -> Floats:
     return made
 
 
-def drives_of(xyz: Floats, target: Target, white: float, black: float) -> Floats:
-    """Return the drives (n, 3) of XYZ (n, 3) for a fixed white and black in cd/m²."""
+def drives_of(xyz: Floats, target: Target, white: float, black: float, boost: float = 0.0) -> Floats:
+    """Return the drives (n, 3) of XYZ (n, 3) for a fixed white and black in cd/m².
+
+    ``boost``: what a white sub-pixel adds to the sum of the three lights, as a share of it. It shines as much as the weakest of
+    the three does, so a light that stands out of the others stands out by that much more in what drives it.
+    """
+    if boost:
+        light = xyz @ target.inverse_matrix.T
+        xyz = (light + boost * (light - light.min(axis=1, keepdims=True))) @ target.matrix.T
     return drive(xyz, target, white, black)
 
 
-def prior_units(knobs: Sequence[Knob]) -> Floats:
-    """Return what one step of each knob is taken to add before anything was seen: ranges tell the scale, widely."""
-    made = np.empty(len(knobs))
-    for i, k in enumerate(knobs):
-        span = max((k.high - k.low) / k.step, 1.0)
-        made[i] = {"gain": 0.30, "offset": 0.10, "point": 0.20, "tone": 0.20}[k.kind] / span
-    return made
+def seen_of(boost: float) -> Floats:
+    """Return the matrix (3, 3) that makes small changes of drives freed of a white sub-pixel into changes that are seen."""
+    result: Floats = (np.eye(3) + boost / 3.0 * np.ones((3, 3))) / (1.0 + boost)
+    return result
 
 
 def fit(knobs: Sequence[Knob], seen: Sequence[Seen]) -> Fit:
-    """Fit the model to everything that was seen; what no reading tells stays at its prior."""
+    """Fit the model to everything that was seen; what no reading tells stays at its prior.
+
+    No display is quite as straight as the model. So a reading counts the less the farther the knobs have been turned since, and
+    what is expected near to where they stand now is what was read near to it.
+    """
     problem = _Problem(tuple(knobs), seen)
     shapes = [(w, s) for s in SHAPES for w in WIDTHS] if problem.moved_points.size else [(1.0, "bell")]
+    made = min((problem.solved(width, shape) for width, shape in shapes), key=lambda made: made.residual)
+    problem.trust(made)
     return min((problem.solved(width, shape) for width, shape in shapes), key=lambda made: made.residual)
 
 
 class _Problem:
     """The linear least squares behind the fit: all that does not depend on a point's width is set up once.
 
-    Unknown, in order: the base (3n), warm-up, gains (9), offsets (9), the usual step of points (3) and of tones, and how far each
-    point that was moved is from its usual step.
+    Unknown, in order: the base (3n), warm-up, gains (9), offsets (9), the usual step of points (3) and of tones, how it grows
+    with the level (4), what colour management shifted (6), and how far each point that was moved is from its usual step.
     """
 
     def __init__(self, knobs: tuple[Knob, ...], seen: Sequence[Seen]) -> None:
@@ -200,10 +154,13 @@ class _Problem:
         n = len(self.levels)
         self.warm = 3 * n
         self.g, self.o, self.u = 3 * n + 1, 3 * n + 10, 3 * n + 19
-        self.own = self.u + 4
+        self.growth = self.u + 4
+        self.shift = self.growth + 4
+        self.own = self.shift + 6
         self.size = self.own + len(self.moved_points)
         # Dark drives are noisy: the light there is little.
-        self.weight = 1.0 / (NOISE * (1.0 + (0.12 / np.maximum(self.at, 0.02)) ** 2))
+        self.noise = NOISE * (1.0 + (0.12 / np.maximum(self.at, 0.02)) ** 2)
+        self.weight = np.repeat(1.0 / self.noise[:, None], 3, axis=1)  # (readings, 3)
         self.units = prior_units(knobs)
         self.fixed = np.array([self._seen_rows(c) for c in range(3)])  # (3, readings, size)
         self.prior_rows, self.prior_values = self._prior()
@@ -213,6 +170,9 @@ class _Problem:
         rows[np.arange(len(self.seen)), 3 * self.which + channel] = 1.0
         when = np.array([s.when for s in self.seen])
         rows[:, self.warm] = self.at * (np.exp(-when.max(initial=0.0) / WARMS_IN) - np.exp(-when / WARMS_IN))
+        before = np.array([s.before for s in self.seen], dtype=float)
+        rows[:, self.shift + channel] = before * self.at
+        rows[:, self.shift + 3 + channel] = before * (1.0 - self.at)
         for k, knob in enumerate(self.knobs):
             if knob.kind == "gain":
                 rows[:, self.g + 3 * channel + knob.channel] += self.at * self.moved[:, k]
@@ -247,6 +207,10 @@ class _Problem:
         for c in range(3):
             say({self.u + c: 1.0}, self._usual("point", c), 0.8 * self._usual("point", c))
         say({self.u + 3: 1.0}, self._usual("tone", 0), 0.8 * self._usual("tone", 0))
+        for c in range(4):
+            say({self.growth + c: 1.0}, 0.0, GROWTH * self._usual("tone" if c == 3 else "point", c))
+        for i in range(6):
+            say({self.shift + i: 1.0}, 0.0, SHIFTED)
         for i, k in enumerate(self.moved_points):
             say({self.own + i: 1.0}, 0.0, UNEQUAL * self.units[k])
         # A base whose neighbours are far from a line is doubted a little, so that levels read once lean on the others.
@@ -262,6 +226,11 @@ class _Problem:
         half = 0.5 * float(self.levels[at + 1] - self.levels[at - 1])
         return (ROUGH * half**2 + LEAST_ROUGH) * (1.0 + (0.1 / max(float(self.levels[at]), 0.02)) ** 2)
 
+    def trust(self, made: Fit) -> None:
+        """Weigh every reading by how far each light was moved between it and the newest one, as a fit has it."""
+        since = np.einsum("nck,nk->nc", made.effects(self.at), self.moved[-1] - self.moved)
+        self.weight = 1.0 / np.hypot(self.noise[:, None], BENT * since)
+
     def solved(self, width: float, shape: str) -> Fit:
         """Return the fit with points of a width and a shape."""
         pull = pulls(self.knobs, self.at, width, shape)
@@ -273,19 +242,22 @@ class _Problem:
                 if knob.kind == "point" and knob.channel != c:
                     continue
                 felt = pull[:, k] * self.moved[:, k]
-                rows[:, self.u + (3 if knob.kind == "tone" else c)] += felt
+                usual = 3 if knob.kind == "tone" else c
+                rows[:, self.u + usual] += felt
+                rows[:, self.growth + usual] += (knob.at - MIDDLE) * felt
                 rows[:, self.own + i] += felt
-            blocks.append(rows * self.weight[:, None])
-            values.append(np.array([s.drives[c] for s in self.seen]) * self.weight)
+            blocks.append(rows * self.weight[:, c, None])
+            values.append(np.array([s.drives[c] for s in self.seen]) * self.weight[:, c])
         a, b = np.vstack([*blocks, self.prior_rows]), np.concatenate([*values, self.prior_values])
         gram = a.T @ a
         known = np.linalg.inv(gram)  # the covariance of what is unknown
         x = known @ (a.T @ b)
         residual = float(((a @ x - b) ** 2).sum()) + (np.log(width / LIKELY_WIDTH) / WIDTH_DOUBT) ** 2
-        usual = x[self.u : self.u + 4]
-        step = np.array(
-            [usual[3] if k.kind == "tone" else usual[k.channel] if k.kind == "point" else 0.0 for k in self.knobs]
-        )
+        step = np.zeros(len(self.knobs))
+        for k, knob in enumerate(self.knobs):
+            if knob.kind in ("point", "tone"):
+                at = 3 if knob.kind == "tone" else knob.channel
+                step[k] = x[self.u + at] + (knob.at - MIDDLE) * x[self.growth + at]
         # One that seems to do next to nothing was read too little yet: no reason to turn it by a lot.
         least = LEAST_STEP * np.abs(step)
         step[self.moved_points] += x[self.own :]
@@ -310,108 +282,3 @@ class _Problem:
             )
             made[k] = np.sqrt(max(spread, 0.0))
         return made
-
-
-def metric(levels: Floats, target: Target, white: float, black: float) -> Floats:
-    """Return the matrices (levels, 3, 3) that make a change of drives into ΔL/S_L, 1.5·Δa, Δb: CIEDE2000 near grey."""
-    step = 1e-3
-    aim = target.xyz(np.repeat(levels[:, None], 3, axis=1), white, black)
-    away = xyz_to_lab(aim, target.white * white)[:, 0] - 50.0
-    lightness = 1.0 + 0.015 * away**2 / np.sqrt(20.0 + away**2)
-    weigh = np.stack([1.0 / lightness, np.full(len(levels), 1.5), np.ones(len(levels))], axis=-1)
-    made = np.empty((len(levels), 3, 3))
-    for c in range(3):
-        up, down = (np.repeat(levels[:, None], 3, axis=1) for _ in range(2))
-        up[:, c] += step
-        down[:, c] -= step
-        lab = [xyz_to_lab(target.xyz(v, white, black), target.white * white) for v in (up, down)]
-        made[:, :, c] = weigh * (lab[0] - lab[1]) / (2 * step)
-    return made
-
-
-def doubt_of(model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen]) -> Floats:
-    """Return how far the drives (levels, 3) may be off: by noise, and by what was turned since a level was read last."""
-    made = np.full((len(levels), 3), UNREAD)
-    effects = model.effects(levels)
-    for i, level in enumerate(levels):
-        mine = [s for s in seen if abs(s.level - level) < SAME_LEVEL]
-        if not mine:
-            continue
-        since = effects[i] * (moved - mine[-1].moved)
-        noise = NOISE * (1.0 + (0.12 / max(float(level), 0.02)) ** 2) / np.sqrt(len(mine))
-        made[i] = np.hypot(noise, np.sqrt(((UNEQUAL * since) ** 2).sum(axis=1)))
-    return made
-
-
-def solve(
-    model: Fit, moved: Floats, target: Target, white: float, black: float, *, allowed: Sequence[bool], levels: Floats,
-    cap: float = 0.12, last: bool = False, curve: bool = True,
-) -> Floats:  # fmt: skip
-    """Return the moves (k,), in whole steps from where the knobs were found, that the model expects the least error of.
-
-    ``cap``: most change of drive that one solve may make; ``last``: no reading will check it, so it must be surer of itself;
-    ``curve``: whether luminance counts too, and not the balance alone.
-    """
-    use = np.flatnonzero(np.asarray(allowed))
-    if not use.size:
-        return moved
-    weigh = metric(levels, target, white, black) * np.sqrt(_eye(levels))[:, None, None]
-    if not curve:
-        weigh[:, 0] = 0.0
-    effects = model.effects(levels)
-    now = model.at(levels, moved) - levels[:, None]
-    a = (weigh @ effects[:, :, use]).reshape(-1, use.size)
-    b = -(weigh @ now[:, :, None]).reshape(-1)
-    size = np.sqrt((a**2).sum(axis=0))
-    own = np.array([float(np.abs(effects[:, :, k]).max()) or 1.0 for k in use])
-    # Each move is charged for what is not known of it; a last one twice over, for no reading will check it.
-    doubt = size * np.hypot(
-        (2.0 if last else 1.0) * DOUBT, (CHARGED_LAST if last else CHARGED) * model.doubt[use] / own
-    )
-    a = np.vstack([a, np.diag(doubt + 1e-9)])
-    b = np.concatenate([b, np.zeros(use.size)])
-    low, high = [], []
-    for k in use:
-        knob = model.knobs[k]
-        most = cap / max(float(np.abs(effects[:, :, k]).max()), 1e-6)
-        low.append(max((knob.low - knob.value) / knob.step - moved[k], -most) - 1e-9)
-        high.append(min((knob.high - knob.value) / knob.step - moved[k], most) + 1e-9)
-    lo, hi = np.minimum(np.array(low), -1e-9), np.maximum(np.array(high), 1e-9)
-    x = lsq_linear(a, b, bounds=(lo, hi), method="bvls" if use.size < 40 else "trf").x
-    whole = _whole(a, b, x, np.ceil(lo - 1e-6), np.floor(hi + 1e-6))
-    result = moved.copy()
-    result[use] += whole
-    return result
-
-
-def _eye(levels: Floats) -> Floats:
-    """Weigh dark levels less: little is seen there, and noise is large."""
-    return np.clip(levels / 0.15, 0.25, 1.0)
-
-
-def _whole(a: Floats, b: Floats, x: Floats, lo: Floats, hi: Floats) -> Floats:
-    """Return whole steps near x: the single step, else the pair of steps, that lowers the squared error most, until none does."""
-    steps = np.clip(np.round(x), lo, hi)
-    gram, pull = a.T @ a, a.T @ b
-    count = len(steps)
-    sign = np.repeat([1.0, -1.0], count)
-    both = np.kron(np.array([[1.0, -1.0], [-1.0, 1.0]]), np.ones((count, count))) * np.kron(np.ones((2, 2)), gram)
-    # Two steps of one control are one step twice, or none.
-    both[np.kron(np.ones((2, 2)), np.eye(count)) > 0] = np.inf
-    diag = np.concatenate([np.diag(gram)] * 2)
-    for _ in range(SWEEPS * count):
-        slope = gram @ steps - pull
-        price = PRICE * (np.abs(np.concatenate([steps, steps]) + sign) - np.abs(np.concatenate([steps, steps])))
-        single = diag + 2.0 * sign * np.concatenate([slope, slope]) + price
-        single[np.concatenate([steps + 1 > hi, steps - 1 < lo])] = np.inf
-        k = int(np.argmin(single))
-        if single[k] < -1e-9:
-            steps[k % count] += sign[k]
-            continue
-        pairs = single[:, None] + single[None, :] + 2.0 * both
-        at = int(np.argmin(pairs))
-        if not pairs.flat[at] < -1e-6:
-            break
-        for k in divmod(at, 2 * count):
-            steps[k % count] += sign[k]
-    return steps

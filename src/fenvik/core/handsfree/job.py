@@ -9,7 +9,7 @@ import numpy as np
 from fenvik.core.colourspace import xyz_to_uv
 from fenvik.core.errors import FenvikError
 from fenvik.core.handsfree import colours, lights
-from fenvik.core.handsfree.greymodel import Fit, Knob, Seen, doubt_of, drives_of, fit, knobs_of, metric, solve
+from fenvik.core.handsfree.greys import Greys
 from fenvik.core.handsfree.rig import BudgetError, Desk, Taken
 from fenvik.core.science import cct_and_duv
 from fenvik.core.target import Target
@@ -27,7 +27,7 @@ FULL = (
 STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # what belongs to the picture of an HDR mode
 MOST_OPTIONS = 8
-LOOKED_AGAIN, FEW_LEVELS = (6, 10), 12
+LEAST_BOOST = 0.05  # of the sum of the three lights: less is the meter's and the display's own doing
 
 
 @dataclass
@@ -41,8 +41,9 @@ class Job:
     black: float = 0.0
     as_found: list[Taken] = field(default_factory=list)
     as_left: list[Taken] = field(default_factory=list)
-    model: Fit | None = None
+    balance: Greys | None = None
     restored: bool = False
+    boost: float = 0.0  # light of a white sub-pixel, as a share of the sum of the three
     luminance: float | None = None  # cd/m² of white that is wanted; None leaves the light as it is
 
     def run(self) -> None:
@@ -54,12 +55,17 @@ class Job:
             if "light" in self.steps:
                 self.light()
             if "white" in self.steps:
+                before = self.desk.settings
                 self.curve()
                 self.preset()
+                if self.desk.settings != before:
+                    self.settle([self.desk.read_once(100.0), *(t for t in self.desk.taken if not t.fraction.any())])
             if "white" in self.steps or "grey" in self.steps:
                 self.greys()
             if "colour" in self.steps:
-                colours.adjust(self.desk, self.target, self.hold())
+                self.colours()
+            if self.balance is not None:
+                self.balance.finish()
         except BudgetError as spent:
             self.desk.notes.append(f"{spent} What was reached by then is kept.")
         self.look_left()
@@ -69,6 +75,10 @@ class Job:
         self.desk.say("as found")
         self.as_found = [*self.desk.greys(FOUND), *(self.desk.read(p) for p in FULL)]
         self.settle(self.as_found)
+        full = sum(float(t.xyz[1]) for t in self.as_found if sorted(t.fraction) == [0.0, 0.0, 1.0])
+        white = next(float(t.xyz[1]) for t in self.as_found if (t.fraction == 1.0).all())
+        if full > 0 and white / full - 1.0 > LEAST_BOOST:
+            self.boost = white / full - 1.0
 
     def settle(self, taken: Sequence[Taken]) -> None:
         """Take white and black from what was read: white as bright as the weakest light allows without raising any."""
@@ -79,8 +89,10 @@ class Job:
         self.black = max(float(by[0][1]) if 0 in by else 0.0, 0.0)
 
     def hold(self) -> tuple[float, float]:
-        """Return the white and black of now, for whatever comes after the greys."""
-        return self.white, self.black
+        """Return white and black as they are now, in cd/m²: colours are judged beside the white that the greys leave."""
+        if self.balance is None or self.balance.model is None:
+            return self.white, self.black
+        return self.balance.white_now(), self.black
 
     def process_off(self) -> None:
         """Turn off the processing that works on the picture, by the value that the display itself says means off."""
@@ -122,21 +134,22 @@ class Job:
         if control is None:
             return
         self.desk.say("curve")
-        usual, errors = control["value"], {}
+        usual = control["value"]
         white = next(t.xyz[1] for t in reversed(self.desk.taken) if (t.fraction == 1.0).all())
-        for option in [usual, *(o for o in control["options"] if o != usual)]:
-            self.desk.set(control, option)
-            read = self.desk.greys((60.0, 30.0))
+
+        def look() -> float:
+            read = [self.desk.read_once(level) for level in (60.0, 30.0)]
             y = np.array([t.xyz[1] for t in read])
             wanted = self.target.xyz(np.array([t.fraction for t in read]), float(white), self.black)[:, 1]
-            errors[option] = float(np.abs(np.log(np.maximum(y, 1e-6) / wanted)) @ [0.6, 0.4])
+            return float(np.abs(np.log(np.maximum(y, 1e-6) / wanted)) @ [0.6, 0.4])
+
+        errors = self.desk.tried(control, [usual, *(o for o in control["options"] if o != usual)], look)
         best = min(errors, key=lambda o: errors[o])
         # Another curve must be clearly nearer: each brings a wait and a doubt with it.
         chosen = best if errors[best] < 0.9 * errors[usual] else usual
         self.desk.set(control, chosen)
         if chosen != usual:
             self.desk.notes.append(f"{control['label']}: {chosen} lies nearest to the target's curve.")
-            self.settle(self.desk.greys((100.0, 0.0)))
 
     def preset(self) -> None:
         """Choose the white preset that lies nearest the target's white."""
@@ -145,113 +158,35 @@ class Job:
             return
         self.desk.say("white preset")
         aim = xyz_to_uv(self.target.white)
-        usual, off = control["value"], {}
-        for option in control["options"]:
-            self.desk.set(control, option)
-            off[option] = float(np.hypot(*(xyz_to_uv(self.desk.read((75.0,) * 3).xyz) - aim)))
+        usual = control["value"]
+        off = self.desk.tried(
+            control, control["options"], lambda: float(np.hypot(*(xyz_to_uv(self.desk.read_once(70.0).xyz) - aim)))
+        )
         best = min(off, key=lambda o: off[o])
         self.desk.set(control, best)
         if best != usual:
             self.desk.notes.append(f"{control['label']}: {best} lies nearest to the target's white.")
-        self.settle(self.desk.greys((100.0,)) + [t for t in self.desk.taken if not t.fraction.any()][-1:])
-
-    def knobs(self, *kinds: str) -> list[Knob]:
-        """Return the controls of the greys, in their order, as they stand."""
-        return knobs_of(self.desk.rig.controls, {c["id"]: c["value"] for c in self.desk.rig.controls}, kinds)
 
     def greys(self) -> None:
-        """Two-point first, then points: model, solve, set, read, and again while it is worth its readings."""
+        """Adjust the greys, but for the last look that comes after the colours."""
         kinds = (["gain", "offset"] if "white" in self.steps else []) + (
             ["point", "tone"] if "grey" in self.steps else []
         )
-        knobs = self.knobs(*kinds)
-        if not knobs:
-            self.desk.notes.append("This mode has no white balance that can be set.")
-            return
-        start = len(self.desk.taken)
-        since = self._last_state(start)
-        two = [k.kind in ("gain", "offset") for k in knobs]
-        points = sorted({k.at for k in knobs if k.kind in ("point", "tone")})
-        coarse = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])
-        if any(two):
-            self.desk.say("two-point white balance")
-            for levels in ((90.0, 30.0, 60.0),) if points else ((90.0, 30.0, 60.0), (80.0, 20.0, 50.0)):
-                self._move(knobs, since, two, coarse)
-                self.desk.greys(levels)
-        if points:
-            self._points(knobs, since, points)
-        elif any(two):
-            self._move(knobs, since, two, coarse)
-            self.desk.greys((100.0, 40.0, 10.0))
-            self._move(knobs, since, two, np.array([0.1, 0.2, 0.3, 0.4, 0.5, 0.7, 0.9, 1.0]), last=True)
+        self.balance = Greys(self.desk, self.target, self.white, self.black, self.boost, kinds)
+        self.balance.adjust(proof=len(FOUND))
 
-    def _points(self, knobs: Sequence[Knob], since: int, points: Sequence[float]) -> None:
-        """Move all points at once and read every level; then again those that are expected to be worst, until few are left."""
-        self.desk.say("points of the white balance")
-        at = sorted({round(100 * p, 3) for p in points} | {100.0}, reverse=True)
-        if len(at) < FEW_LEVELS:
-            at = sorted({*at, *(round(v, 3) for v in (5.0, 10.0, 15.0, 35.0, 55.0, 75.0, 95.0))}, reverse=True)
-        # What lies between the points is looked at too: the model knows how their pulls meet there.
-        levels = np.array(sorted(p / 100.0 for p in {*at, 3.0, *range(5, 100, 5)} if p >= 3.0))
-        every = [True] * len(knobs)
-        self._move(knobs, since, every, levels)
-        self.desk.greys(at)
-        for count in LOOKED_AGAIN:
-            self._move(knobs, since, every, levels)
-            self.desk.greys(self._worst(at, knobs, since, count))
-        self._move(knobs, since, every, levels, last=True)
-
-    def _worst(self, at: Sequence[float], knobs: Sequence[Knob], since: int, count: int) -> list[float]:
-        """Return the levels that the model expects to be farthest off, or knows least of: brightest first."""
-        assert self.model is not None
-        levels = np.array(at) / 100.0
-        controls = {c["id"]: c for c in self.desk.rig.controls}
-        moved = np.array([(float(controls[k.id]["value"]) - k.value) / k.step for k in knobs])
-        seen = self._seen(knobs, since)
-        doubts = doubt_of(self.model, levels, moved, seen)
-        weigh = metric(levels, self.target, self.white, self.black)
-        off = self.model.at(levels, moved) - levels[:, None]
-        size = np.sqrt(((weigh @ off[:, :, None]) ** 2).sum(axis=(1, 2)))
-        unsure = np.sqrt(((weigh * doubts[:, None, :]) ** 2).sum(axis=(1, 2)))
-        order = np.argsort(-np.hypot(size, unsure) * np.clip(levels / 0.1, 0.4, 1.0))
-        return sorted((float(at[i]) for i in order[:count]), reverse=True)
-
-    def _last_state(self, start: int) -> int:
-        """Return from which reading on nothing but the knobs was turned: what was read before tells another display."""
-        mine = {k.id for k in self.knobs("gain", "offset", "point", "tone")}
-        now = {k: v for k, v in self.desk.settings.items() if k not in mine}
-        at = start
-        while at > 0 and {k: v for k, v in self.desk.taken[at - 1].settings.items() if k not in mine} == now:
-            at -= 1
-        return at
-
-    def _seen(self, knobs: Sequence[Knob], since: int) -> list[Seen]:
-        made = []
-        for when, t in enumerate(self.desk.taken[since:], start=since):
-            if np.ptp(t.fraction) > 0 or t.fraction[0] < 0.025 or t.xyz[1] <= 0:
-                continue
-            moved = np.array([(float(t.settings[k.id]) - k.value) / k.step for k in knobs])
-            drives = drives_of(t.xyz[None], self.target, self.white, self.black)[0]
-            made.append(Seen(float(t.fraction[0]), drives, moved, float(when)))
-        return made
-
-    def _move(
-        self, knobs: Sequence[Knob], since: int, allowed: Sequence[bool], levels: Floats, *, last: bool = False
-    ) -> None:
-        """Fit to everything seen, solve, and set."""
-        seen = self._seen(knobs, since)
-        if len({round(s.level, 4) for s in seen}) < 4:
-            self.desk.greys((100.0, 70.0, 40.0, 20.0, 10.0))
-            seen = self._seen(knobs, since)
-        self.model = fit(knobs, seen)
-        controls = {c["id"]: c for c in self.desk.rig.controls}
-        moved = np.array([(float(controls[k.id]["value"]) - k.value) / k.step for k in knobs])
-        wanted = solve(
-            self.model, moved, self.target, self.white, self.black, allowed=allowed, levels=levels, last=last
-        )
-        for knob, now, then in zip(knobs, moved, wanted, strict=True):
-            if now != then:
-                self.desk.set(controls[knob.id], knob.value + then * knob.step)
+    def colours(self) -> None:
+        """Adjust the colours. What the greys want to look at after them is kept back, for colours may move greys a little."""
+        kept = self.balance.to_come if self.balance is not None else 0
+        self.desk.budget -= kept
+        try:
+            colours.adjust(self.desk, self.target, self.hold())
+        except BudgetError as spent:
+            if len(self.desk.taken) < self.desk.budget:
+                raise  # it was the time that ended: nothing is kept back of that
+            self.desk.notes.append(f"{spent} The colours are kept as they were reached by then.")
+        finally:
+            self.desk.budget += kept
 
     def look_left(self) -> None:
         """Read what is left; where it is no better than what was found, put everything back."""

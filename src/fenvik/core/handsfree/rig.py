@@ -18,6 +18,14 @@ class BudgetError(FenvikError):
     code = "budget"
 
 
+class StoppedError(Exception):
+    """A person has asked to stop: what is half done is brought to rest first."""
+
+
+# What ends a step for good. Anything else may go on later from where it was cut off, so there nothing is turned.
+ENDS = (BudgetError, StoppedError, KeyboardInterrupt)
+
+
 class Rig(Protocol):
     """A display, a meter and a source. ``controls`` are those of the mode, as the device link describes them, ``value`` kept up."""
 
@@ -73,6 +81,14 @@ class Desk:
         """Read greys at percentages, in their order."""
         return [self.read((level, level, level)) for level in levels]
 
+    def read_once(self, level: float) -> Taken:
+        """Return the newest reading of a grey with every control as it stands now; read it where there is none."""
+        now = self.settings
+        for t in reversed(self.taken):
+            if np.ptp(t.fraction) == 0 and abs(100 * float(t.fraction[0]) - level) < 0.3 and t.settings == now:
+                return t
+        return self.read((level,) * 3)
+
     def by_role(self, prefix: str) -> list[dict[str, Any]]:
         """Return the controls whose role is this or begins with it and a dot."""
         return [
@@ -90,6 +106,18 @@ class Desk:
         if value != control["value"]:
             control["value"] = self.rig.set(control["id"], value)
         return control["value"]
+
+    def tried(self, control: dict[str, Any], options: Sequence[Any], look: Callable[[], float]) -> dict[Any, float]:
+        """Return how far off the light is with each option of a choice; the last one stands, the usual one if it ends there."""
+        usual, off = control["value"], {}
+        try:
+            for option in options:
+                self.set(control, option)
+                off[option] = look()
+        except ENDS:
+            self.set(control, usual)
+            raise
+        return off
 
     def put(self, settings: dict[str, Any]) -> None:
         """Put every control to a value."""

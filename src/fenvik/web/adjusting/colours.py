@@ -9,13 +9,12 @@ import numpy as np
 from fenvik.core import hues as core
 from fenvik.core.analysis import Analysis, analyse
 from fenvik.core.errors import NoWhiteError
-from fenvik.core.handsfree.colours import HUES
+from fenvik.core.hues import HUES
 from fenvik.core.patches import Patch, grey, patch
-from fenvik.core.signal import decode
 from fenvik.core.types import Floats
-from fenvik.web.adjusting.desk import epoch_starts
+from fenvik.web.adjusting.history import History, grey_level, is_of_picture
 from fenvik.web.menus.values import Values, values_of
-from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose, Reading
+from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import User
 from fenvik.web.results.assemble import core_readings
@@ -71,29 +70,25 @@ def turns_of(values: Values, hue: str) -> list[core.Turn]:
 
 def hues_of(tuning: Tuning, values: Values, rows: list[Reading]) -> list[Hue]:
     """Return every colour that the menu has controls for; ``rows`` are recent readings, oldest first."""
-    rows = [row for row in rows if row.pass_of.purpose not in OF_INSTRUMENTS and not row.too_dark and row.y > 0]
-    starts = epoch_starts(values.changes)
-    epochs = [sum(at <= row.started_at for at, _ in starts) for row in rows]
+    rows = [row for row in rows if is_of_picture(row) and not row.too_dark and row.y > 0]
+    history = History(values)
+    epochs = [history.epoch_of(row) for row in rows]
     colours = {c["id"] for c in values.controls if (c.get("role") or "").startswith("colour.")}
     # White and black as they were read last since anything but a single colour was turned.
-    since = max((i + 1 for i, (_, changed) in enumerate(starts) if not colours.issuperset(changed)), default=0)
+    since = history.since(colours)
     white, black = _level(rows, epochs, since, 1.0), _level(rows, epochs, since, 0.0)
     made = []
     for name in HUES:
         turns = turns_of(values, name)
         if turns:
-            made.append(_hue(tuning, values, rows, epochs, starts, name, turns, white, black or 0.0))
+            made.append(_hue(tuning, rows, epochs, history, name, turns, white, black or 0.0))
     return made
-
-
-def _range_of(row: Reading) -> Any:
-    return "full" if row.pass_of.range == "full" else "limited"
 
 
 def _level(rows: list[Reading], epochs: list[int], since: int, level: float) -> float | None:
     there = [
         (epoch >= since, row) for row, epoch in zip(rows, epochs, strict=True)
-        if row.r == row.g == row.b and abs(float(decode(row.r, row.pass_of.bits, _range_of(row))) - level) < 1e-6
+        if (read := grey_level(row)) is not None and abs(read - level) < 1e-6
     ]  # fmt: skip
     fresh = [row for is_fresh, row in there if is_fresh]
     found = fresh or [row for _, row in there]
@@ -101,17 +96,16 @@ def _level(rows: list[Reading], epochs: list[int], since: int, level: float) -> 
 
 
 def _hue(
-    tuning: Tuning, values: Values, rows: list[Reading], epochs: list[int],
-    starts: list[tuple[datetime, dict[str, Any]]], name: str, turns: list[core.Turn], white: float | None, black: float,
+    tuning: Tuning, rows: list[Reading], epochs: list[int], history: History, name: str, turns: list[core.Turn],
+    white: float | None, black: float,
 ) -> Hue:  # fmt: skip
     wanted = patches(tuning, name)
     mine = {turn.id for turn in turns}
-    eras, settings = [0], [np.array([float((values.found or {}).get(t.id, t.value)) / t.step for t in turns])]
-    current = dict(values.found or {})
-    for _, changed in starts:
-        current |= changed
-        eras.append(eras[-1] + any(control not in mine for control in changed))
-        settings.append(np.array([float(current.get(t.id, t.value)) / t.step for t in turns]))
+    eras = history.eras(mine)
+    settings = [
+        np.array([value / t.step for t, value in zip(turns, stood, strict=True)])
+        for stood in history.stood([(t.id, t.value) for t in turns])
+    ]
     looks: list[core.Look] = []
     newest: Reading | None = None
     at = -1
@@ -134,7 +128,7 @@ def _hue(
     belief = core.learn(*core.usual(turns, fraction, tuning.target, float(white or 1.0), black), looks)
     # What was turned since the newest look is carried forward by what is believed.
     parts = looks[-1].parts + belief.slope @ (settings[-1] - looks[-1].settings)
-    stale = at < len(starts) and any(control in mine for _, changed in starts[at:] for control in changed)
+    stale = any(control in mine for _, changed in history.starts[at:] for control in changed)
     nudge = None if stale else core.propose(turns, belief, parts)
     dead = [t.label for t, is_dead in zip(turns, belief.dead, strict=True) if is_dead]
     return Hue(name, turns, parts, stale, nudge, dead, newest)

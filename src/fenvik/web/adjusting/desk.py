@@ -3,7 +3,6 @@
 from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime
 from functools import cached_property
 from typing import Any
 
@@ -14,14 +13,13 @@ from fenvik.core import difference, greyscale, uncertainty
 from fenvik.core.noticed import is_as_proposed, turned
 from fenvik.core.nudge import Level, Nudge, Surroundings, clipping_channels, propose
 from fenvik.core.response import Control, Response, drive, light
-from fenvik.core.signal import decode
 from fenvik.core.state import GreyReading, learn_from, levels_now
 from fenvik.core.types import Floats
 from fenvik.core.uncertainty import Repeatability
+from fenvik.web.adjusting.history import History, grey_level, is_of_picture
 from fenvik.web.adjusting.learned import prior_of
-from fenvik.web.adjusting.models import ControlChange
 from fenvik.web.menus.values import Values
-from fenvik.web.passes.models import OF_INSTRUMENTS, PassPurpose, Reading
+from fenvik.web.passes.models import PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
 
 CHANNEL = {"red": 0, "green": 1, "blue": 2}
@@ -67,7 +65,7 @@ class Desk:
     @property
     def is_stale(self) -> bool:
         """Whether the controls were turned after the newest reading at this level."""
-        return self.newest is None or self.newest.epoch < epochs(self.values.changes)
+        return self.newest is None or self.newest.epoch < History(self.values).newest
 
     @property
     def other_percent(self) -> float:
@@ -162,11 +160,6 @@ def _log_slope(around: Surroundings, level: Level) -> Floats:
     return result
 
 
-def epochs(changes: Sequence[ControlChange]) -> int:
-    """Return how many groups of changes there are."""
-    return len({change.group for change in changes})
-
-
 def core_controls(values: Values) -> list[Control]:
     """Return the two-point controls of a menu whose value is known."""
     made = []
@@ -186,24 +179,12 @@ def core_controls(values: Values) -> list[Control]:
     return made
 
 
-def epoch_starts(changes: Sequence[ControlChange]) -> list[tuple[datetime, dict[str, Any]]]:
-    """Return, for each group in order, when it was made and the values it set."""
-    starts: dict[Any, tuple[datetime, dict[str, Any]]] = {}
-    for change in changes:
-        _, values = starts.setdefault(change.group, (change.at, {}))
-        values[change.control] = change.after
-    return list(starts.values())
-
-
-def _grey_rows(rows: list[Reading], starts: list[tuple[datetime, dict[str, Any]]]) -> list[GreyRow]:
+def _grey_rows(rows: list[Reading], history: History) -> list[GreyRow]:
     made = []
     for row in rows:
-        pass_ = row.pass_of
-        if not row.r == row.g == row.b or row.y <= 0 or pass_.purpose in OF_INSTRUMENTS:
-            continue
-        level = float(decode(row.r, pass_.bits, "full" if pass_.range == "full" else "limited"))
-        epoch = sum(at <= row.started_at for at, _ in starts)
-        made.append(GreyRow(row, level, epoch, pass_.purpose == PassPurpose.ADJUST))
+        level = grey_level(row)
+        if level is not None and row.y > 0 and is_of_picture(row):
+            made.append(GreyRow(row, level, history.epoch_of(row), row.pass_of.purpose == PassPurpose.ADJUST))
     return made
 
 
@@ -260,8 +241,8 @@ def kept_lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
 def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     """Return the desk of a tuning; ``rows`` are its recent readings, oldest first."""
     controls = core_controls(values)
-    starts = epoch_starts(values.changes)
-    greys = _grey_rows(rows, starts)
+    history = History(values)
+    greys = _grey_rows(rows, history)
     around = _surroundings(tuning, greys)
     meter = greys[-1].row.pass_of.meter_facts if greys else None
     repeatability = None if meter is None else Repeatability.of(meter["repeatability"])
@@ -271,8 +252,8 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     levels: list[Level] = []
     response = nudge = other = basis = None
     if controls and around is not None and repeatability is not None:
-        states = _states(values, controls, starts)
-        eras = _eras(controls, starts)
+        states = history.stood([(control.id, control.value) for control in controls])
+        eras = history.eras({control.id for control in controls})
         rest = at_rest(greys)
         readings = [
             GreyReading(
@@ -304,28 +285,6 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
             nudge = for_end(ends[0])
             other = None if nudge.moves else for_end(ends[1])
     return Desk(tuning, values, controls, around, repeatability, greys, levels, response, nudge, other, basis, newest)
-
-
-def _states(
-    values: Values, controls: Sequence[Control], starts: list[tuple[datetime, dict[str, Any]]]
-) -> list[tuple[float, ...]]:
-    """Return the controls' values in each epoch."""
-    found = values.found or {}
-    current = {control.id: float(found.get(control.id, control.value)) for control in controls}
-    states = [tuple(current[control.id] for control in controls)]
-    for _, changed in starts:
-        current |= {name: float(value) for name, value in changed.items() if name in current}
-        states.append(tuple(current[control.id] for control in controls))
-    return states
-
-
-def _eras(controls: Sequence[Control], starts: list[tuple[datetime, dict[str, Any]]]) -> list[int]:
-    """Return, for each epoch, how many groups before it turned anything but two-point controls."""
-    mine = {control.id for control in controls}
-    eras = [0]
-    for _, changed in starts:
-        eras.append(eras[-1] + any(name not in mine for name in changed))
-    return eras
 
 
 def _clipping(levels: Sequence[Level]) -> tuple[int, ...]:

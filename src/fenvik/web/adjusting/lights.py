@@ -9,10 +9,10 @@ import numpy as np
 from fenvik.core.handsfree.lights import next_light
 from fenvik.core.levels import READ, Ends, ends_of
 from fenvik.core.patches import grey
-from fenvik.core.signal import decode
-from fenvik.web.adjusting.desk import epoch_starts
+from fenvik.web.adjusting.history import History, grey_level, is_of_picture
+from fenvik.web.adjusting.moves import move_of
 from fenvik.web.menus.values import Values
-from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose, Reading
+from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import User
 from fenvik.web.visits.models import Tuning
@@ -30,6 +30,7 @@ class Lights:
     is_stale: bool
     white: float | None
     basis: Reading | None
+    read: list[Reading]  # greys with the controls as they stand now, oldest first
 
 
 def _control(values: Values, role: str) -> dict[str, Any] | None:
@@ -38,17 +39,14 @@ def _control(values: Values, role: str) -> dict[str, Any] | None:
 
 def lights_of(tuning: Tuning, values: Values, rows: list[Reading]) -> Lights:
     """Return what is known of light and levels; ``rows`` are recent readings, oldest first."""
-    starts = epoch_starts(values.changes)
-    states = [dict(values.found or {})]
-    for _, changed in starts:
-        states.append(states[-1] | changed)
-    greys = []
-    for row in rows:
-        if row.r == row.g == row.b and row.pass_of.purpose not in OF_INSTRUMENTS and not row.pass_of.repeat:
-            range_: Any = "full" if row.pass_of.range == "full" else "limited"
-            epoch = sum(at <= row.started_at for at, _ in starts)
-            greys.append((100.0 * float(decode(row.r, row.pass_of.bits, range_)), epoch, row))
-    here = [(level, row) for level, epoch, row in greys if epoch == len(starts)]
+    history = History(values)
+    states = history.states
+    greys = [
+        (100.0 * level, history.epoch_of(row), row)
+        for row in rows
+        if (level := grey_level(row)) is not None and is_of_picture(row) and not row.pass_of.repeat
+    ]
+    here = [(level, row) for level, epoch, row in greys if epoch == history.newest]
     whites = [(states[epoch], row.seen[1]) for level, epoch, row in greys if abs(level - 100.0) < 1e-6]
     fresh = [row for level, row in here if abs(level - 100.0) < 1e-6]
     says: list[tuple[str, bool]] = []
@@ -63,7 +61,7 @@ def lights_of(tuning: Tuning, values: Values, rows: list[Reading]) -> Lights:
         _ends(tuning, values, kept, greys, states, says, moves)
     elif not stale:
         stale = True
-    return Lights(says, moves, stale, white, fresh[-1] if fresh else None)
+    return Lights(says, moves, stale, white, fresh[-1] if fresh else None, [row for _, row in here])
 
 
 def _light(
@@ -98,8 +96,8 @@ def _light(
 
 
 def _move(control: dict[str, Any], now: float, after: float) -> dict[str, Any]:
-    steps = (after - now) / float(control["step"])
-    return {"id": control["id"], "label": control["label"], "now": now, "value": after, "steps": steps}
+    step = float(control["step"])
+    return move_of(control["id"], control["label"], now, (after - now) / step, step)
 
 
 def _ends(

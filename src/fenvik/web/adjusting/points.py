@@ -7,11 +7,11 @@ from typing import Any
 import numpy as np
 
 from fenvik.core import points as core
-from fenvik.core.handsfree.greymodel import Knob, Seen, drives_of, knobs_of
-from fenvik.core.signal import decode
-from fenvik.web.adjusting.desk import epoch_starts
+from fenvik.core.handsfree.greymodel import Seen, drives_of
+from fenvik.core.handsfree.knobs import Knob, knobs_of
+from fenvik.web.adjusting.history import History, grey_level, is_of_picture
 from fenvik.web.menus.values import Values
-from fenvik.web.passes.models import OF_INSTRUMENTS, Reading
+from fenvik.web.passes.models import Reading
 from fenvik.web.visits.models import Tuning
 
 KINDS = ("gain", "offset", "point", "tone")
@@ -93,21 +93,21 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading]) -> Points:
     knobs = knobs_of(values.controls, {**values.now, **found}, KINDS)
     mine = {knob.id for knob in knobs}
     moved = np.array([(float(values.now[k.id]) - k.value) / k.step for k in knobs])
-    starts = epoch_starts(values.changes)
+    history = History(values)
     # What was read before anything else was turned, such as the light, tells of another display.
-    since = max((i + 1 for i, (_, changed) in enumerate(starts) if not mine.issuperset(changed)), default=0)
-    states, current = [np.zeros(len(knobs))], dict(found)
-    for _, changed in starts:
-        current |= changed
-        states.append(np.array([(float(current.get(k.id, k.value)) - k.value) / k.step for k in knobs]))
+    since = history.since(mine)
+    states = [
+        np.array([(value - k.value) / k.step for k, value in zip(knobs, stood, strict=True)])
+        for stood in history.stood([(k.id, k.value) for k in knobs])
+    ]
     greys = []
     for row in rows:
-        if not row.r == row.g == row.b or row.pass_of.purpose in OF_INSTRUMENTS or row.pass_of.repeat:
+        level = grey_level(row)
+        if level is None or not is_of_picture(row) or row.pass_of.repeat:
             continue
-        epoch = sum(at <= row.started_at for at, _ in starts)
+        epoch = history.epoch_of(row)
         if epoch >= since:
-            range_ = "full" if row.pass_of.range == "full" else "limited"
-            greys.append((float(decode(row.r, row.pass_of.bits, range_)), epoch, row))  # type: ignore[arg-type]
+            greys.append((level, epoch, row))
     at = core.to_read(knobs)
     whites = [row for level, _, row in greys if level == 1.0]
     if not whites or whites[0].y <= 0:
@@ -120,7 +120,7 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading]) -> Points:
     seen = [Seen(level, drives[i], states[epoch], float(i)) for i, (level, epoch, _) in enumerate(lit)]
     allowed = [knob.kind in ("point", "tone") for knob in knobs]
     plan = core.plan(knobs, seen, moved, target, white, black, allowed=allowed, curve=tuning.corrects_curve)
-    here = {round(100 * level, 1) for level, epoch, _ in lit if epoch == len(starts)}
+    here = {round(100 * level, 1) for level, epoch, _ in lit if epoch == history.newest}
     read_now = sum(any(abs(level - v) < 0.6 for v in here) for level in at)
     # After the first list of a menu with many points only those levels are read again that are worst or known least.
     again = at

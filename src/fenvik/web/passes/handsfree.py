@@ -13,7 +13,7 @@ import structlog
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.handsfree.job import FOUND, FULL, Job, score
-from fenvik.core.handsfree.rig import BudgetError, Desk, Fraction
+from fenvik.core.handsfree.rig import BudgetError, Desk, Fraction, StoppedError
 from fenvik.core.measuring import steady_average
 from fenvik.core.patches import COLOURS, Patch, patch
 from fenvik.core.types import Floats
@@ -43,10 +43,6 @@ def label_of(percent: Fraction) -> str:
     return " ".join(f"{v:g}" for v in percent)
 
 
-class _StopJob(Exception):
-    """A person has asked the run to stop."""
-
-
 class HandsFreeRunner(Runner):
     """Runs one hands-free pass."""
 
@@ -66,7 +62,7 @@ class HandsFreeRunner(Runner):
     def _heed(self, asked: Asked) -> None:
         if asked.stop and not self.stops:
             self.stops = True
-            raise _StopJob
+            raise StoppedError
         if not self.stops:
             super()._heed(asked)
 
@@ -82,7 +78,7 @@ class HandsFreeRunner(Runner):
             rig.go_live()
             self._report(desk, job)
             self._finish(PassState.DONE)
-        except _StopJob:
+        except StoppedError:
             self._stopped(desk, job, rig)
         except _Ended:
             return

@@ -1,16 +1,22 @@
 """The last readings of a tuning, fetched once for everything that a page makes of them."""
 
-from django.db.models import F
+from bisect import bisect_right
+from collections.abc import Sequence
+
+from django.db.models import F, QuerySet
 
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
 
 MOST, FOR_THE_TAPE = 400, 40
+MOST_REPEATED = 2000  # how far back a long reading on is looked through
 
 
 def recent_readings(tuning: Tuning, most: int = MOST) -> list[Reading]:
-    """Return the last readings, oldest first, each with its pass: two queries. The tape alone needs few of them.
+    """Return the last readings, oldest first, each with its pass. The tape alone needs few of them.
 
+    Reading on at a level brings hundreds that say the same: of these only the newest are loaded, and the first of each state of
+    the controls, so that they never push out the levels that were read before.
     The lists of patches stay in the database; without that each row would bring its pass's whole list along.
     """
     loaded = (
@@ -18,12 +24,35 @@ def recent_readings(tuning: Tuning, most: int = MOST) -> list[Reading]:
     )
     passes = {pass_.pk: pass_ for pass_ in loaded}
     by = dict(Pass.objects.filter(tuning=tuning, purpose=PassPurpose.CORRECTION).values_list("pk", "patches"))
-    # Ordered by what is no column: by the column itself, and few rows wanted, PostgreSQL would walk all readings of all firms
-    # backwards until it has met enough of these passes.
-    rows = list(Reading.objects.filter(pass_of__in=passes).order_by((F("id") + 0).desc())[:most])
+    repeated = [pass_.pk for pass_ in passes.values() if pass_.repeat]
+    if repeated and most > FOR_THE_TAPE:
+        single = [pk for pk in passes if pk not in repeated]
+        found = {row.pk: row for row in _newest(Reading.objects.filter(pass_of__in=single), most)}
+        found |= {row.pk: row for row in _newest(Reading.objects.filter(pass_of__in=passes), FOR_THE_TAPE)}
+        found |= {row.pk: row for row in Reading.objects.filter(pk__in=_firsts(tuning, repeated))}
+        rows = sorted(found.values(), key=lambda row: row.pk)
+    else:
+        rows = _newest(Reading.objects.filter(pass_of__in=passes), most)
     for row in rows:
         row.pass_of = passes[row.pass_of_id]
         steps = by.get(row.pass_of_id)
         if steps and row.index < len(steps) and steps[row.index].get("by") == "reference":
             row.label = f"ref. {row.label}"
-    return rows[::-1]
+    return rows
+
+
+def _newest(readings: QuerySet[Reading], most: int) -> list[Reading]:
+    # Ordered by what is no column: by the column itself, and few rows wanted, PostgreSQL would walk all readings of all firms
+    # backwards until it has met enough of these passes.
+    return list(readings.order_by((F("id") + 0).desc())[:most])[::-1]
+
+
+def _firsts(tuning: Tuning, repeated: Sequence[int]) -> list[int]:
+    """Return the first reading of each patch in each state of the controls, of passes that read on."""
+    turned = sorted(set(tuning.changes.values_list("at", flat=True)))  # type: ignore[attr-defined]
+    told = Reading.objects.filter(pass_of__in=repeated).order_by((F("id") + 0).desc())
+    firsts: dict[tuple[int, int, int, int, int], int] = {}
+    for pk, pass_, at, *rgb in told.values_list("pk", "pass_of_id", "started_at", "r", "g", "b")[:MOST_REPEATED]:
+        # Newest first, so that the oldest of each state is what stays.
+        firsts[(pass_, bisect_right(turned, at), rgb[0], rgb[1], rgb[2])] = pk
+    return list(firsts.values())

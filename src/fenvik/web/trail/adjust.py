@@ -23,6 +23,7 @@ from fenvik.web.adjusting.handsfree import USUAL_BUDGET
 from fenvik.web.adjusting.lights import lights_of
 from fenvik.web.adjusting.lists import left_of, open_list
 from fenvik.web.adjusting.models import ControlChange, ListKind
+from fenvik.web.adjusting.moves import move_of
 from fenvik.web.adjusting.points import Points, points_of
 from fenvik.web.adjusting.services import is_newest, last_to_undo
 from fenvik.web.menus.values import Values
@@ -68,10 +69,12 @@ def fill(scene: Scene) -> None:
     elif work == "hands-free" or scene.is_hands_free:
         _hands_free(scene)
     elif work == "light":
-        scene.extra["lights"] = lights_of(scene.tuning, scene.values, scene.recent)
+        lights = lights_of(scene.tuning, scene.values, scene.recent)
+        scene.extra |= {"lights": lights, "moves": lights.moves}
         _two(scene, desk, found_balance)
         if scene.options.view == "balance":
-            scene.picture = pictures.draw("tone", pictures.Pair(scene.found, scene.left))
+            now = _analysed(scene, lights.read[-1].pass_of, lights.read) if lights.read else scene.left
+            scene.picture = pictures.draw("tone", pictures.Pair(scene.found, now))
     else:
         _two(scene, desk, found_balance)
 
@@ -188,11 +191,12 @@ def _colours(scene: Scene) -> None:
         ]
     if hue is not None and hue.nudge is not None:
         scene.extra["moves"] = [
-            {"turn": turn, "steps": float(steps), "value": turn.value + float(steps) * turn.step}
+            move_of(turn.id, turn.label, turn.value, float(steps), turn.step, turn.channel)
             for turn, steps in zip(hue.turns, hue.nudge.steps, strict=True)
             if steps
         ]
-        scene.extra["hue_then"] = float(hue.nudge.then.mean())
+        if not hue.nudge.learns:
+            scene.extra["expected"] = format_html("<b>{}</b> over its patches.", f"{float(hue.nudge.then.mean()):.1f}")
     known = [h for h in every if h.error is not None]
     words = SafeString("Read the six colours once; the worst comes first.")
     if known:
@@ -283,11 +287,17 @@ def _two(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
     if desk.nudge is not None:
         at = desk.nudge.at(desk.percent / 100.0)
         scene.extra |= {
-            "after": float(desk.nudge.after[at]),
-            "after_pm": 1.96 * float(desk.nudge.after_std[at]),
-            "overall_after": desk.nudge.overall_after,
-            "overall_now": desk.nudge.overall_now,
-        }
+            "moves": [
+                move_of(
+                    m.control.id, m.control.label, m.control.value, float(m.steps), m.control.step, m.control.channel
+                )
+                for m in desk.nudge.moves
+            ],
+            "expected": format_html(
+                "<b>{} ± {}</b> here, <b>{}</b> over all levels.", f"{desk.nudge.after[at]:.1f}",
+                f"{1.96 * desk.nudge.after_std[at]:.1f}", f"{desk.nudge.overall_after:.1f}",
+            ),
+        }  # fmt: skip
 
 
 def _log(values: Values) -> list[dict[str, Any]]:
@@ -333,5 +343,8 @@ def _step_scale(desk: Desk) -> balance_chart.StepScale | None:
         return None
     level = desk.percent / 100.0
     effect = float(desk.response.jacobian(level)[channel, desk.controls.index(control)])
-    gamma = 2.3 / max(level, 0.05)
-    return balance_chart.StepScale(control.label, channel, 100.0 * effect * gamma)
+    step = 100.0 * effect * 2.3 / max(level, 0.05)
+    # A control that does next to nothing has no scale worth reading: its whole range would not reach.
+    if abs(step) * (control.high - control.low) / control.step < abs(float(live[0][channel]) - 100.0):
+        return None
+    return balance_chart.StepScale(control.label, channel, step)

@@ -234,6 +234,15 @@ def _adjust(tuning: Any, open_pass: Pass | None, left: Pass | None) -> Stop:
     if not standing:
         fact = "nothing turned" if left is not None else "not begun"
         return Stop("adjust", STOPS["adjust"], left is not None, fact)
-    controls = len({c.control for c in standing})
-    fact = f"{controls} control{'s' if controls > 1 else ''} turned in {len({c.group for c in standing})} moves"
+    first: dict[str, Any] = {}
+    last: dict[str, Any] = {}
+    for change in changes:
+        first.setdefault(change.control, change.before)
+        last[change.control] = change.after
+    # What was turned and put back again, one by one or as a whole, stands as it was.
+    turned = {name for name, value in last.items() if value != first[name]}
+    if not turned:
+        return Stop("adjust", STOPS["adjust"], left is not None, "turned, and all put back")
+    moves = len({c.group for c in standing if c.control in turned})
+    fact = f"{len(turned)} control{'s' if len(turned) > 1 else ''} turned in {moves} moves"
     return Stop("adjust", STOPS["adjust"], left is not None, fact.replace("in 1 moves", "in 1 move"))

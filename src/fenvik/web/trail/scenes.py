@@ -9,6 +9,7 @@ from django.http import Http404
 from fenvik.core.analysis import Analysis
 from fenvik.formats.typed import ORDERS
 from fenvik.web.adjusting.desk import Desk
+from fenvik.web.adjusting.history import newest_white
 from fenvik.web.corrections.choosing import candidates
 from fenvik.web.groundwork.state import warning_of
 from fenvik.web.groundwork.words import conditions_words
@@ -189,6 +190,8 @@ def make_scene(firm_id: int, pk: int, stop: str, options: Options, extra: dict[s
     left = analysis_of(left_pass, tuning, left_pass and left_pass.last_reading)
     recent = recent_readings(tuning, MOST if stop in ("adjust", "instruments") else FOR_THE_TAPE)
     base = left or found
+    # Before a pass has told, the white that was read last is what errors are counted against.
+    white = newest_white(recent) if base is None else float(base.white[1])
     scene = Scene(
         tuning=tuning,
         stop=stop,
@@ -198,7 +201,7 @@ def make_scene(firm_id: int, pk: int, stop: str, options: Options, extra: dict[s
         tape=tape_of(
             tuning,
             recent,
-            None if base is None else float(base.white[1]),
+            white,
             0.0 if base is None else base.black_luminance,
         ),
         open_pass=open_pass,

@@ -45,7 +45,7 @@ def tape_of(tuning: Tuning, recent: list[Reading], white: float | None, black: f
             change = error - errors[before]  # type: ignore[operator]
         made.append(
             TapeRow(
-                row.pk, row.at, row.label, y,
+                row.pk, row.at, row.label if row.r == row.g == row.b else row.label.removesuffix(" 100 %"), y,
                 x / total if total > 0 else float("nan"), y / total if total > 0 else float("nan"),
                 error, change, row.too_dark,
             )

@@ -110,9 +110,9 @@ def size(value: float) -> str:
 
 
 @register.filter
-def light(channel: int) -> str:
-    """Return the name of a light by its number."""
-    return ("red", "green", "blue")[channel]
+def light(channel: int | None) -> str:
+    """Return the name of a light by its number; nothing for what is not of one light."""
+    return "" if channel is None else ("red", "green", "blue")[channel]
 
 
 @register.filter

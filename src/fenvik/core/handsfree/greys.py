@@ -1,0 +1,197 @@
+"""The greys of a hands-free job: two-point first, then all points at once, and a last look when the colours are done."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from fenvik.core.handsfree.greymodel import Fit, Seen, drives_of, fit, seen_of
+from fenvik.core.handsfree.greysolve import lift_of, solve, worth_reading
+from fenvik.core.handsfree.knobs import Knob, knobs_of
+from fenvik.core.handsfree.rig import Desk, Taken
+from fenvik.core.response import light
+from fenvik.core.target import Target
+from fenvik.core.types import Floats
+
+MOST_GREYS = 63  # readings of greys over a whole job: three for each of 21 levels
+LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent before
+FEW_LEVELS = 12
+MANY_POINTS = 15
+AGAIN = 0.4
+LEAST_LEVELS = 4  # fewer tell nothing of a curve
+FIRST = (100.0, 70.0, 40.0, 20.0, 10.0)
+COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])
+FINE = np.array([0.1, 0.2, 0.3, 0.4, 0.5, 0.7, 0.9, 1.0])
+LAST_OF_TWO = (100.0, 40.0, 10.0)
+DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
+SEEN_LIFT, DARKEST = 0.12, 0.0004  # share of black, and cd/m²: what black may be raised by
+POWER = 2.4  # that a signal near black is taken to follow
+OF_COLOUR = ("colour.", "saturation", "tint")  # roles that leave greys alone, nearly
+
+
+@dataclass
+class Greys:
+    """``white`` and ``black`` in cd/m² are what greys are held against; ``boost`` is a white sub-pixel's share of light.
+
+    ``to_come``: readings that ``finish`` is going to take.
+    """
+
+    desk: Desk
+    target: Target
+    white: float
+    black: float
+    boost: float
+    kinds: Sequence[str]
+    model: Fit | None = None
+    to_come: int = 0
+    between: list[float] = field(default_factory=list)  # levels in percent that may be read again
+
+    def __post_init__(self) -> None:
+        self.knobs = self._knobs(*self.kinds)
+        self.two = [k.kind in ("gain", "offset") for k in self.knobs]
+        self.every = [True] * len(self.knobs)
+        self.points = sorted({k.at for k in self.knobs if k.kind in ("point", "tone")})
+        self.levels = FINE
+
+    def _knobs(self, *kinds: str) -> list[Knob]:
+        """Return the controls of the greys, in their order, as they stand."""
+        return knobs_of(self.desk.rig.controls, self.desk.settings, kinds)
+
+    @property
+    def moved(self) -> Floats:
+        """How many steps each knob stands from where this began."""
+        return self._moved(self.desk.settings)
+
+    def _moved(self, settings: dict[str, object]) -> Floats:
+        return np.array([(float(settings[k.id]) - k.value) / k.step for k in self.knobs])  # type: ignore[arg-type]
+
+    def white_now(self) -> float:
+        """Return the luminance in cd/m² that white is expected to have with the knobs as they stand."""
+        assert self.model is not None
+        freed = self.model.at(np.array([1.0]), self.moved) - 1.0
+        seen = 1.0 + freed @ seen_of(self.model.boost).T
+        return float(light(seen, self.target, self.white, self.black)[0, 1])
+
+    def adjust(self, *, proof: int) -> None:
+        """Move what there is: model, solve, set, read. ``proof``: greys that the end will read."""
+        if not self.knobs:
+            self.desk.notes.append("This mode has no white balance that can be set.")
+            return
+        if any(self.two):
+            self.desk.say("two-point white balance")
+            self._move(self.two, COARSE)
+            self.desk.greys((90.0, 30.0, 60.0, 0.0))
+        if self.points:
+            self._all_points(proof)
+            return
+        self._move(self.two, COARSE)
+        self.desk.greys((80.0, 20.0, 50.0))
+        self._move(self.two, COARSE)
+        self.to_come, self.between = len(LAST_OF_TWO), list(LAST_OF_TWO)
+
+    def _all_points(self, proof: int) -> None:
+        """Move all points at once and read every level; then again those that are expected to be worst."""
+        self.desk.say("points of the white balance")
+        at = sorted({round(100 * p, 3) for p in self.points} | {100.0}, reverse=True)
+        if len(at) < FEW_LEVELS:
+            at = sorted({*at, 5.0, 95.0}, reverse=True)
+        # What lies between the points is looked at too: the model knows how their pulls meet there.
+        self.between = sorted({*at, *(float(v) for v in range(5, 100, 5))}, reverse=True)
+        self.levels = np.array(sorted(p / 100.0 for p in {*self.between, 3.0} if p >= 3.0))
+        for part in (at[::2], at[1::2]):
+            self._move(self.every, self.levels)
+            self.desk.greys(part)
+        spent = sum(np.ptp(t.fraction) == 0 for t in self.desk.taken)
+        left = max(MOST_GREYS - spent - proof, LEAST_AGAIN)
+        # With many points most of what is left is kept for the last look, when little is wrong any more.
+        first = round(AGAIN * left) if len(at) < MANY_POINTS else 0
+        self._move(self.every, self.levels)
+        if first:
+            self.desk.greys(self._worst(first))
+            self._move(self.every, self.levels)
+        self.to_come = left - first
+
+    def finish(self) -> None:
+        """Look once more where it is worth it, for the colours may have moved the greys, and make the last move."""
+        if not self.to_come:
+            return
+        self.desk.say("the greys once more")
+        self.desk.greys(self._worst(self.to_come))
+        self._move(self.every, self.levels, last=True)
+
+    def _worst(self, count: int) -> list[float]:
+        """Return the levels in percent that are most worth a reading, the brightest first."""
+        assert self.model is not None
+        order = worth_reading(
+            self.model, np.array(self.between) / 100.0, self.moved, self._seen(self.model.boost), self.target, self.white,
+            self.black,
+        )  # fmt: skip
+        # White always: everything below is judged in relation to it.
+        first = [i for i in order if self.between[i] == 100.0]
+        return sorted((self.between[i] for i in [*first, *(i for i in order if i not in first)][:count]), reverse=True)
+
+    def _of_now(self) -> list[tuple[int, Taken, bool]]:
+        """Return the greys that were read with all but the knobs as it stands now: others tell of another display.
+
+        With their places, and whether colours were turned since.
+        """
+        mine = {k.id for k in self._knobs("gain", "offset", "point", "tone")}
+        colour = {c["id"] for c in self.desk.rig.controls if (c.get("role") or "").startswith(OF_COLOUR)}
+        now = self.desk.settings
+        others = {k: v for k, v in now.items() if k not in mine and k not in colour}
+        return [
+            (when, t, any(t.settings[k] != now[k] for k in colour))
+            for when, t in enumerate(self.desk.taken)
+            if np.ptp(t.fraction) == 0 and all(t.settings[k] == v for k, v in others.items())
+        ]
+
+    def _seen(self, boost: float = 0.0) -> list[Seen]:
+        made = []
+        for when, t, before in self._of_now():
+            if t.fraction[0] < DARKEST_READ or t.xyz[1] <= 0:
+                continue
+            drives = drives_of(t.xyz[None], self.target, self.white, self.black, boost)[0]
+            made.append(Seen(float(t.fraction[0]), drives, self._moved(t.settings), float(when), before))
+        return made
+
+    def _move(self, allowed: Sequence[bool], levels: Floats, *, last: bool = False) -> None:
+        """Fit to everything seen, solve, and set."""
+        seen = self._seen()
+        if len({round(s.level, 4) for s in seen}) < LEAST_LEVELS:
+            for level in FIRST:
+                self.desk.read_once(level)
+            seen = self._seen()
+        self.model = fit(self.knobs, seen)
+        if self.boost:
+            freed = fit(self.knobs, self._seen(self.boost))
+            if freed.residual < self.model.residual:
+                self.model = replace(freed, boost=self.boost)
+        moved = self.moved
+        wanted = solve(
+            self.model, moved, self.target, self.white, self.black, allowed=allowed, levels=levels, last=last,
+            lift=self._most_lift(),
+        )  # fmt: skip
+        controls = {c["id"]: c for c in self.desk.rig.controls}
+        for knob, now, then in zip(self.knobs, moved, wanted, strict=True):
+            if now != then:
+                self.desk.set(controls[knob.id], knob.value + then * knob.step)
+
+    def _most_lift(self) -> float:
+        """Return by how much of signal black may be raised from where it was found.
+
+        Raised black makes BT.1886 look followed, and the picture worse. What the signal adds to a black is taken to follow the
+        target's power; a black that was read after a move tells how far below the threshold the display's own signal lies.
+        """
+        assert self.model is not None
+        visible = max(SEEN_LIFT * self.black, DARKEST)
+        most = room = float((visible / self.white) ** (1 / POWER))
+        raising = lift_of(self.model)
+        for _, t, _ in self._of_now():
+            if t.fraction.any():
+                continue
+            lifted, more = float(raising @ self._moved(t.settings)), float(t.xyz[1]) - self.black
+            if more > visible:
+                return room - (float((more / self.white) ** (1 / POWER)) - lifted)
+            if t.xyz[1] > 0:  # what no meter sees tells nothing
+                most = max(most, lifted + room)
+        return most

@@ -1,0 +1,154 @@
+"""Hands-free on displays drawn at random, which work otherwise than the stand-ins, judged by their true light."""
+
+import numpy as np
+import pytest
+
+from bench.displays import RandomDisplay
+from fenvik.core.handsfree.greymodel import Seen, drives_of, fit, seen_of
+from fenvik.core.handsfree.greysolve import lift_of, solve
+from fenvik.core.handsfree.job import Job
+from fenvik.core.handsfree.knobs import Knob
+from fenvik.core.handsfree.rig import Desk, StoppedError
+from fenvik.core.target import TARGETS
+
+TARGET = TARGETS["bt709-bt1886"]
+SEEDS = (2001, 2004, 2010, 2017, 2023, 2030)
+POINTS = [Knob(f"p{p}{c}", "point", c, p / 10, 0, -50, 50, 1) for p in range(1, 11) for c in range(3)]
+LEVELS = np.arange(1, 11) / 10
+
+
+def do(seed, **more):
+    display = RandomDisplay(seed)
+    found = display.truth(TARGET)
+    job = Job(Desk(display, budget=150), TARGET, **more)
+    job.run()
+    return display, job, found
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+def test_an_unseen_display_ends_better_within_three_readings_a_level(seed):
+    display, job, found = do(seed)
+    left = display.truth(TARGET)
+    assert left[0] < 0.5 * found[0]
+    assert not display.at or left[0] < 0.65
+    assert display.readings <= 150
+    assert sum(np.ptp(t.fraction) == 0 for t in job.desk.taken) <= 63
+
+
+@pytest.mark.parametrize("seed", [1022, 1037])
+def test_black_is_not_raised_to_follow_the_curve(seed):
+    display = RandomDisplay(seed)
+    before = display.emitted(np.zeros((1, 3)))[0, 1]
+    Job(Desk(display, budget=150), TARGET, steps=("white", "grey")).run()
+    after = display.emitted(np.zeros((1, 3)))[0, 1]
+    assert after < 1.2 * before, "without the guard it is half as bright again"
+
+
+def test_a_colour_whose_controls_do_nothing_is_said_and_left_as_found():
+    seed = next(s for s in range(3000, 3400) if (d := RandomDisplay(s)).dead == "red" and d.cms == "mix" and not d.boost)
+    display = RandomDisplay(seed)
+    display.mix = display.mix + np.array([[-0.06, 0, 0], [0.05, 0, 0], [0.04, 0, 0]])  # its red is far off
+    desk = Desk(display, budget=150)
+    Job(desk, TARGET).run()
+    assert any("controls of red do nothing" in note for note in desk.notes)
+    assert all(c["value"] == desk.found[c["id"]] for c in desk.by_role("colour.red"))
+    others = [c for c in desk.by_role("colour") if not c["role"].startswith("colour.red")]
+    assert any(c["value"] != desk.found[c["id"]] for c in others)
+
+
+def test_a_white_sub_pixel_is_told_from_white_and_the_three_lights():
+    seed = next(s for s in range(3000, 3400) if RandomDisplay(s).boost > 0.3)
+    _, job, _ = do(seed, steps=("white", "grey"))
+    assert job.boost > 0.2
+    plain = next(s for s in range(3000, 3400) if RandomDisplay(s).kind == "lcd")
+    _, job, _ = do(plain, steps=())
+    assert job.boost == 0
+
+
+def test_drives_are_freed_of_a_white_sub_pixel():
+    boost, light = 0.4, np.array([[0.52, 0.5, 0.47]])
+    seen = (light + boost * light.min(axis=1, keepdims=True)) / (1 + boost)
+    xyz = 100.0 * seen @ TARGET.matrix.T
+    freed = drives_of(xyz, TARGET, 100.0, 0.0, boost)
+    np.testing.assert_allclose(freed, drives_of(100.0 * light @ TARGET.matrix.T, TARGET, 100.0, 0.0), atol=1e-9)
+    np.testing.assert_allclose(seen_of(boost) @ np.ones(3), np.ones(3), atol=1e-12)
+    np.testing.assert_allclose(seen_of(boost) @ [1, -1, 0], np.array([1, -1, 0]) / 1.4, atol=1e-12)
+
+
+def test_points_that_do_more_at_brighter_levels_are_learned_as_such():
+    rng = np.random.default_rng(2)
+    step = 0.002 * (0.5 + LEVELS)  # from 0.6 to 1.5 of the usual
+
+    def read(moved):
+        drives = np.repeat(LEVELS[:, None], 3, axis=1).copy()
+        for k, knob in enumerate(POINTS):
+            drives[:, knob.channel] += moved[k] * step[k // 3] * np.exp(-0.5 * ((LEVELS - knob.at) / 0.05) ** 2)
+        return [Seen(float(v), d, moved) for v, d in zip(LEVELS, drives + rng.normal(0, 3e-4, drives.shape), strict=True)]
+
+    moved = rng.integers(-8, 9, len(POINTS)).astype(float)
+    model = fit(POINTS, [*read(np.zeros(len(POINTS))), *read(moved)])
+    learned = model.step.reshape(-1, 3).mean(axis=1)
+    assert np.corrcoef(learned, step)[0, 1] > 0.95
+    assert learned[-1] > 1.3 * learned[1]
+
+
+def test_greys_are_solved_in_relation_to_the_white_that_will_be_there():
+    # White is one percent too bright in signal; a curve that follows it needs no change below.
+    drives = LEVELS * 1.01
+    model = fit(POINTS, [Seen(float(v), np.full(3, d), np.zeros(30)) for v, d in zip(LEVELS, drives, strict=True)])
+    moved = solve(model, np.zeros(30), TARGET, 100.0, 0.0, allowed=[True] * 30, levels=LEVELS)
+    left = model.at(LEVELS, moved).mean(axis=1)
+    np.testing.assert_allclose(left / left[-1], LEVELS, atol=0.004)
+    assert np.abs(moved).sum() < 30, "nothing is turned only to reach a white that was read brighter"
+
+
+def test_offsets_raise_black_no_more_than_they_may():
+    offsets = [Knob(f"o{c}", "offset", c, 1.0, 0, -50, 50, 1) for c in range(3)]
+    seen = [Seen(float(v), np.full(3, v - 0.03 * (1 - v)), np.zeros(3)) for v in LEVELS]
+    model = fit(offsets, seen)
+    free = solve(model, np.zeros(3), TARGET, 100.0, 0.05, allowed=[True] * 3, levels=LEVELS)
+    held = solve(model, np.zeros(3), TARGET, 100.0, 0.05, allowed=[True] * 3, levels=LEVELS, lift=0.003)
+    assert lift_of(model) @ free > 0.007
+    assert lift_of(model) @ held < 0.0045
+
+
+class CutOff(RandomDisplay):
+    """A display whose meter ends with something at a reading; what is set after that is counted."""
+
+    def __init__(self, seed, at, end):
+        super().__init__(seed)
+        self.at_reading, self.end, self.after = at, end, []
+
+    def read(self, percent):
+        if self.readings == self.at_reading:
+            raise self.end
+        return super().read(percent)
+
+    def set(self, control, value):
+        if self.readings == self.at_reading:
+            self.after.append(control)
+        return super().set(control, value)
+
+
+def in_colours(end):
+    """Run on a display with colour management until the second look at its colours, which ends like this."""
+    seed = next(s for s in range(3000, 3400) if (d := RandomDisplay(s)).cms == "attribute" and not d.boost and not d.dead)
+    whole = RandomDisplay(seed)
+    desk = Desk(whole, budget=150)
+    Job(desk, TARGET, steps=("colour",)).run()
+    first = next(i for i, t in enumerate(desk.taken) if np.ptp(t.fraction) > 0 and i > 18)
+    display = CutOff(seed, first + 15, end)
+    desk = Desk(display, budget=150)
+    with pytest.raises(type(end)):
+        Job(desk, TARGET, steps=("colour",)).run()
+    return display
+
+
+def test_a_run_that_may_go_on_later_turns_nothing_when_it_is_cut_off():
+    assert in_colours(RuntimeError("paused")).after == []
+
+
+def test_a_run_that_is_stopped_leaves_the_colours_where_they_were_best():
+    display = in_colours(StoppedError())
+    assert display.after, "what was tried for a look is brought to rest"
+    assert all(name.split("-")[0] in ("red", "green", "blue", "cyan", "magenta", "yellow") for name in display.after)
