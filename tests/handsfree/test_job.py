@@ -3,7 +3,8 @@
 import numpy as np
 import pytest
 
-from fenvik.core.handsfree.greymodel import Seen, fit
+from fenvik.core.handsfree.greyfit import fit
+from fenvik.core.handsfree.greymodel import Seen
 from fenvik.core.handsfree.greysolve import solve
 from fenvik.core.handsfree.job import FOUND, FULL, Job
 from fenvik.core.handsfree.knobs import Knob

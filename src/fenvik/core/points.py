@@ -6,7 +6,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenvik.core import difference
-from fenvik.core.handsfree.greymodel import Fit, Seen, fit
+from fenvik.core.handsfree.greyfit import fit
+from fenvik.core.handsfree.greymodel import Fit, Seen
 from fenvik.core.handsfree.greysolve import solve, worth_reading
 from fenvik.core.handsfree.knobs import Knob
 from fenvik.core.response import light

@@ -5,7 +5,8 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from fenvik.core.handsfree.greymodel import Fit, Seen, drives_of, fit, seen_of
+from fenvik.core.handsfree.greyfit import fit
+from fenvik.core.handsfree.greymodel import Fit, Seen, drives_of, seen_of
 from fenvik.core.handsfree.greysolve import lift_of, solve, worth_reading
 from fenvik.core.handsfree.knobs import Knob, knobs_of
 from fenvik.core.handsfree.rig import Desk, Taken
@@ -185,7 +186,7 @@ class Greys:
         assert self.model is not None
         visible = max(SEEN_LIFT * self.black, DARKEST)
         most = room = float((visible / self.white) ** (1 / POWER))
-        raising = lift_of(self.model)
+        raising = lift_of(self.model, self.moved)
         for _, t, _ in self._of_now():
             if t.fraction.any():
                 continue

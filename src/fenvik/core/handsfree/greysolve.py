@@ -6,7 +6,8 @@ import numpy as np
 from scipy.optimize import lsq_linear
 
 from fenvik.core.difference import xyz_to_lab
-from fenvik.core.handsfree.greymodel import NOISE, UNEQUAL, Fit, Seen, seen_of
+from fenvik.core.handsfree.greyfit import UNEQUAL
+from fenvik.core.handsfree.greymodel import NOISE, Fit, Seen, seen_of
 from fenvik.core.target import Target
 from fenvik.core.types import Floats
 
@@ -42,7 +43,7 @@ def metric(levels: Floats, target: Target, white: float, black: float) -> Floats
 def doubt_of(model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen]) -> Floats:
     """Return how far the drives (levels, 3) may be off: by noise, and by what was turned since a level was read last."""
     made = np.full((len(levels), 3), UNREAD)
-    effects = model.effects(levels)
+    effects = model.effects(levels, moved)
     for i, level in enumerate(levels):
         mine = [s for s in seen if abs(s.level - level) < SAME_LEVEL]
         if not mine:
@@ -77,7 +78,7 @@ def solve(
     use = np.flatnonzero(np.asarray(allowed))
     if not use.size:
         return moved
-    effects = model.effects(levels)
+    effects = model.effects(levels, moved)
     a, b = _judged(model, moved, target, white, black, levels, curve=curve)
     a = a[:, use]
     size = np.sqrt((a**2).sum(axis=0))
@@ -97,7 +98,7 @@ def solve(
     lo, hi = np.minimum(np.array(low), -1e-9), np.maximum(np.array(high), 1e-9)
     x = _bounded(a, b, lo, hi)
     if lift is not None:
-        raising = lift_of(model)
+        raising = lift_of(model, moved)
         room = lift - float(raising @ moved)
         if float(raising[use] @ x) > room:
             a, b = np.vstack([a, FIRM * raising[use]]), np.append(b, FIRM * room)
@@ -118,11 +119,11 @@ def _judged(
     """
     mixed = seen_of(model.boost)
     weigh = metric(levels, target, white, black) @ mixed
-    effects = model.effects(levels)
+    effects = model.effects(levels, moved)
     a, b = weigh @ effects, -(weigh @ (model.at(levels, moved) - levels[:, None])[:, :, None])[:, :, 0]
     top = np.array([1.0])
     of_white = metric(top, target, white, black)[0, 0] @ mixed * _share(1.0)
-    a_white = of_white @ model.effects(top)[0]
+    a_white = of_white @ model.effects(top, moved)[0]
     b_white = -float(of_white @ (model.at(top, moved)[0] - 1.0))
     share = np.array([_share(y) for y in target.xyz(np.repeat(levels[:, None], 3, axis=1), white, black)[:, 1] / white])
     a[:, 0] -= a_white / share[:, None]
@@ -147,9 +148,9 @@ def _bounded(a: Floats, b: Floats, lo: Floats, hi: Floats) -> Floats:
     return np.asarray(found.x)
 
 
-def lift_of(model: Fit) -> Floats:
+def lift_of(model: Fit, moved: Floats) -> Floats:
     """Return by how much of signal a step of each knob (k,) raises black, weighed by what the three lights give to luminance."""
-    effects: Floats = LUMINANCE @ model.effects(np.array([0.0]))[0]
+    effects: Floats = LUMINANCE @ model.effects(np.array([0.0]), moved)[0]
     return effects
 
 
