@@ -77,6 +77,27 @@ def test_the_whole_set_gets_better_in_few_moves(kind):
     assert np.mean(moves) < 4
 
 
+def test_a_look_without_its_skin_tone_teaches_and_what_was_read_of_it_before_is_carried_along():
+    turns = [hues.Turn("s", "saturation", "saturation", 0.0, -30.0, 30.0, 1.0)]
+    fraction = np.array([np.array(percent) / 100.0 for _, percent in hues.patches_for("red")])
+    mean, std = hues.usual(turns, fraction, TARGET, 100.0, 0.02)
+    effect = 1.4 * mean[:, 0]
+    first = np.full(9, 0.8)
+    unread = np.where(np.arange(9) < 6, first + 15 * effect, np.nan)
+    looks = [hues.Look(first, np.array([0.0])), hues.Look(unread, np.array([15.0]))]
+    belief = hues.learn(mean, std, looks)
+    shown = np.flatnonzero(np.abs(effect[:6]) > 0.05)
+    assert shown.size
+    nearer = np.abs(belief.slope[shown, 0] - effect[shown]) < 0.5 * np.abs(mean[shown, 0] - effect[shown])
+    assert nearer.all()
+    assert np.allclose(belief.slope[6:], mean[6:]), "of what was not read nothing is learned"
+    parts = hues.standing(belief, looks, np.array([15.0]))
+    assert np.allclose(parts[:6], unread[:6])
+    assert np.allclose(parts[6:], first[6:] + 15 * mean[6:, 0])
+    apart = [looks[0], hues.Look(unread, np.array([15.0]), era=1)]
+    assert np.isnan(hues.standing(belief, apart, np.array([15.0]))[6:]).all(), "something else was turned in between"
+
+
 def test_a_colour_whose_controls_do_nothing_is_left_alone():
     display = next(d for d in (RandomDisplay(s) for s in range(400, 600)) if d.dead and d.cms == "attribute")
     white, black = display.read((100.0,) * 3)[1][1], 0.0

@@ -112,8 +112,9 @@ def test_it_is_learned_on_which_signal_points_act(follows):
         return [Seen(float(v), d, moved) for v, d in zip(LEVELS, drives, strict=True)]
 
     turned = np.array([-12.0, 12.0, 9.0])  # by up to half of the way to the next point
-    states = [np.concatenate([g, p]) for g, p in ((0 * turned, np.zeros(30)), (turned, np.zeros(30)), (turned, rng.integers(-8, 9, 30)))]
-    model = fit(knobs, [s for moved in states for s in read(moved.astype(float))])
+    still, some = np.zeros(30), rng.integers(-8, 9, 30).astype(float)
+    states = [np.concatenate(parts) for parts in ((0 * turned, still), (turned, still), (turned, some))]
+    model = fit(knobs, [s for moved in states for s in read(moved)])
     assert model.follows is follows
     between = LEVELS[:-1] + 0.05
     off = model.at(between, states[-1]) - display(between, states[-1])

@@ -64,7 +64,8 @@ class Turn:
 class Look:
     """One look at a colour's patches: signed differences (m,), three for each patch, and the controls as they stood (k,).
 
-    ``era`` tells how often anything but this colour's controls had been turned: across that nothing is learned.
+    A patch that was not read is NaN. ``era`` tells how often anything but this colour's controls had been turned: across that
+    nothing is learned.
     """
 
     parts: Floats
@@ -176,8 +177,8 @@ def learn(mean: Floats, std: Floats, looks: Sequence[Look]) -> Belief:
             if abs(steps[i]) >= turned[i]:
                 turned[i], moved[:, i] = abs(steps[i]), change
         turned += (np.abs(steps) > 0) * 1e-9
-        noise = 2.0 * NOISE**2 + (BEND * float(np.sqrt((change**2).mean()))) ** 2
-        for row in range(len(mean)):
+        noise = 2.0 * NOISE**2 + (BEND * float(np.sqrt(np.nanmean(change**2)))) ** 2
+        for row in np.flatnonzero(np.isfinite(change)):
             gain = covariance[row] @ steps
             spread = float(steps @ gain) + noise
             mean[row] += gain * (change[row] - float(mean[row] @ steps)) / spread
@@ -185,6 +186,19 @@ def learn(mean: Floats, std: Floats, looks: Sequence[Look]) -> Belief:
     doubt = np.sqrt(np.maximum(np.diagonal(covariance, axis1=1, axis2=2), 0.0))
     dead = tuple(bool(turned[i] >= 2 and np.sqrt((moved[:3, i] ** 2).sum()) < DEAD) for i in range(k))
     return Belief(mean, doubt, tuple(bool(t > 0) for t in turned), dead)
+
+
+def standing(belief: Belief, looks: Sequence[Look], settings: Floats) -> Floats:
+    """Return the parts (m,) as they should be with the controls at settings (k,): each patch's newest, and what was turned since.
+
+    NaN for a patch that was not read since anything else was turned.
+    """
+    parts = np.full(belief.slope.shape[0], np.nan)
+    for look in looks:
+        if look.era == looks[-1].era:
+            carried = look.parts + belief.slope @ (settings - look.settings)
+            parts = np.where(np.isfinite(carried), carried, parts)
+    return parts
 
 
 def propose(turns: Sequence[Turn], belief: Belief, parts: Floats) -> HueNudge | None:

@@ -20,6 +20,8 @@ from fenvik.web.people.models import User
 from fenvik.web.results.assemble import core_readings
 from fenvik.web.visits.models import Tuning
 
+LEAST_PATCHES = 2  # of a colour's, that a look has: the full one and the pale one
+
 
 @dataclass(frozen=True)
 class Hue:
@@ -106,6 +108,7 @@ def _hue(
         np.array([value / t.step for t, value in zip(turns, stood, strict=True)])
         for stood in history.stood([(t.id, t.value) for t in turns])
     ]
+    fraction = np.array([p.fraction(tuning.bits, tuning.range) for p in wanted])  # type: ignore[arg-type]
     looks: list[core.Look] = []
     newest: Reading | None = None
     at = -1
@@ -116,18 +119,18 @@ def _hue(
                 if its == epoch:
                     seen[(row.r, row.g, row.b, row.pass_of.bits)] = row
             found = [seen.get((*p.rgb, tuning.bits)) for p in wanted]
-            if any(row is None for row in found):
+            if None in found[:LEAST_PATCHES]:
                 continue
-            fraction = np.array([p.fraction(tuning.bits, tuning.range) for p in wanted])  # type: ignore[arg-type]
-            parts = core.parts_of(fraction, np.array([row.seen for row in found if row]), tuning.target, white, black)
-            looks.append(core.Look(parts, settings[epoch], eras[epoch]))
-            newest, at = found[-1], epoch
+            # Hands-free reads no skin tones: what it saw of the others is learned from all the same.
+            xyz = np.array([np.full(3, np.nan) if row is None else row.seen for row in found])
+            looks.append(core.Look(core.parts_of(fraction, xyz, tuning.target, white, black), settings[epoch], eras[epoch]))
+            newest, at = next(row for row in reversed(found) if row is not None), epoch
     if not looks:
         return Hue(name, turns, None, False, None, [], None)
-    fraction = np.array([p.fraction(tuning.bits, tuning.range) for p in wanted])  # type: ignore[arg-type]
     belief = core.learn(*core.usual(turns, fraction, tuning.target, float(white or 1.0), black), looks)
-    # What was turned since the newest look is carried forward by what is believed.
-    parts = looks[-1].parts + belief.slope @ (settings[-1] - looks[-1].settings)
+    parts = core.standing(belief, looks, settings[-1])
+    if not np.isfinite(parts).all():
+        return Hue(name, turns, None, False, None, [], None)
     stale = any(control in mine for _, changed in history.starts[at:] for control in changed)
     nudge = None if stale else core.propose(turns, belief, parts)
     dead = [t.label for t, is_dead in zip(turns, belief.dead, strict=True) if is_dead]
@@ -160,8 +163,9 @@ def analysis_now(tuning: Tuning, rows: list[Reading], found: Analysis | None) ->
     range_: Any = tuning.range
     wanted = {p.rgb for hue in HUES for p in patches(tuning, hue)} | {grey(100.0, tuning.bits, range_).rgb}
     newest: dict[tuple[int, int, int], Reading] = {}
+    adjusting = (PassPurpose.ADJUST, PassPurpose.HANDS_FREE)
     for row in rows:
-        if row.pass_of.purpose == PassPurpose.ADJUST and (row.r, row.g, row.b) in wanted and not row.too_dark:
+        if row.pass_of.purpose in adjusting and (row.r, row.g, row.b) in wanted and not row.too_dark:
             newest[(row.r, row.g, row.b)] = row
     if not newest:
         return None
