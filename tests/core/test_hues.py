@@ -86,10 +86,8 @@ def test_a_look_without_its_skin_tone_teaches_and_what_was_read_of_it_before_is_
     unread = np.where(np.arange(9) < 6, first + 15 * effect, np.nan)
     looks = [hues.Look(first, np.array([0.0])), hues.Look(unread, np.array([15.0]))]
     belief = hues.learn(mean, std, looks)
-    shown = np.flatnonzero(np.abs(effect[:6]) > 0.05)
-    assert shown.size
-    nearer = np.abs(belief.slope[shown, 0] - effect[shown]) < 0.5 * np.abs(mean[shown, 0] - effect[shown])
-    assert nearer.all()
+    most = int(np.argmax(np.abs(effect[:6])))
+    assert abs(belief.slope[most, 0] - effect[most]) < 0.3 * abs(mean[most, 0] - effect[most])
     assert np.allclose(belief.slope[6:], mean[6:]), "of what was not read nothing is learned"
     parts = hues.standing(belief, looks, np.array([15.0]))
     assert np.allclose(parts[:6], unread[:6])
