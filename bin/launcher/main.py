@@ -6,7 +6,6 @@ import os
 import secrets
 import signal
 import socket
-import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
@@ -14,7 +13,8 @@ from types import FrameType
 
 from launcher.postgres import HOST, Postgres, free_port
 from launcher.processes import Processes
-from launcher.setup import PYTHON, ROOT, STATE, SetupError, install_packages, make_venv, say
+from launcher.setup import PYTHON, ROOT, STATE, SetupError, install_packages, make_venv, run_python, say
+from launcher.testing import run_tests
 
 USAGE = """usage: ./fenvik COMMAND [...]
 
@@ -30,14 +30,6 @@ USAGE = """usage: ./fenvik COMMAND [...]
 DEMO_PORT = 8642
 DEMO_HASTE = "20"
 START_S = 40.0
-
-
-def _python(*arguments: str, environment: dict[str, str] | None = None, quiet: bool = False) -> int:
-    return subprocess.run(
-        [str(PYTHON), *arguments],
-        env=os.environ | {"PYTHONPATH": str(ROOT / "src")} | (environment or {}),
-        stdout=subprocess.DEVNULL if quiet else None,
-    ).returncode
 
 
 def _exec(*arguments: str) -> int:
@@ -167,7 +159,7 @@ def _start_parts(processes: Processes, postgres: Postgres, wanted: int) -> str:
         ],
         environment,
     )
-    if _python("-m", "fenvik.cli", "manage", "migrate", "--verbosity", "0", environment=environment) != 0:
+    if run_python("-m", "fenvik.cli", "manage", "migrate", "--verbosity", "0", environment=environment) != 0:
         return ""
     directory = processes.wait_line(standins, "directory ", START_S)
     pages = processes.wait_line(standins, "pages ", START_S)
@@ -176,7 +168,7 @@ def _start_parts(processes: Processes, postgres: Postgres, wanted: int) -> str:
     environment["FENVIK_STANDIN_PAGES"] = pages
     environment["FENVIK_ADDRESS"] = f"http://{HOST}:{port}"
     fill = ["-m", "fenvik.cli", "manage", "fill_demo", "--directory", directory]
-    if _python(*fill, environment=environment | {"FENVIK_LOG_LEVEL": "WARNING"}) != 0:
+    if run_python(*fill, environment=environment | {"FENVIK_LOG_LEVEL": "WARNING"}) != 0:
         return ""
     processes.start("worker", [str(PYTHON), "-m", "fenvik.cli", "worker"], environment)
     processes.start("web", [str(PYTHON), "-m", "fenvik.cli", "web", "--port", str(port)], environment)
@@ -188,47 +180,12 @@ def _start_parts(processes: Processes, postgres: Postgres, wanted: int) -> str:
     return ""
 
 
-CHECKS = [
-    ("ruff", ["-m", "ruff", "check", "--quiet", "--no-cache", "src", "tests", "bench", "bin"]),
-    ("mypy", ["-m", "mypy", "--no-error-summary"]),
-    ("imports", ["-c", "from importlinter.cli import lint_imports_command as c; c()", "--no-cache"]),
-    ("djlint", ["-m", "djlint", "--quiet", "--lint", "src/fenvik/web/templates"]),
-    ("migrations", ["-m", "fenvik.cli", "manage", "makemigrations", "--check", "--dry-run", "--verbosity", "0"]),
-    ("deploy", ["-m", "fenvik.cli", "manage", "check", "--deploy", "--fail-level", "WARNING"]),
-]
-
-
 def test(arguments: list[str]) -> int:
     """Run linters and tests on a PostgreSQL of their own."""
     with _alone("test"):
         install_packages(browser=True)
         make_venv("dev")
-        return _run_tests(arguments)
-
-
-def _run_tests(arguments: list[str]) -> int:
-    postgres = Postgres("test", throwaway=True)
-    postgres.start()
-    environment = {"DATABASE_URL": postgres.url, "FENVIK_SECRET_KEY": secrets.token_urlsafe(48)}
-    os.chdir(ROOT)
-    failed = []
-    try:
-        if not arguments:
-            for name, command in CHECKS:
-                say(f"checking: {name}")
-                # In earnest it stands behind TLS; what is checked is that.
-                strict = environment | {"FENVIK_TLS": "1"}
-                if _python(*command, environment=strict, quiet=name == "deploy") != 0:
-                    failed.append(name)
-        status = _python("-m", "pytest", *arguments, environment=environment)
-        if status != 0:
-            failed.append("pytest")
-    finally:
-        postgres.stop()
-    if failed:
-        say(f"failed: {', '.join(failed)}")
-        return 1
-    return 0
+        return run_tests(arguments)
 
 
 def bench(arguments: list[str]) -> int:
@@ -243,7 +200,7 @@ def bench(arguments: list[str]) -> int:
         environment = {"DATABASE_URL": postgres.url, "FENVIK_SECRET_KEY": secrets.token_urlsafe(48)}
         try:
             say(f"bench: {name}")
-            if _python(str(ROOT / "bench" / f"{name}.py"), environment=environment) != 0:
+            if run_python(str(ROOT / "bench" / f"{name}.py"), environment=environment) != 0:
                 return 1
         finally:
             postgres.remove()

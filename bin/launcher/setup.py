@@ -102,3 +102,12 @@ def make_venv(requirements: str) -> None:
         ]
     )
     marks.write_text("\n".join([*have, mark]), encoding="utf-8")
+
+
+def run_python(*arguments: str, environment: dict[str, str] | None = None, quiet: bool = False) -> int:
+    """Run a Python program of the environment; return its exit status."""
+    return subprocess.run(
+        [str(PYTHON), *arguments],
+        env=os.environ | {"PYTHONPATH": str(ROOT / "src")} | (environment or {}),
+        stdout=subprocess.DEVNULL if quiet else None,
+    ).returncode

@@ -1,0 +1,65 @@
+"""What `./fenvik test` runs: the linters, and the tests on a PostgreSQL of their own."""
+
+import os
+import secrets
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+
+from launcher.postgres import Postgres
+from launcher.setup import ROOT, run_python, say
+
+CHECKS = [
+    ("ruff", ["-m", "ruff", "check", "--quiet", "--no-cache", "src", "tests", "bench", "bin"]),
+    ("mypy", ["-m", "mypy", "--no-error-summary"]),
+    ("imports", ["-c", "from importlinter.cli import lint_imports_command as c; c()", "--no-cache"]),
+    ("djlint", ["-m", "djlint", "--quiet", "--lint", "src/fenvik/web/templates"]),
+    ("migrations", ["-m", "fenvik.cli", "manage", "makemigrations", "--check", "--dry-run", "--verbosity", "0"]),
+    ("deploy", ["-m", "fenvik.cli", "manage", "check", "--deploy", "--fail-level", "WARNING"]),
+]
+# Tests that compute and wait for nothing, in two parts that run side by side; the others have the machine for themselves.
+COMPUTED = ("tests/core",), ("tests/charts", "tests/formats", "tests/handsfree")
+
+
+def run_tests(arguments: list[str]) -> int:
+    """Run the tests named, or linters and all tests; return an exit status."""
+    postgres = Postgres("test", throwaway=True)
+    postgres.start()
+    environment = {"DATABASE_URL": postgres.url, "FENVIK_SECRET_KEY": secrets.token_urlsafe(48)}
+    os.chdir(ROOT)
+    try:
+        if arguments:
+            failed = _pytest(arguments, environment)
+        else:
+            core, others = COMPUTED
+            single = environment | {"OPENBLAS_NUM_THREADS": "1"}  # neither is to take the other's core
+            with ThreadPoolExecutor(2) as side_by_side:
+                running = [
+                    side_by_side.submit(_pytest, core, single),
+                    side_by_side.submit(lambda: _check(environment) + _pytest(others, single)),
+                ]
+            failed = [name for one in running for name in one.result()]
+            failed += _pytest(["tests", *(f"--ignore={path}" for path in core + others)], environment)
+    finally:
+        postgres.stop()
+    if failed:
+        say(f"failed: {', '.join(failed)}")
+        return 1
+    return 0
+
+
+def _check(environment: dict[str, str]) -> list[str]:
+    """Run the linters; return the names of those that failed."""
+    failed = []
+    for name, command in CHECKS:
+        say(f"checking: {name}")
+        # In earnest it stands behind TLS; what is checked is that.
+        strict = environment | {"FENVIK_TLS": "1"}
+        if run_python(*command, environment=strict, quiet=name == "deploy") != 0:
+            failed.append(name)
+    return failed
+
+
+def _pytest(arguments: Sequence[str], environment: dict[str, str]) -> list[str]:
+    """Run tests; return a name for them where one failed."""
+    status = run_python("-m", "pytest", *arguments, environment=environment)
+    return [] if status == 0 else [f"pytest {' '.join(a for a in arguments if not a.startswith('--ignore'))}"]
