@@ -36,6 +36,15 @@ def test_an_unseen_display_ends_better_within_three_readings_a_level(seed):
     assert sum(np.ptp(t.fraction) == 0 for t in job.desk.taken) <= 63
 
 
+def test_a_job_of_greys_alone_takes_three_readings_a_level_with_everything():
+    display, job, _ = do(2030, steps=("light", "white", "grey"))
+    assert display.readings <= 63
+    assert len(job.as_found) == len(job.as_left) == 9
+    left = display.truth(TARGET)
+    assert left[0] <= 0.5
+    assert left[1] <= 1.0
+
+
 @pytest.mark.parametrize("seed", [1022, 1037])
 def test_black_is_not_raised_to_follow_the_curve(seed):
     display = RandomDisplay(seed)

@@ -161,6 +161,29 @@ def test_a_run_that_was_cut_off_goes_on_and_reads_nothing_twice(ready, person, n
     assert truth(bench, bench.displays[3], "q2", ready.target)[0] < 0.7
 
 
+def test_what_another_version_has_stored_is_not_taken_for_something_else(ready, person, now, bench, monkeypatch):
+    class Killed(BaseException):
+        pass
+
+    def killed(self, control, value):
+        raise Killed
+
+    started = begin(ready, person, now, budget=70)
+    with monkeypatch.context() as patched:
+        patched.setattr(_Rig, "_send", killed)
+        with pytest.raises(Killed):
+            engine.run(started.pk)
+    read = started.readings.count()
+    row = started.readings.get(index=5)
+    row.r = row.g = row.b = row.r + 40  # another list of patches was read then
+    row.save()
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.STOPPED
+    assert "Fenvik was renewed meanwhile. It was ended there." in started.conditions["job"]["notes"][-1]
+    assert started.readings.count() == read, "nothing was read on top of it"
+
+
 @pytest.mark.parametrize(
     ("role", "kind"), [("meter", "drop"), ("display", "hang"), ("source", "garbage"), ("meter", "wrong-shape")]
 )
@@ -216,8 +239,8 @@ def test_minutes_end_the_adjusting_and_the_proof_is_read_all_the_same(ready, per
     assert started.state == PassState.DONE
     job = started.conditions["job"]
     assert any("minutes" in note for note in job["notes"])
-    assert job["over_at"] == 18, "right after what was found"
-    assert started.readings.count() == 36, "found and left, and nothing between"
+    assert job["over_at"] == 9, "right after what was found"
+    assert started.readings.count() == 18, "found and left, and nothing between"
     assert sheet(ready) == really(bench)
 
 

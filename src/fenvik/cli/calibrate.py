@@ -15,14 +15,14 @@ from fenvik.cli.linkrig import GoneError, LinkRig, Wanted, WrongSerialError
 from fenvik.core.correction import CorrectionError, make_correction, proposed_method, residuals
 from fenvik.core.correction_patches import correction_list, rows_for
 from fenvik.core.errors import FenvikError
-from fenvik.core.handsfree.job import FOUND, FULL, STEPS, Job
+from fenvik.core.handsfree.job import STEPS, Job, proof_of
 from fenvik.core.handsfree.rig import Desk, Taken
 from fenvik.core.report import ReportError, Sheet, report
 from fenvik.core.target import TARGETS
 
 NAMES = ("bt709-bt1886", "bt709-2.2", "bt709-2.4", "p3d65-2.6")
 ALL = ("correction", *STEPS)
-LEAST_BUDGET = 2 * (len(FOUND) + len(FULL)) + 10
+LEAST_BUDGET = 2 * len(proof_of(STEPS)) + 10
 CORRECTION_AVERAGE = 4
 DONE, REFUSED, GONE, STOPPED = 0, 2, 3, 130
 

@@ -14,7 +14,7 @@ from fenvik.core.response import light
 from fenvik.core.target import Target
 from fenvik.core.types import Floats
 
-MOST_GREYS = 63  # readings of greys over a whole job: three for each of 21 levels
+MOST_GREYS = 63  # readings for greys over a whole job: three for each of 21 levels
 LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent before
 FEW_LEVELS = 12
 MANY_POINTS = 15
@@ -73,8 +73,11 @@ class Greys:
         seen = 1.0 + freed @ seen_of(self.model.boost).T
         return float(light(seen, self.target, self.white, self.black)[0, 1])
 
-    def adjust(self, *, proof: int) -> None:
-        """Move what there is: model, solve, set, read. ``proof``: greys that the end will read."""
+    def adjust(self, *, proof: int, others: bool = False) -> None:
+        """Move what there is: model, solve, set, read.
+
+        ``proof``: greys that the end will read; ``others``: whether readings of anything else are for the greys too.
+        """
         if not self.knobs:
             self.desk.notes.append("This mode has no white balance that can be set.")
             return
@@ -83,14 +86,14 @@ class Greys:
             self._move(self.two, COARSE)
             self.desk.greys((90.0, 30.0, 60.0, 0.0))
         if self.points:
-            self._all_points(proof)
+            self._all_points(proof, others)
             return
         self._move(self.two, COARSE)
         self.desk.greys((80.0, 20.0, 50.0))
         self._move(self.two, COARSE)
         self.to_come, self.between = len(LAST_OF_TWO), list(LAST_OF_TWO)
 
-    def _all_points(self, proof: int) -> None:
+    def _all_points(self, proof: int, others: bool) -> None:
         """Move all points at once and read every level; then again those that are expected to be worst."""
         self.desk.say("points of the white balance")
         at = sorted({round(100 * p, 3) for p in self.points} | {100.0}, reverse=True)
@@ -99,10 +102,10 @@ class Greys:
         # What lies between the points is looked at too: the model knows how their pulls meet there.
         self.between = sorted({*at, *(float(v) for v in range(5, 100, 5))}, reverse=True)
         self.levels = np.array(sorted(p / 100.0 for p in {*self.between, 3.0} if p >= 3.0))
-        for part in (at[::2], at[1::2]):
+        for part in (at[::3], at[1::3], at[2::3]):
             self._move(self.every, self.levels)
             self.desk.greys(part)
-        spent = sum(np.ptp(t.fraction) == 0 for t in self.desk.taken)
+        spent = sum(others or np.ptp(t.fraction) == 0 for t in self.desk.taken)
         left = max(MOST_GREYS - spent - proof, LEAST_AGAIN)
         # With many points most of what is left is kept for the last look, when little is wrong any more.
         first = round(AGAIN * left) if len(at) < MANY_POINTS else 0

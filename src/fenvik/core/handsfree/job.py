@@ -10,12 +10,13 @@ from fenvik.core.colourspace import xyz_to_uv
 from fenvik.core.errors import FenvikError
 from fenvik.core.handsfree import colours, lights
 from fenvik.core.handsfree.greys import Greys
-from fenvik.core.handsfree.rig import BudgetError, Desk, Taken
+from fenvik.core.handsfree.rig import BudgetError, Desk, Fraction, Taken
 from fenvik.core.science import cct_and_duv
 from fenvik.core.target import Target
 from fenvik.core.types import Floats
 
-FOUND = (100.0, 90.0, 80.0, 70.0, 60.0, 50.0, 40.0, 30.0, 20.0, 10.0, 5.0, 0.0)
+# Greys that are read before and after. More of them would be taken from what the adjusting may read, and bring less.
+FOUND = (100.0, 80.0, 60.0, 40.0, 30.0, 20.0, 10.0, 5.0, 0.0)
 FULL = (
     (100.0, 0.0, 0.0),
     (0.0, 100.0, 0.0),
@@ -28,6 +29,11 @@ STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # what belongs to the picture of an HDR mode
 MOST_OPTIONS = 8
 LEAST_BOOST = 0.05  # of the sum of the three lights: less is the meter's and the display's own doing
+
+
+def proof_of(steps: Sequence[str]) -> list[Fraction]:
+    """Return the patches, in percent of signal, that are read before and after: colours only where they are adjusted."""
+    return [*((level, level, level) for level in FOUND), *(FULL if "colour" in steps else ())]
 
 
 @dataclass
@@ -46,10 +52,15 @@ class Job:
     boost: float = 0.0  # light of a white sub-pixel, as a share of the sum of the three
     luminance: float | None = None  # cd/m² of white that is wanted; None leaves the light as it is
 
+    @property
+    def proof(self) -> list[Fraction]:
+        """The patches that are read before and after."""
+        return proof_of(self.steps)
+
     def run(self) -> None:
         """Do the whole job. What a budget or a device ends early is kept as it stands, and noted by whoever catches it."""
         self.look_found()
-        self.desk.budget -= len(FOUND) + len(FULL)  # the proof is never saved on
+        self.desk.budget -= len(self.proof)  # it is never saved on
         try:
             self.process_off()
             if "light" in self.steps:
@@ -73,10 +84,16 @@ class Job:
     def look_found(self) -> None:
         """Read what is found, before anything is touched."""
         self.desk.say("as found")
-        self.as_found = [*self.desk.greys(FOUND), *(self.desk.read(p) for p in FULL)]
+        self.as_found = [self.desk.read(p) for p in self.proof]
         self.settle(self.as_found)
-        full = sum(float(t.xyz[1]) for t in self.as_found if sorted(t.fraction) == [0.0, 0.0, 1.0])
-        white = next(float(t.xyz[1]) for t in self.as_found if (t.fraction == 1.0).all())
+
+    def find_boost(self) -> None:
+        """Find how much a white sub-pixel adds: white beside the sum of the three full lights."""
+        taken = self.as_found
+        if "colour" not in self.steps:
+            taken = [self.desk.read_once(100.0), *(self.desk.read(p) for p in FULL[:3])]
+        full = sum(float(t.xyz[1]) for t in taken if sorted(t.fraction) == [0.0, 0.0, 1.0])
+        white = next(float(t.xyz[1]) for t in taken if (t.fraction == 1.0).all())
         if full > 0 and white / full - 1.0 > LEAST_BOOST:
             self.boost = white / full - 1.0
 
@@ -108,13 +125,10 @@ class Job:
 
     def light(self) -> None:
         """Bring white to the luminance that is wanted, and let nothing clip below it."""
-        top = [
-            t.xyz
-            for t in self.as_found
-            if round(100 * float(t.fraction.min())) in (100, 90, 80) and np.ptp(t.fraction) == 0
-        ]
-        clips = len(top) != 3 or lights.may_clip(np.array(top), self.target)
-        turned = clips and lights.lower_white_level(self.desk, self.target)
+        turned = False
+        if self.desk.by_role("white-level"):
+            top = np.array([self.desk.read_once(level).xyz for level in (100.0, 90.0, 80.0)])
+            turned = lights.may_clip(top, self.target) and lights.lower_white_level(self.desk, self.target)
         if self.luminance is not None:
             turned = lights.turn_light(self.desk, self.luminance) or turned
         if turned:
@@ -160,7 +174,7 @@ class Job:
         aim = xyz_to_uv(self.target.white)
         usual = control["value"]
         off = self.desk.tried(
-            control, control["options"], lambda: float(np.hypot(*(xyz_to_uv(self.desk.read_once(70.0).xyz) - aim)))
+            control, control["options"], lambda: float(np.hypot(*(xyz_to_uv(self.desk.read_once(60.0).xyz) - aim)))
         )
         best = min(off, key=lambda o: off[o])
         self.desk.set(control, best)
@@ -169,11 +183,13 @@ class Job:
 
     def greys(self) -> None:
         """Adjust the greys, but for the last look that comes after the colours."""
+        self.find_boost()
         kinds = (["gain", "offset"] if "white" in self.steps else []) + (
             ["point", "tone"] if "grey" in self.steps else []
         )
         self.balance = Greys(self.desk, self.target, self.white, self.black, self.boost, kinds)
-        self.balance.adjust(proof=len(FOUND))
+        # Of a job without colours everything counts; with them the full colours are theirs.
+        self.balance.adjust(proof=len(FOUND), others="colour" not in self.steps)
 
     def colours(self) -> None:
         """Adjust the colours. What the greys want to look at after them is kept back, for colours may move greys a little."""
@@ -191,8 +207,8 @@ class Job:
     def look_left(self) -> None:
         """Read what is left; where it is no better than what was found, put everything back."""
         self.desk.say("as left")
-        self.desk.budget += len(FOUND) + len(FULL)  # kept back for it
-        self.as_left = [*self.desk.greys(FOUND), *(self.desk.read(p) for p in FULL)]
+        self.desk.budget += len(self.proof)  # kept back for it
+        self.as_left = [self.desk.read(p) for p in self.proof]
         if score(self.as_left, self.target) > score(self.as_found, self.target):
             self.desk.notes.append("What was left was no better than what was found, so every control was put back.")
             self.desk.put(self.desk.found)

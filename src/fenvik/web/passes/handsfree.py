@@ -12,7 +12,7 @@ import numpy as np
 import structlog
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.handsfree.job import FOUND, FULL, Job, score
+from fenvik.core.handsfree.job import STEPS, Job, proof_of, score
 from fenvik.core.handsfree.rig import BudgetError, Desk, Fraction, StoppedError
 from fenvik.core.measuring import steady_average
 from fenvik.core.patches import COLOURS, Patch, patch
@@ -28,7 +28,7 @@ from fenvik.web.passes.models import PassState
 from fenvik.web.passes.store import Asked, LostPassError, Store
 
 log = structlog.get_logger(__name__)
-LEAST_BUDGET = 2 * (len(FOUND) + len(FULL)) + 10
+LEAST_BUDGET = 2 * len(proof_of(STEPS)) + 10
 TIME_OVER = "The minutes that were allowed are over."
 
 
@@ -119,9 +119,9 @@ class HandsFreeRunner(Runner):
         self.told |= {
             "notes": list(dict.fromkeys(desk.notes)), "restored": job.restored, "readings": len(desk.taken), "phase": "",
             "moves": ControlChange.objects.filter(of_pass=self.plan.pass_).count(),
-            "found_score": score(job.as_found, target) if len(job.as_found) == len(FOUND) + len(FULL) else None,
-            "left_score": score(job.as_left, target) if len(job.as_left) == len(FOUND) + len(FULL) else None,
-            "left_from": len(desk.taken) - len(FOUND) - len(FULL) if job.as_left and not job.restored else None,
+            "found_score": score(job.as_found, target) if len(job.as_found) == len(job.proof) else None,
+            "left_score": score(job.as_left, target) if len(job.as_left) == len(job.proof) else None,
+            "left_from": len(desk.taken) - len(job.proof) if job.as_left and not job.restored else None,
         }  # fmt: skip
         self.store.tell(self.told)
 
@@ -259,6 +259,8 @@ class _Rig:
             raise BudgetError(TIME_OVER)
         if self._at < len(self._readings):
             row = self._readings[self._at]
+            if (row.r, row.g, row.b) != shown.rgb:
+                raise FenvikError("What was stored of this run is not what would be read now: Fenvik was renewed meanwhile.")
             self._at += 1
             xyz = np.array([row.x, row.y, row.z])
             return fraction, xyz if pass_.matrix is None else pass_.matrix @ xyz
@@ -270,7 +272,7 @@ class _Rig:
     def _see_the_clock(self) -> None:
         """End the adjusting when its minutes are over; the proof is read all the same. Raises BudgetError."""
         told, started = self.runner.told, self.runner.plan.pass_.started_at
-        proof = self._at < len(FOUND) + len(FULL) or told.get("phase") == "as left"
+        proof = self._at < len(proof_of(told["steps"])) or told.get("phase") == "as left"
         if self._over or proof or not told.get("minutes") or started is None:
             return
         if (datetime.now(UTC) - started).total_seconds() > 60.0 * float(told["minutes"]):

@@ -14,7 +14,7 @@ from fenvik.charts import levers
 from fenvik.core import greyscale
 from fenvik.core.analysis import Analysis, analyse
 from fenvik.core.errors import NoWhiteError
-from fenvik.core.handsfree.job import FOUND, FULL
+from fenvik.core.handsfree.job import proof_of
 from fenvik.core.patches import grey
 from fenvik.core.response import light
 from fenvik.web.adjusting.colours import Hue, analysis_now, chosen, hues_of, patches
@@ -144,7 +144,7 @@ def _hands_free(scene: Scene) -> None:
         job = run.conditions["job"]
         rows = list(run.readings.select_related("pass_of__correction").order_by("id"))
         scene.extra |= {"job": job, "taken": len(rows), "used": round(100 * len(rows) / max(int(job["budget"]), 1))}
-        proof = len(FOUND) + len(FULL)
+        proof = len(proof_of(job["steps"]))
         found, now = (_analysed(scene, run, part) for part in (rows[:proof], rows[proof:]))
         stands = scene.values.now
         scene.extra["taken_back"] = not run.is_open and all(stands.get(c["id"]) == c["value"] for c in job["controls"])
