@@ -293,11 +293,20 @@ def _two(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
                 )
                 for m in desk.nudge.moves
             ],
-            "expected": format_html(
-                "<b>{} ± {}</b> here, <b>{}</b> over all levels.", f"{desk.nudge.after[at]:.1f}",
-                f"{1.96 * desk.nudge.after_std[at]:.1f}", f"{desk.nudge.overall_after:.1f}",
+            "expected": _expected(
+                float(desk.nudge.after[at]), 1.96 * float(desk.nudge.after_std[at]), float(desk.nudge.overall_after)
             ),
         }  # fmt: skip
+
+
+def _expected(here: float, doubt: float, overall: float) -> SafeString:
+    """Return in words what a nudge should leave. While steps are unknown a ± would be larger than what it goes with."""
+    if doubt <= here:
+        return format_html("<b>{} ± {}</b> here, <b>{}</b> over all levels.", f"{here:.1f}", f"{doubt:.1f}", f"{overall:.1f}")
+    return format_html(
+        "<b>{}</b> here, at worst {} while it is not known what a step does, <b>{}</b> over all levels.", f"{here:.1f}",
+        f"{here + doubt:.1f}", f"{overall:.1f}",
+    )  # fmt: skip
 
 
 def _log(values: Values) -> list[dict[str, Any]]:

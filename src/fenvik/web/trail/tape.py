@@ -7,7 +7,8 @@ import numpy as np
 
 from fenvik.core import difference
 from fenvik.core.signal import decode
-from fenvik.web.passes.models import OF_INSTRUMENTS, Reading
+from fenvik.web.adjusting.history import grey_level, is_of_picture
+from fenvik.web.passes.models import Reading
 from fenvik.web.visits.models import Tuning
 
 ROWS = 7
@@ -29,9 +30,12 @@ class TapeRow:
 
 
 def tape_of(tuning: Tuning, recent: list[Reading], white: float | None, black: float) -> list[TapeRow]:
-    """Return the tape of recent readings, oldest first; ``white`` in cd/m² is what errors are counted against."""
+    """Return the tape of recent readings, oldest first.
+
+    ``white`` in cd/m²: what errors are counted against, but where another white was read before in the same pass.
+    """
     rows = recent[: -ROWS * 3 - 1 : -1]
-    errors = _errors(rows, tuning, white, black)
+    errors = _errors(rows, tuning, _whites(recent, white)[: -ROWS * 3 - 1 : -1], black)
     made = []
     for i, row in enumerate(rows[:ROWS]):
         x, y, z = row.seen
@@ -53,19 +57,38 @@ def tape_of(tuning: Tuning, recent: list[Reading], white: float | None, black: f
     return made
 
 
-def _errors(rows: list[Reading], tuning: Tuning, white: float | None, black: float) -> list[float | None]:
-    if not rows or white is None:
-        return [None] * len(rows)
+def _whites(recent: list[Reading], white: float | None) -> list[float | None]:
+    """Return for each reading the white it belongs to: a run that turns the light brighter does not spoil what it read before."""
+    made: list[float | None] = []
+    of_pass: dict[int, float] = {}
+    for row in recent:
+        if is_of_picture(row) and grey_level(row) == 1.0 and row.y > 0:
+            of_pass[row.pass_of_id] = float(row.seen[1])
+        made.append(of_pass.get(row.pass_of_id, white))
+    return made
+
+
+def _errors(rows: list[Reading], tuning: Tuning, whites: list[float | None], black: float) -> list[float | None]:
+    made: list[float | None] = [None] * len(rows)
+    groups: dict[tuple[int, float], list[int]] = {}
+    for i, (row, white) in enumerate(zip(rows, whites, strict=True)):
+        if white is not None and row.y > 0 and is_of_picture(row):
+            groups.setdefault((row.pass_of_id, white), []).append(i)
+    for (_, white), mine in groups.items():
+        for i, error in zip(mine, _against([rows[i] for i in mine], tuning, white, black), strict=True):
+            made[i] = error
+    return made
+
+
+def _against(rows: list[Reading], tuning: Tuning, white: float, black: float) -> list[float]:
+    """Return the errors of readings of one pass with one white: of greys colour alone, of colours the whole."""
     codes = np.array([[row.r, row.g, row.b] for row in rows])
     range_ = "full" if rows[0].pass_of.range == "full" else "limited"
     fraction = np.clip(decode(codes, rows[0].pass_of.bits, range_), 0.0, 1.0)  # type: ignore[arg-type]
     xyz = np.array([row.seen for row in rows])
-    target = tuning.target.xyz(fraction, white, black)
+    wanted = tuning.target.xyz(fraction, white, black)
     lab_white = tuning.target.white * white
-    colour_only = difference.colour_only(target, xyz, lab_white).total
-    whole = difference.whole(target, xyz, lab_white).total
+    colour_only = difference.colour_only(wanted, xyz, lab_white).total
+    whole = difference.whole(wanted, xyz, lab_white).total
     grey = (codes == codes[:, :1]).all(axis=1)
-    return [
-        None if row.y <= 0 or row.pass_of.purpose in OF_INSTRUMENTS else float(c if g else w)
-        for row, c, w, g in zip(rows, colour_only, whole, grey, strict=True)
-    ]
+    return [float(c if g else w) for c, w, g in zip(colour_only, whole, grey, strict=True)]
