@@ -16,8 +16,8 @@ CHECKS = [
     ("migrations", ["-m", "fenvik.cli", "manage", "makemigrations", "--check", "--dry-run", "--verbosity", "0"]),
     ("deploy", ["-m", "fenvik.cli", "manage", "check", "--deploy", "--fail-level", "WARNING"]),
 ]
-# Tests that compute and wait for nothing, in two parts that run side by side; the others have the machine for themselves.
-COMPUTED = ("tests/core",), ("tests/charts", "tests/formats", "tests/handsfree")
+# Tests that compute and wait for nothing: they run beside the linters. The others have the machine for themselves.
+COMPUTED = ("tests/core", "tests/charts", "tests/formats", "tests/handsfree")
 
 
 def run_tests(arguments: list[str]) -> int:
@@ -30,15 +30,11 @@ def run_tests(arguments: list[str]) -> int:
         if arguments:
             failed = _pytest(arguments, environment)
         else:
-            core, others = COMPUTED
             single = environment | {"OPENBLAS_NUM_THREADS": "1"}  # neither is to take the other's core
-            with ThreadPoolExecutor(2) as side_by_side:
-                running = [
-                    side_by_side.submit(_pytest, core, single),
-                    side_by_side.submit(lambda: _check(environment) + _pytest(others, single)),
-                ]
+            with ThreadPoolExecutor(2) as beside:
+                running = beside.submit(_check, environment), beside.submit(_pytest, COMPUTED, single)
             failed = [name for one in running for name in one.result()]
-            failed += _pytest(["tests", *(f"--ignore={path}" for path in core + others)], environment)
+            failed += _pytest(["tests", *(f"--ignore={path}" for path in COMPUTED)], environment)
     finally:
         postgres.stop()
     if failed:

@@ -148,29 +148,34 @@ class _Problem:
         since = np.einsum("nck,nk->nc", made.effects(self.at, self.moved[-1]), self.moved[-1] - self.moved)
         self.weight = 1.0 / np.hypot(self.noise[:, None], BENT * since)
 
-    def solved(self, width: float, shape: str, about: Fit | None = None) -> Fit:
-        """Return the fit with points of a width and a shape, that act about where a fit before has them."""
+    def _rows(self, width: float, shape: str, about: Fit | None) -> Floats:
+        """Return what each reading says (3, readings, size) of the unknown, with points that act about where a fit has them."""
+        rows = self.fixed.copy()
         met = np.repeat(self.at[:, None], 3, axis=1) if about is None else about.met(self.at, self.moved)
-        astray = np.zeros((2, 3)) if about is None else about.astray
         pull = pulls(self.knobs, met, width, shape)
-        steep = (pulls(self.knobs, met + NEAR, width, shape) - pulls(self.knobs, met - NEAR, width, shape)) / (2 * NEAR)
-        blocks, values = [], []
-        for c in range(3):
-            rows = self.fixed[c].copy()
-            for i, k in enumerate(self.moved_points):
-                knob = self.knobs[k]
-                if knob.kind == "point" and knob.channel != c:
-                    continue
+        for i, k in enumerate(self.moved_points):
+            knob = self.knobs[k]
+            for c in range(3) if knob.kind == "tone" else (knob.channel,):
                 felt = pull[:, c, k] * self.moved[:, k]
                 usual = 3 if knob.kind == "tone" else c
-                rows[:, self.u + usual] += felt
-                rows[:, self.growth + usual] += (knob.at - MIDDLE) * felt
-                rows[:, self.own + i] += felt
-                if about is not None:
-                    shifted = (about.step[k] * steep[:, c, k] * self.moved[:, k])[:, None] * ends(self.at)
-                    rows[:, [self.place + c, self.place + 3 + c]] += shifted
-            blocks.append(rows * self.weight[:, c, None])
-            values.append(np.array([s.drives[c] for s in self.seen]) * self.weight[:, c])
+                rows[c, :, self.u + usual] += felt
+                rows[c, :, self.growth + usual] += (knob.at - MIDDLE) * felt
+                rows[c, :, self.own + i] += felt
+        if about is not None:
+            up, down = (pulls(self.knobs, met + way * NEAR, width, shape) for way in (1.0, -1.0))
+            steps = about.step * self.moved  # (readings, k)
+            for c in range(3):
+                mine = [k for k in self.moved_points if self.knobs[k].kind == "tone" or self.knobs[k].channel == c]
+                steep = ((up - down)[:, c, mine] * steps[:, mine]).sum(axis=1) / (2 * NEAR)
+                rows[c][:, [self.place + c, self.place + 3 + c]] += steep[:, None] * ends(self.at)
+        return rows
+
+    def solved(self, width: float, shape: str, about: Fit | None = None) -> Fit:
+        """Return the fit with points of a width and a shape, that act about where a fit before has them."""
+        astray = np.zeros((2, 3)) if about is None else about.astray
+        rows, drives = self._rows(width, shape, about), np.array([s.drives for s in self.seen])
+        blocks = [rows[c] * self.weight[:, c, None] for c in range(3)]
+        values = [drives[:, c] * self.weight[:, c] for c in range(3)]
         prior = self.prior_values.copy()
         prior[-6:] -= (astray / ASTRAY[:, None]).reshape(-1)
         a, b = np.vstack([*blocks, self.prior_rows]), np.concatenate([*values, prior])
