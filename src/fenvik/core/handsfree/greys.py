@@ -21,9 +21,11 @@ MANY_POINTS = 15
 AGAIN = 0.4
 LEAST_LEVELS = 4  # fewer tell nothing of a curve
 FIRST = (100.0, 70.0, 40.0, 20.0, 10.0)
-COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])
-FINE = np.array([0.1, 0.2, 0.3, 0.4, 0.5, 0.7, 0.9, 1.0])
-LAST_OF_TWO = (100.0, 40.0, 10.0)
+JUDGED = np.array([0.1, 0.15, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0])  # fractions of signal, where there are no points
+COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets are to get right before points
+# Percent, after each move of gains and offsets: black too, for offsets raise it. Without points there are readings to spare.
+FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 30.0, 60.0, 0.0)
+SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 SEEN_LIFT, DARKEST = 0.12, 0.0004  # share of black, and cd/m²: what black may be raised by
 POWER = 2.4  # that a signal near black is taken to follow
@@ -52,7 +54,7 @@ class Greys:
         self.two = [k.kind in ("gain", "offset") for k in self.knobs]
         self.every = [True] * len(self.knobs)
         self.points = sorted({k.at for k in self.knobs if k.kind in ("point", "tone")})
-        self.levels = FINE
+        self.levels = JUDGED
 
     def _knobs(self, *kinds: str) -> list[Knob]:
         """Return the controls of the greys, in their order, as they stand."""
@@ -83,14 +85,14 @@ class Greys:
             return
         if any(self.two):
             self.desk.say("two-point white balance")
-            self._move(self.two, COARSE)
-            self.desk.greys((90.0, 30.0, 60.0, 0.0))
+            self._move(self.two, COARSE if self.points else JUDGED)
+            self.desk.greys(FIRST_BEFORE_POINTS if self.points else FIRST_OF_TWO)
         if self.points:
             self._all_points(proof, others)
             return
-        self._move(self.two, COARSE)
-        self.desk.greys((80.0, 20.0, 50.0))
-        self._move(self.two, COARSE)
+        self._move(self.two, JUDGED)
+        self.desk.greys(SECOND_OF_TWO)
+        self._move(self.two, JUDGED)
         self.to_come, self.between = len(LAST_OF_TWO), list(LAST_OF_TWO)
 
     def _all_points(self, proof: int, others: bool) -> None:
