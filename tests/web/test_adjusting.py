@@ -291,3 +291,16 @@ def until(condition, seconds=15):
     while not condition():
         assert time.monotonic() < end, "it did not happen in time"
         time.sleep(0.02)
+
+
+@pytest.mark.parametrize(
+    ("here", "doubt", "words"),
+    [
+        (1.4, 0.3, "<b>1.4 ± 0.3</b> here, <b>0.9</b> over all levels."),
+        (1.4, 4.6, "<b>1.4</b> here, at worst 6.0 while it is not known what a step does, <b>0.9</b> over all levels."),
+    ],
+)
+def test_what_is_expected_of_a_step_that_nobody_knows_is_said_as_that(here, doubt, words):
+    from fenvik.web.trail.adjust import _expected
+
+    assert _expected(here, doubt, 0.9) == words
