@@ -113,6 +113,22 @@ def test_a_colour_whose_controls_do_nothing_is_left_alone():
     assert nudge is None or nudge.steps[at] == 0
 
 
+def test_a_hue_that_also_darkens_is_not_blamed_on_luminance():
+    """A turned blue takes green with it, which is most of the light."""
+    names = ("hue", "saturation", "luminance")
+    turns = [hues.Turn(what, what, what, 0.0, -30.0, 30.0, 1.0) for what in names]
+    fraction = np.array([[0.0, 0.0, 0.75], [0.375, 0.375, 0.75]])
+    mean, std = hues.usual(turns, fraction, TARGET, 100.0, 0.0)
+    true = mean.copy()
+    true[:, 0] = [-0.15, 0.0, 0.2, -0.15, 0.0, 0.2]
+    start = np.full(6, 0.5)
+    steps = np.array([[10.0, -2.0, 8.0], [10.0, 3.0, 0.0], [0.0, 3.0, 8.0]])
+    looks = [hues.Look(start, np.zeros(3)), *(hues.Look(start + true @ s, s) for s in steps)]
+    belief = hues.learn(mean, std, looks)
+    np.testing.assert_allclose(belief.slope[0], true[0], atol=0.05)
+    np.testing.assert_allclose(belief.slope[3], true[3], atol=0.05)
+
+
 def test_a_sign_that_is_the_other_way_round_is_believed():
     turns = [hues.Turn("s", "Saturation", "saturation", 0.0, -20.0, 20.0, 1.0)]
     fraction = np.array([[0.75, 0.0, 0.0], [0.75, 0.375, 0.375]])

@@ -4,6 +4,8 @@ import numpy as np
 import pytest
 
 from bench.displays import RandomDisplay
+from fenvik.core import hues
+from fenvik.core.handsfree import colours
 from fenvik.core.handsfree.greyfit import fit
 from fenvik.core.handsfree.greymodel import Seen, drives_of, seen_of
 from fenvik.core.handsfree.greysolve import lift_of, solve
@@ -64,6 +66,24 @@ def test_a_colour_whose_controls_do_nothing_is_said_and_left_as_found():
     assert all(c["value"] == desk.found[c["id"]] for c in desk.by_role("colour.red"))
     others = [c for c in desk.by_role("colour") if not c["role"].startswith("colour.red")]
     assert any(c["value"] != desk.found[c["id"]] for c in others)
+
+
+def test_a_colour_that_rests_far_off_has_its_controls_turned_one_by_one(monkeypatch):
+    ended = {}
+    for most in (0, colours.MOST_STUCK):
+        monkeypatch.setattr(colours, "MOST_STUCK", most)
+        display, _, _ = do(7029)
+        ended[most] = display.truth(TARGET)[2]
+        assert display.readings <= 150
+    assert ended[0] > 1.0, "all moved together, one control was taken for another"
+    assert ended[colours.MOST_STUCK] < 0.75
+
+
+def test_a_move_goes_the_other_way_where_there_is_more_room_than_in_its_own():
+    turn = hues.Turn("s", "saturation", "saturation", 8.0, -10.0, 10.0, 1.0)
+    assert [colours._within(turn, steps) for steps in (2, 5, -5, -30)] == [2, -5, -5, -18]
+    low = hues.Turn("s", "saturation", "saturation", -8.0, -10.0, 10.0, 1.0)
+    assert [colours._within(low, steps) for steps in (-5, 30)] == [5, 18]
 
 
 def test_a_white_sub_pixel_is_told_from_white_and_the_three_lights():

@@ -26,6 +26,8 @@ WEIGHTS = (1.0, 0.9, 0.7)  # of the full, the half-saturated and the skin patch
 FULL_EFFECT = {"hue": 12.0, "saturation": 0.25, "luminance": 0.25, "mix": 0.25}  # at a control's end: degrees, shares
 MIXED = ("mix.red", "mix.green", "mix.blue")
 OWN_DOUBT = 0.6  # of what a control is taken to do, before anything was seen
+# Of what it does to hue, and of what any other control does in all: what it may do to the other parts of a difference too.
+HUE_ALSO, ALSO = 0.5, 0.2
 LEAST_DOUBT = 0.35  # of a difference, over the whole range
 NOISE, BEND = 0.12, 0.15  # of a difference: a reading's, and the share of a change that a straight line leaves out
 DEAD = 0.35
@@ -148,7 +150,7 @@ def usual(turns: Sequence[Turn], fraction: Floats, target: Target, white: float,
             moved = xyz + size * share[:, None] * (xyz - grey)
         elif turn.what == "hue":
             moved = xyz
-            effect = np.tile([0.0, 0.0, 1.0], count) * np.repeat(share, 3) * 0.4 * FULL_EFFECT["hue"] / 3.0
+            effect = np.tile([HUE_ALSO, HUE_ALSO, 1.0], count) * np.repeat(share, 3) * 0.4 * FULL_EFFECT["hue"] / 3.0
             std[:, i] = effect / (0.4 * steps)
             continue
         else:
@@ -158,7 +160,8 @@ def usual(turns: Sequence[Turn], fraction: Floats, target: Target, white: float,
             moved = xyz + more @ target.matrix.T
         effect = parts_of(fraction, moved, target, white, black)
         mean[:, i] = effect / (0.4 * steps)
-        std[:, i] = OWN_DOUBT * np.abs(mean[:, i]) + LEAST_DOUBT / (2 * steps)
+        also = ALSO * np.repeat(errors_of(mean[:, i]), 3)
+        std[:, i] = np.hypot(OWN_DOUBT * mean[:, i], also) + LEAST_DOUBT / (2 * steps)
     return mean, std
 
 

@@ -21,6 +21,8 @@ LACKING = 1.5  # of a difference in lightness: what is worth a sentence
 WOULD_SHOW = 3.0 * DEAD  # of a difference: what a move should have done for its absence to tell
 LITTLE = 0.4  # share of what a first move should have done
 PROBE = 0.14  # of a range: a move that shows
+# Of a difference: a colour that rests farther off than this has its controls turned one by one, the worst few of them; by how much.
+STUCK, MOST_STUCK, SHOWS = 1.0, 4, 1.5
 
 
 @dataclass
@@ -50,6 +52,11 @@ class Hue:
         """The controls' values in steps."""
         return np.array([float(c["value"]) / float(c["step"]) for c in self.controls])
 
+    @property
+    def error(self) -> float:
+        """The mean difference of its patches where they were best."""
+        return float(hues.errors_of(self.looks[self.best].parts).mean())
+
 
 def adjust(desk: Desk, target: Target, hold: tuple[float, float]) -> None:
     """Adjust what colour management there is; a control that does nothing is left alone and said.
@@ -70,19 +77,60 @@ def adjust(desk: Desk, target: Target, hold: tuple[float, float]) -> None:
     try:
         for hue in every:
             _look(desk, target, hold, hue)
-        for _ in range(ROUNDS):
-            moved = [hue for hue in every if not hue.rests and _move(desk, target, hold, hue)]
-            if not moved:
-                break
-            for hue in moved:
-                _look(desk, target, hold, hue)
-            for hue in moved:
-                if len(hue.looks) == 2 and _did_little(hue, target, hold):
-                    _try_again(desk, target, hold, hue)
+        _rounds(desk, target, hold, every)
+        stuck = sorted((h for h in every if not h.is_dead and h.error > STUCK), key=lambda h: -h.error)
+        for hue in stuck[:MOST_STUCK]:
+            _one_by_one(desk, target, hold, hue)
+            _rounds(desk, target, hold, [hue])
     except ENDS:
         _rest(desk, every)
         raise
     _rest(desk, every)
+
+
+def _rounds(desk: Desk, target: Target, hold: tuple[float, float], every: Sequence[Hue]) -> None:
+    """Move all colours at once and look at them, until none of them finds a move that is worth it."""
+    for _ in range(ROUNDS):
+        moved = [hue for hue in every if not hue.rests and _move(desk, target, hold, hue)]
+        if not moved:
+            break
+        for hue in moved:
+            _look(desk, target, hold, hue)
+        for hue in moved:
+            if len(hue.looks) == 2 and _did_little(hue, target, hold):
+                _try_again(desk, target, hold, hue)
+
+
+def _one_by_one(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> None:
+    """Turn each control alone from where the colour was best, by what shows: together, one was taken for another."""
+    best = hue.looks[hue.best]
+    turns = _turns_at(hue, best.settings)
+    belief = hues.learn(*hues.usual(turns, hue.fraction, target, *hold), hue.looks)
+    for i, turn in enumerate(turns):
+        slope = belief.slope[:, i]
+        most = round(2 * PROBE * (turn.high - turn.low) / turn.step)
+        size = max(min(round(SHOWS / max(float(hues.errors_of(slope).max()), 1e-6)), most), 1)
+        better = -1 if float(hues.weighed(best.parts) @ hues.weighed(slope)) > 0 else 1
+        wanted = best.settings.copy()
+        wanted[i] += _within(turn, better * size)
+        if any(np.array_equal(wanted, look.settings) for look in hue.looks):
+            continue
+        _set(desk, hue, wanted)
+        _look(desk, target, hold, hue)
+    hue.rests = False
+
+
+def _within(turn: Turn, steps: int) -> int:
+    """Return steps in this direction, or the other way where there is more room than in this one."""
+    low, high = turn.room
+    if not low <= steps <= high and (high > -low) != (steps > 0):
+        steps = -steps
+    return min(max(steps, low), high)
+
+
+def _turns_at(hue: Hue, settings: Floats) -> list[Turn]:
+    """Return the controls of a colour as they would stand with these settings."""
+    return [hues.moved(turn, steps) for turn, steps in zip(hue.turns(), settings - hue.settings, strict=True)]
 
 
 def _fraction(name: str) -> Floats:
@@ -106,12 +154,10 @@ def _cost(parts: Floats) -> float:
 
 def _move(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> bool:
     """Turn what lowers the expected difference from where it was best; return whether anything was turned."""
-    turns = hue.turns()
-    belief = hues.learn(*hues.usual(turns, hue.fraction, target, *hold), hue.looks)
-    now = hue.looks[-1]
     best = hue.looks[hue.best]
     # From where it was best, as long as nothing better was seen.
-    turns = [hues.moved(turn, steps) for turn, steps in zip(turns, best.settings - now.settings, strict=True)]
+    turns = _turns_at(hue, best.settings)
+    belief = hues.learn(*hues.usual(turns, hue.fraction, target, *hold), hue.looks)
     nudge = hues.propose(turns, belief, best.parts)
     steps = np.zeros(len(turns)) if nudge is None else nudge.steps.copy()
     if len(hue.looks) == 1:
