@@ -94,14 +94,19 @@ def pulls(knobs: Sequence[Knob], met: Floats, width: float, shape: str) -> Float
     mine = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone")]
     if mine:
         at = np.array([knobs[k].at for k in mine])
-        away = np.abs((met[..., None] - at) / np.maximum(width * _reach(at), 1e-3))
-        made[..., mine] = np.exp(-0.5 * (away / 0.55) ** 2) if shape == "bell" else np.clip(1.0 - 0.75 * away, 0.0, 1.0)
+        made[..., mine] = pull(np.abs(met[..., None] - at) / np.maximum(width * reach_of(at, at), 1e-3), shape)
     return made
 
 
-def _reach(at: Floats) -> Floats:
-    """Return the distance (k,) of points at signals (k,) to their neighbours: the mean of both, or the only one."""
-    levels = np.unique(at)
+def pull(away: Floats, shape: str) -> Floats:
+    """Return the share of a point's step that is felt so many widths away from it, for a bell or a tent."""
+    result: Floats = np.exp(-0.5 * (away / 0.55) ** 2) if shape == "bell" else np.clip(1.0 - 0.75 * away, 0.0, 1.0)
+    return result
+
+
+def reach_of(points: Floats, at: Floats) -> Floats:
+    """Return the distance (k,) of those points that lie at signals (k,) to their neighbours: the mean of both, or the only one."""
+    levels = np.unique(points)
     if len(levels) < 2:
         return np.ones(len(at))
     gaps = np.diff(levels)

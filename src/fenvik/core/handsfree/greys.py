@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from fenvik.core.handsfree.black import Black, black_of
 from fenvik.core.handsfree.greyfit import fit
 from fenvik.core.handsfree.greymodel import Fit, Seen, drives_of, seen_of
 from fenvik.core.handsfree.greysolve import lift_of, solve, worth_reading
@@ -27,8 +28,6 @@ COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets
 FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 30.0, 60.0, 0.0)
 SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
-SEEN_LIFT, DARKEST = 0.12, 0.0004  # share of black, and cd/m²: what black may be raised by
-POWER = 2.4  # that a signal near black is taken to follow
 OF_COLOUR = ("colour.", "saturation", "tint")  # roles that leave greys alone, nearly
 
 
@@ -50,6 +49,7 @@ class Greys:
     between: list[float] = field(default_factory=list)  # levels in percent that may be read again
 
     def __post_init__(self) -> None:
+        self.found = self.black
         self.knobs = self._knobs(*self.kinds)
         self.two = [k.kind in ("gain", "offset") for k in self.knobs]
         self.every = [True] * len(self.knobs)
@@ -162,6 +162,8 @@ class Greys:
 
     def _move(self, allowed: Sequence[bool], levels: Floats, *, last: bool = False) -> None:
         """Fit to everything seen, solve, and set."""
+        if self.model is not None:
+            self._follow_black()
         seen = self._seen()
         if len({round(s.level, 4) for s in seen}) < LEAST_LEVELS:
             for level in FIRST:
@@ -175,29 +177,27 @@ class Greys:
         moved = self.moved
         wanted = solve(
             self.model, moved, self.target, self.white, self.black, allowed=allowed, levels=levels, last=last,
-            lift=self._most_lift(),
+            lift=self._black().most(self.black),
         )  # fmt: skip
         controls = {c["id"]: c for c in self.desk.rig.controls}
         for knob, now, then in zip(self.knobs, moved, wanted, strict=True):
             if now != then:
                 self.desk.set(controls[knob.id], knob.value + then * knob.step)
 
-    def _most_lift(self) -> float:
-        """Return by how much of signal black may be raised from where it was found.
-
-        Raised black makes BT.1886 look followed, and the picture worse. What the signal adds to a black is taken to follow the
-        target's power; a black that was read after a move tells how far below the threshold the display's own signal lies.
-        """
+    def _dark(self) -> list[tuple[float, float]]:
+        """Return the blacks that were read, in cd/m², with how far the signal was lifted for each."""
         assert self.model is not None
-        visible = max(SEEN_LIFT * self.black, DARKEST)
-        most = room = float((visible / self.white) ** (1 / POWER))
         raising = lift_of(self.model, self.moved)
-        for _, t, _ in self._of_now():
-            if t.fraction.any():
-                continue
-            lifted, more = float(raising @ self._moved(t.settings)), float(t.xyz[1]) - self.black
-            if more > visible:
-                return room - (float((more / self.white) ** (1 / POWER)) - lifted)
-            if t.xyz[1] > 0:  # what no meter sees tells nothing
-                most = max(most, lifted + room)
-        return most
+        dark = [t for _, t, _ in self._of_now() if not t.fraction.any()]
+        return [(float(raising @ self._moved(t.settings)), float(t.xyz[1])) for t in dark]
+
+    def _black(self) -> Black:
+        """Return what is known of black. Raised black makes BT.1886 look followed, and the picture worse; so it is bounded."""
+        return black_of(self.white, self.found, self._dark())
+
+    def _follow_black(self) -> None:
+        """Hold greys against a black that fell: the target follows it, but never below what was read."""
+        assert self.model is not None
+        read = self._dark()
+        now = self._black().at(float(lift_of(self.model, self.moved) @ self.moved))
+        self.black = min(self.black, max(now, min((luminance for _, luminance in read), default=now)))

@@ -6,7 +6,7 @@ import numpy as np
 from scipy.optimize import lsq_linear
 
 from fenvik.core.difference import xyz_to_lab
-from fenvik.core.handsfree.greyfit import UNEQUAL
+from fenvik.core.handsfree.greyblock import UNEQUAL
 from fenvik.core.handsfree.greymodel import NOISE, Fit, Seen, seen_of
 from fenvik.core.target import Target
 from fenvik.core.types import Floats
