@@ -33,9 +33,16 @@ def test_an_unseen_display_ends_better_within_three_readings_a_level(seed):
     display, job, found = do(seed)
     left = display.truth(TARGET)
     assert left[0] < 0.5 * found[0]
-    assert not display.at or (left[0] <= 0.5 and left[1] <= 1.0)
+    assert not display.at or (left[0] <= 0.7 and left[1] <= 1.3)
     assert display.readings <= 150
     assert sum(np.ptp(t.fraction) == 0 for t in job.desk.taken) <= 63
+
+
+def test_nine_of_ten_displays_with_points_end_at_half_a_difference_and_none_above_one():
+    left = [do(seed)[0].truth(TARGET) for seed in range(2101, 2131) if RandomDisplay(seed).at]
+    assert len(left) > 15
+    reached = sum(mean <= 0.5 and worst <= 1.0 for mean, worst, _, _ in left)
+    assert reached >= 0.9 * len(left)
 
 
 def test_a_job_of_greys_alone_takes_three_readings_a_level_with_everything():
@@ -72,11 +79,20 @@ def test_a_colour_that_rests_far_off_has_its_controls_turned_one_by_one(monkeypa
     ended = {}
     for most in (0, colours.MOST_STUCK):
         monkeypatch.setattr(colours, "MOST_STUCK", most)
-        display, _, _ = do(7029)
+        display, _, _ = do(7030, steps=("colour",))
         ended[most] = display.truth(TARGET)[2]
         assert display.readings <= 150
-    assert ended[0] > 1.0, "all moved together, one control was taken for another"
-    assert ended[colours.MOST_STUCK] < 0.75
+    assert ended[0] > 1.8, "all moved together, one control was taken for another"
+    assert ended[colours.MOST_STUCK] < 1.4
+
+
+def test_colours_that_no_control_brings_nearer_are_not_all_tried_one_by_one(monkeypatch):
+    tried = []
+    alone = colours._one_by_one
+    monkeypatch.setattr(colours, "_one_by_one", lambda *a: (tried.append(a[-1].name), alone(*a)))
+    monkeypatch.setattr(colours, "GAINED", 100.0)  # whatever is gained is too little
+    do(7097, steps=("colour",))
+    assert len(tried) == colours.MOST_IN_VAIN < colours.MOST_STUCK
 
 
 def test_a_move_goes_the_other_way_where_there_is_more_room_than_in_its_own():
@@ -142,7 +158,7 @@ def test_it_is_learned_on_which_signal_points_act(follows):
 
     turned = np.array([-12.0, 12.0, 9.0])  # by up to half of the way to the next point
     still, some = np.zeros(30), rng.integers(-8, 9, 30).astype(float)
-    states = [np.concatenate(parts) for parts in ((0 * turned, still), (turned, still), (turned, some))]
+    states = [np.concatenate(parts) for parts in ((0 * turned, still), (turned, some), (-turned / 2, some))]
     model = fit(knobs, [s for moved in states for s in read(moved)])
     assert model.follows is follows
     between = LEVELS[:-1] + 0.05

@@ -23,6 +23,7 @@ LITTLE = 0.4  # share of what a first move should have done
 PROBE = 0.14  # of a range: a move that shows
 # Of a difference: a colour that rests farther off than this has its controls turned one by one, the worst few of them; by how much.
 STUCK, MOST_STUCK, SHOWS = 1.0, 4, 1.5
+GAINED, MOST_IN_VAIN = 0.15, 2  # of a difference: what that should bring, and how many colours may do without
 
 
 @dataclass
@@ -79,9 +80,14 @@ def adjust(desk: Desk, target: Target, hold: tuple[float, float]) -> None:
             _look(desk, target, hold, hue)
         _rounds(desk, target, hold, every)
         stuck = sorted((h for h in every if not h.is_dead and h.error > STUCK), key=lambda h: -h.error)
+        in_vain = 0
         for hue in stuck[:MOST_STUCK]:
+            before = hue.error
             _one_by_one(desk, target, hold, hue)
             _rounds(desk, target, hold, [hue])
+            in_vain = in_vain + 1 if hue.error > before - GAINED else 0
+            if in_vain == MOST_IN_VAIN:
+                break  # what is missing is missing to all of them, as light beside a white sub-pixel is
     except ENDS:
         _rest(desk, every)
         raise

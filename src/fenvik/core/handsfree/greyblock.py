@@ -7,7 +7,7 @@ import numpy as np
 
 from fenvik.core.handsfree.greymodel import NOISE, Seen, ends, pull, reach_of
 from fenvik.core.handsfree.knobs import Knob, prior_units
-from fenvik.core.types import Floats
+from fenvik.core.types import Floats, Ints
 
 CROSS = 0.15  # of a control's own effect: how much it may push the other channels
 UNEQUAL = 0.25  # of a point's effect: how far one point's step is from its light's usual one
@@ -28,7 +28,7 @@ class Readings:
     drives: Floats
     moved: Floats
     levels: Floats
-    which: Floats
+    which: Ints
     when: Floats
     before: Floats
 
@@ -65,7 +65,10 @@ class Block:
         self.growth, self.own = self.usual + 1, self.usual + 2
         self.size = self.own + len(self.mine)
         self.fixed = np.concatenate([self._fixed(i, c, knobs) for i, c in enumerate(self.channels)])
+        self.column_of = {int(k): self.own + j for j, k in enumerate(self.mine)}  # of how far a point is from its usual step
         self.prior, self.prior_wanted = self._prior(knobs)
+        columns = [self.first(i, "place") + end for i in range(len(self.channels)) for end in range(2)]
+        self.places = np.array([np.flatnonzero(self.prior[:, column])[0] for column in columns])
 
     def base(self, i: int) -> slice:
         """Return the columns of the base of the block's i-th light."""
@@ -74,11 +77,6 @@ class Block:
     def first(self, i: int, what: str) -> int:
         """Return the first column of what is unknown of the block's i-th light."""
         return i * self.one + len(self.read.levels) + {"warm": 0, "gain": 1, "offset": 4, "shift": 7, "place": 9}[what]
-
-    def column_of(self, k: int) -> int | None:
-        """Return the column of how far a point is from its usual step; None for one that was never moved."""
-        found = np.flatnonzero(self.mine == k)
-        return self.own + int(found[0]) if found.size else None
 
     def _fixed(self, i: int, channel: int, knobs: Sequence[Knob]) -> Floats:
         """Return what the readings of a light say (r, size) of all that does not depend on where points act."""
@@ -144,29 +142,28 @@ class Block:
         return made
 
     def rows(self, met: Floats | None, shape: tuple[float, str], steps: Floats | None) -> Floats:
-        """Return what the readings say (..., m·r, size), light by light, where they meet the points at signals (..., r, m).
+        """Return what the readings say (m·r, size), light by light, where they meet the points at signals (r, m).
 
         ``shape``: width and shape of the points' pull; ``steps`` (k,): what a step of each knob is taken to do, for what a small
         error of these signals brings; None where that is not asked. ``met`` None: at their levels.
         """
         read, lights = self.read, len(self.channels)
         met = np.repeat(read.at[:, None], lights, axis=1) if met is None else met
-        moved = read.moved[:, self.mine]
-        felt = self._felt(met, shape) * moved[:, None, :]  # (..., r, m, points)
-        rows = np.broadcast_to(self.fixed, (*met.shape[:-2], *self.fixed.shape)).copy()
-        count = len(read.at)
+        moved = read.moved[:, None, self.mine]
+        felt = self._felt(met, shape) * moved  # (r, m, points)
+        rows = self.fixed.copy()
         steep = None
         if steps is not None:
             slope = (self._felt(met + NEAR, shape) - self._felt(met - NEAR, shape)) / (2 * NEAR)
-            steep = (slope * (moved * steps[self.mine])[:, None, :]).sum(axis=-1)  # (..., r, m)
+            steep = (slope * moved * steps[self.mine]).sum(axis=-1)  # (r, m)
         for i in range(lights):
-            mine = slice(i * count, (i + 1) * count)
-            rows[..., mine, self.usual] = felt[..., i, :].sum(axis=-1)
-            rows[..., mine, self.growth] = felt[..., i, :] @ (self.points - MIDDLE)
-            rows[..., mine, self.own :] = felt[..., i, :]
+            mine = slice(i * len(read.at), (i + 1) * len(read.at))
+            rows[mine, self.usual] = felt[:, i].sum(axis=-1)
+            rows[mine, self.growth] = felt[:, i] @ (self.points - MIDDLE)
+            rows[mine, self.own :] = felt[:, i]
             if steep is not None:
                 place = self.first(i, "place")
-                rows[..., mine, place : place + 2] = steep[..., i, None] * ends(read.at)
+                rows[mine, place : place + 2] = steep[:, i, None] * ends(read.at)
         return rows
 
     def _felt(self, met: Floats, shape: tuple[float, str]) -> Floats:
@@ -174,20 +171,13 @@ class Block:
         return pull(np.abs(met[..., None] - self.points) / np.maximum(width * self.reach, 1e-3), kind)
 
     def squares(self, rows: Floats, weight: Floats, astray: Floats) -> tuple[Floats, Floats]:
-        """Return the weighed equations (..., m·r + priors, size) and their values.
+        """Return the weighed equations (m·r + priors, size) and their values.
 
-        ``weight`` (r, 3); ``astray`` (..., 2, m): where the rows are about.
+        ``weight`` (r, 3); ``astray`` (2, m): where the rows are about.
         """
         weigh = np.concatenate([weight[:, c] for c in self.channels])
-        values = np.concatenate([self.read.drives[:, c] for c in self.channels]) * weigh
-        shape = rows.shape[:-2]
-        a = np.concatenate([rows * weigh[:, None], np.broadcast_to(self.prior, (*shape, *self.prior.shape))], axis=-2)
-        b = np.concatenate(
-            [np.broadcast_to(v, (*shape, len(v))).copy() for v in (values, self.prior_wanted)], axis=-1
-        )
+        values = np.concatenate([self.read.drives[:, c] for c in self.channels])
+        wanted = self.prior_wanted.copy()
         # A place is doubted by how far it is from its level in all, not from where the fit is about.
-        for i in range(len(self.channels)):
-            for end in range(2):
-                row = np.flatnonzero(self.prior[:, self.first(i, "place") + end])[0]
-                b[..., len(values) + row] = -astray[..., end, i] / ASTRAY[end]
-        return a, b
+        wanted[self.places] = -(astray / ASTRAY[:, None]).T.reshape(-1)
+        return np.vstack([rows * weigh[:, None], self.prior]), np.concatenate([values * weigh, wanted])

@@ -15,7 +15,7 @@ SHAPES = ("bell", "tent")
 LIKELY_WIDTH, WIDTH_DOUBT = 0.85, 0.45  # of a point's pull, and how surely: the deviation of its logarithm
 LEAST_STEP = 0.4  # of the usual step: what a point does at least, whatever few readings say
 BENT = 0.06  # share of a change that a straight model leaves out
-UNUSUAL = 6.0  # of the squared error: what must speak for points that act on the signal before gains and offsets do
+UNUSUAL = 3.0  # of the squared error: what must speak for points that act on the signal before gains and offsets do
 
 
 def fit(knobs: Sequence[Knob], seen: Sequence[Seen]) -> Fit:
@@ -114,7 +114,7 @@ class _Part:
     def step(self, k: int, knob: Knob) -> float:
         """Return what a step of a point does."""
         usual = float(self.x[self.block.usual] + (knob.at - MIDDLE) * self.x[self.block.growth])
-        column = self.block.column_of(k)
+        column = self.block.column_of.get(k)
         made = usual if column is None else usual + float(self.x[column])
         # One that seems to do next to nothing was read too little yet: no reason to turn it by a lot.
         least = LEAST_STEP * abs(usual)
@@ -122,7 +122,7 @@ class _Part:
 
     def doubt(self, k: int) -> float:
         """Return how far a point's step may be off."""
-        usual, column = self.block.usual, self.block.column_of(k)
+        usual, column = self.block.usual, self.block.column_of.get(k)
         if column is None:
             return float(np.hypot(self.deviation(usual), UNEQUAL * self.block.units[k]))
         both = self.known[usual, usual] + self.known[column, column] + 2 * self.known[usual, column]
@@ -130,7 +130,7 @@ class _Part:
 
 
 def _part(block: Block, a: Floats, b: Floats) -> _Part:
-    known = np.linalg.inv(a.T @ a)  # the covariance of what is unknown
+    known = np.linalg.inv(a.T @ a).astype(np.float64)  # the covariance of what is unknown
     x = known @ (a.T @ b)
     return _Part(block, x, known, float(((a @ x - b) ** 2).sum()))
 

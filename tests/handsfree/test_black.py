@@ -1,0 +1,75 @@
+"""What is told of black from blacks that were read with the signal lifted or lowered."""
+
+import numpy as np
+import pytest
+
+from bench.displays import RandomDisplay
+from fenvik.core.handsfree.black import POWER, black_of
+from fenvik.core.handsfree.job import Job
+from fenvik.core.handsfree.rig import Desk
+from fenvik.core.target import TARGETS
+
+TARGET = TARGETS["bt709-bt1886"]
+WHITE, FLOOR = 120.0, 0.03
+
+
+def read(signal, lift):
+    """Return the black of a display whose own signal at black stands so far above its threshold."""
+    return FLOOR + WHITE * max(signal + lift, 0.0) ** POWER
+
+
+@pytest.mark.parametrize(("signal", "lift"), [(0.012, 0.01), (0.012, -0.02), (-0.01, 0.03), (0.0, 0.02)])
+def test_signal_and_floor_are_told_from_one_black_that_changed(signal, lift):
+    black = black_of(WHITE, read(signal, 0.0), [(0.0, read(signal, 0.0)), (lift, read(signal, lift))])
+    assert black.signal == pytest.approx(signal, abs=1e-6)
+    assert black.floor == pytest.approx(FLOOR, rel=1e-6)
+    for other in (-0.015, 0.0, 0.02):
+        assert black.at(other) == pytest.approx(read(signal, other), rel=1e-6)
+
+
+def test_it_may_be_raised_until_it_is_seen_and_no_farther():
+    black = black_of(WHITE, read(-0.01, 0.0), [(0.03, read(-0.01, 0.03))])
+    most = black.most(black.found)
+    assert most > 0.01
+    assert black.at(most) == pytest.approx(1.12 * FLOOR, rel=1e-6)
+    raised = black_of(WHITE, FLOOR, [(0.02, 1.118 * FLOOR)])
+    assert raised.most(FLOOR) < 0.021, "almost seen already: hardly any more of it"
+    unseen = black_of(WHITE, FLOOR, [(0.02, FLOOR)])
+    assert unseen.most(FLOOR) > 0.02
+
+
+def test_what_tells_nothing_changes_nothing():
+    start = black_of(WHITE, FLOOR, [])
+    assert start.signal is None
+    assert start.at(0.0) == FLOOR
+    for nothing in [(0.0, FLOOR), (0.0003, 1.1 * FLOOR), (-0.02, FLOOR), (-0.02, 1.3 * FLOOR)]:
+        assert black_of(WHITE, FLOOR, [nothing]) == start
+    assert black_of(WHITE, 0.0, [(0.01, 0.0), (-0.01, 0.0)]) == black_of(WHITE, 0.0, [])
+
+
+def test_a_black_that_grew_too_dark_for_the_meter_was_signal_and_nothing_else():
+    black = black_of(WHITE, 0.004, [(-0.03, 0.0)])
+    assert black.floor == pytest.approx(0.0, abs=1e-9)
+    assert black.at(-0.03) == pytest.approx(0.0, abs=1e-9)
+    assert black.at(0.0) == pytest.approx(0.004)
+
+
+def test_greys_are_held_against_a_black_that_fell():
+    display = RandomDisplay(9175)
+    found = display.emitted(np.zeros((1, 3)))[0, 1]
+    job = Job(Desk(display, budget=150), TARGET)
+    job.run()
+    left = display.emitted(np.zeros((1, 3)))[0, 1]
+    assert left < 0.2 * found
+    assert job.balance.black < 0.2 * found
+    mean, worst, _, _ = display.truth(TARGET)
+    assert mean < 0.5, "0.70 with the black that was found"
+    assert worst < 1.0
+
+
+def test_black_that_was_read_just_below_what_is_seen_is_raised_no_farther():
+    display = RandomDisplay(11115)
+    found = display.emitted(np.zeros((1, 3)))[0, 1]
+    Job(Desk(display, budget=150), TARGET).run()
+    left = display.emitted(np.zeros((1, 3)))[0, 1]
+    assert left < 1.2 * found, "half as bright again where a lift of 11 of 100 was taken for none"
