@@ -16,7 +16,7 @@ ROUGH = 0.8  # how bent a display's curve may be: drive by level squared
 LEAST_ROUGH = 0.0006  # of drive: what is left of that at any distance
 MIDDLE, GROWTH = 0.5, 0.5  # of signal, and of a point's usual step: how much more it may do at white than in the middle, twice
 SHIFTED = 0.004  # of drive: what colour management may do to greys
-ASTRAY = np.array([0.035, 0.006])  # of signal: by how much points may meet white and black elsewhere than at their levels
+ASTRAY = np.array([0.028, 0.005])  # of signal: by how much points may meet white and black elsewhere than at their levels
 NEAR = 0.002  # of signal: how steep a point's pull is, is told over this
 
 

@@ -109,7 +109,7 @@ class Job:
         """Return white and black as they are now, in cd/m²: colours are judged beside the white that the greys leave."""
         if self.balance is None or self.balance.model is None:
             return self.white, self.black
-        return self.balance.white_now(), self.black
+        return self.balance.white_now(), self.balance.black
 
     def process_off(self) -> None:
         """Turn off the processing that works on the picture, by the value that the display itself says means off."""
