@@ -10,7 +10,7 @@ from scipy.optimize import brentq
 
 SEEN_LIFT, DARKEST = 0.12, 0.0004  # share of black, and cd/m²: what black may be raised by
 POWER = 2.4  # that a signal near black is taken to follow
-TOLD = 0.02  # share of black: a change that is less than this and less than can be seen tells nothing exactly
+TOLD = 0.02  # share of black: a change of less than this is no change that a meter tells
 LEAST_LIFT = 0.004  # of signal: less tells nothing, for the three lights may be moved against each other
 FARTHEST = 0.3  # of signal: farther below its threshold no black lies
 

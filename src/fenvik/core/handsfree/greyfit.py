@@ -11,7 +11,8 @@ from fenvik.core.handsfree.knobs import Knob
 from fenvik.core.types import Floats
 
 WIDTHS = (0.5, 0.65, 0.8, 1.0, 1.25, 1.6, 2.1)  # of a point's pull, as a share of the distance to its neighbour
-SHAPES = ("bell", "tent")
+KINDS = ("bell", "tent")
+SHAPES = tuple((width, kind) for kind in KINDS for width in WIDTHS)
 LIKELY_WIDTH, WIDTH_DOUBT = 0.85, 0.45  # of a point's pull, and how surely: the deviation of its logarithm
 LEAST_STEP = 0.4  # of the usual step: what a point does at least, whatever few readings say
 BENT = 0.06  # share of a change that a straight model leaves out
@@ -28,16 +29,13 @@ def fit(knobs: Sequence[Knob], seen: Sequence[Seen]) -> Fit:
     if not problem.moved_points:
         problem.trust(problem.solved((1.0, "bell")))
         return problem.solved((1.0, "bell"))
-    made = _best(problem.solved(shape) for shape in _SHAPES)
+    made = _best(problem.solved(shape) for shape in SHAPES)
     # Where the points act is not linear: it is taken from the fit before, and what that leaves is fitted as small shifts.
     after, before = (problem.solved((made.width, made.shape), replace(made, follows=follows)) for follows in (True, False))
     made = before if before.residual < after.residual - UNUSUAL else after
     problem.trust(made)
-    made = _best(problem.solved(shape, made) for shape in _SHAPES)
+    made = _best(problem.solved(shape, made) for shape in SHAPES)
     return problem.solved((made.width, made.shape), made)
-
-
-_SHAPES = [(width, kind) for kind in SHAPES for width in WIDTHS]
 
 
 def _best(fits: Iterable[Fit]) -> Fit:
