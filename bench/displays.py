@@ -10,8 +10,10 @@ import numpy as np
 
 from fenvik.core import difference
 from fenvik.core.colourspace import BT709, BT2020, D65_XY, P3D65, rgb_to_xyz_matrix
+from fenvik.core.measuring import steady_average, typical_seconds
 from fenvik.core.target import Target
 from fenvik.core.types import Floats
+from fenvik.core.uncertainty import Repeatability
 
 LIGHTS = ("red", "green", "blue")
 COLOURS = ("red", "yellow", "green", "cyan", "blue", "magenta")
@@ -19,6 +21,7 @@ SIX = ((1, 0, 0), (0, 1, 0), (0, 0, 1), (0, 1, 1), (1, 0, 1), (1, 1, 0))
 KINDS = ("lcd", "quantum-dot", "oled", "wrgb-oled", "projector")
 CODES = 876.0  # steps of a ten-bit signal in limited range
 TOP = 75.0
+QUICK = ((0.003, 3.0), (0.1, 1.8), (1.0, 0.9), (10.0, 0.4), (100.0, 0.25))  # cd/m² and seconds of one reading
 
 
 def _range(name: str, role: str, low: float, high: float, step: float, value: float = 0.0) -> dict[str, Any]:
@@ -42,6 +45,7 @@ class RandomDisplay:
         self.draw = draw = np.random.default_rng(seed)
         self.kind = str(draw.choice(KINDS))
         self.readings = self.moves = 0
+        self.seconds = 0.0  # that the meter was busy
         self._light(draw)
         self._curve(draw)
         self._menu(draw)
@@ -117,6 +121,15 @@ class RandomDisplay:
     def _meter(self, draw: np.random.Generator) -> None:
         self.noise_y, self.noise_xy = float(draw.uniform(0.0005, 0.003)), float(draw.uniform(0.0002, 0.0008))
         self.floor = 0.003
+        rows = [(y, *self._noise(y)) for y in (0.01, 0.03, 0.1, 0.3, 1.0, 3.0, 10.0, 100.0)]
+        self.repeatability = Repeatability.of([(y, of_y, of_xy, of_xy) for y, of_y, of_xy in rows])
+
+    def _noise(self, luminance: float) -> tuple[float, float]:
+        """Return one deviation of a single reading: of luminance in relation to it, and of x and y."""
+        return (
+            self.noise_y * (1.0 + 0.2 / max(luminance, 0.02)),
+            self.noise_xy * (1.0 + 0.3 / max(luminance, 0.05)),
+        )
 
     def _value(self, role: str, default: Any = 0.0) -> Any:
         control = self._by.get(role)
@@ -189,10 +202,12 @@ class RandomDisplay:
         if y < self.floor:
             return fraction, np.zeros(3)
         total = x + y + z
-        # As the command and the worker do: a noisy meter is averaged, up to four times a reading.
-        average = int(np.clip(np.ceil(max((self.noise_y / 0.0015) ** 2, (self.noise_xy / 0.0003) ** 2)), 1, 4)) ** 0.5
-        a, b = np.array([x, y]) / total + self.draw.normal(0.0, self.noise_xy / average * (1.0 + 0.3 / max(y, 0.05)), 2)
-        y *= 1.0 + self.draw.normal(0.0, self.noise_y / average * (1.0 + 0.2 / max(y, 0.02)))
+        # As the command and the worker do: a meter that is noisy and quick is averaged within a reading.
+        average = steady_average(self.repeatability, QUICK, max(y, 0.01), grey=bool(np.ptp(fraction) == 0))
+        self.seconds += average * float(typical_seconds(QUICK, max(y, 0.01)))
+        noise_y, noise_xy = self._noise(y)
+        a, b = np.array([x, y]) / total + self.draw.normal(0.0, noise_xy / average**0.5, 2)
+        y *= 1.0 + self.draw.normal(0.0, noise_y / average**0.5)
         return fraction, np.array([a / b * y, y, (1 - a - b) / b * y])
 
     def set(self, control: str, value: Any) -> Any:

@@ -254,7 +254,9 @@ class LinkRig:
             return 1
         luminance = max(self._brightest, 30.0) * (max(percent) / 100.0) ** 2.3
         facts = self.facts[serial]
-        steady = steady_average(Repeatability.of(facts["repeatability"]), facts["typical"], max(luminance, 0.01))
+        steady = steady_average(
+            Repeatability.of(facts["repeatability"]), facts["typical"], max(luminance, 0.01), grey=len(set(percent)) == 1
+        )
         return max(steady, DARK_AVERAGE if max(percent) < DARK_PERCENT else 1)
 
     def set(self, control: str, value: Any) -> Any:

@@ -72,16 +72,22 @@ def worth(typical: Sequence[Sequence[float]], luminance: Floats, seconds: Floats
     return np.asarray(average * np.where((share < LEAST_SHARE) | (share > MOST_SHARE), 1.0, share))
 
 
-STEADY_Y, STEADY_XY = 0.0015, 0.0003  # deviations of one reading that adjusting by a model wants
-MOST_STEADY, LONGEST_STEADY_S = 4, 6.0
+# Relative deviation of luminance, and that of x and y, that adjusting by a model wants of one reading; and the most averages.
+STEADY, MOST_STEADY = (0.0015, 0.0003), 4
+# Greys are few, each is turned by on what the others tell, and a third as much shows in them as in a colour.
+STEADY_GREY, MOST_STEADY_GREY = (0.0010, 0.0002), 16
+LONGEST_STEADY_S = 6.0
 
 
-def steady_average(repeatability: Repeatability, typical: Sequence[Sequence[float]], luminance: float) -> int:
-    """Return how many averages make a reading of a luminance in cd/m² steady enough for hands-free: one to four.
+def steady_average(
+    repeatability: Repeatability, typical: Sequence[Sequence[float]], luminance: float, *, grey: bool
+) -> int:
+    """Return how many averages make a reading of a luminance in cd/m² steady enough for hands-free.
 
     A quick meter is noisy and has the time; a slow one is steady already, or would take too long.
     """
     relative, x, y = (float(v) for v in repeatability.at(luminance))
-    wanted = max((relative / STEADY_Y) ** 2, (max(x, y) / STEADY_XY) ** 2)
+    wanted_y, wanted_xy = STEADY_GREY if grey else STEADY
+    wanted = max((relative / wanted_y) ** 2, (max(x, y) / wanted_xy) ** 2)
     allowed = LONGEST_STEADY_S / max(float(typical_seconds(typical, luminance)), 1e-3)
-    return max(int(min(np.ceil(wanted - 1e-9), MOST_STEADY, allowed)), 1)
+    return max(int(min(np.ceil(wanted - 1e-9), MOST_STEADY_GREY if grey else MOST_STEADY, allowed)), 1)

@@ -14,8 +14,9 @@ from fenvik.core.types import Floats
 UNREAD = 0.006  # of drive: how far a level that was never read may be off
 SAME_LEVEL = 0.006  # fraction of signal: levels that are nearer are one
 DOUBT = 0.06  # of a move's effect: what it is off by
-CHARGED, CHARGED_LAST = 0.4, 1.0  # share of what the fit does not know that a move is charged for: to be read again, and not
-PRICE = 1e-3  # squared error a step: a step must be worth something
+CHARGED, CHARGED_LAST = 0.4, 0.7  # share of what the fit does not know that a move is charged for: to be read again, and not
+PRICE = 3e-4  # squared error a step: a step must be worth something
+OUTSTANDING, ROUNDS = 0.5, 3  # error at which a level weighs twice, and how often the weights follow from what is left
 SWEEPS = 40
 MANY = 40  # controls from which on the bounded least squares goes by the interior
 LUMINANCE = np.array([0.22, 0.70, 0.08])  # of white's, by the three lights, roughly
@@ -103,6 +104,10 @@ def solve(
         if float(raising[use] @ x) > room:
             a, b = np.vstack([a, FIRM * raising[use]]), np.append(b, FIRM * room)
             x = _bounded(a, b, lo, hi)
+    for _ in range(ROUNDS):
+        weight = _outstanding(a @ x - b, len(levels))
+        x = _bounded(a * weight[:, None], b * weight, lo, hi)
+    a, b = a * weight[:, None], b * weight
     whole = _whole(a, b, x, np.ceil(lo - 1e-6), np.floor(hi + 1e-6))
     result = moved.copy()
     result[use] += whole
@@ -146,6 +151,17 @@ def _share(y: float) -> float:
 def _bounded(a: Floats, b: Floats, lo: Floats, hi: Floats) -> Floats:
     found = lsq_linear(a, b, bounds=(lo, hi), method="bvls" if a.shape[1] < MANY else "trf")
     return np.asarray(found.x)
+
+
+def _outstanding(left: Floats, levels: int) -> Floats:
+    """Return the weights of rows by what is left of them: a level that stands out is worth more than the many that are near.
+
+    Rows after those of the levels, three each, keep theirs.
+    """
+    weight = np.ones(len(left))
+    size = (left[: 3 * levels].reshape(-1, 3) ** 2).sum(axis=1)
+    weight[: 3 * levels] = np.repeat(np.sqrt(1.0 + size / OUTSTANDING**2), 3)
+    return weight
 
 
 def lift_of(model: Fit, moved: Floats) -> Floats:

@@ -184,7 +184,9 @@ class HandsFreeRunner(Runner):
         pass_ = self.plan.pass_
         fraction = np.clip(patch.fraction(pass_.bits, pass_.range), 0.0, 1.0)  # type: ignore[arg-type]
         luminance = max(self.brightest, 30.0) * float(fraction.max()) ** 2.3
-        steady = steady_average(self.repeatability, pass_.meter_facts["typical"], max(luminance, 0.01))
+        steady = steady_average(
+            self.repeatability, pass_.meter_facts["typical"], max(luminance, 0.01), grey=bool(np.ptp(fraction) == 0)
+        )
         return max(pass_.average, steady)
 
     def keep_change(self, control: dict[str, Any], before: Any, after: Any, group: uuid.UUID) -> None:
