@@ -2,7 +2,8 @@ import numpy as np
 import pytest
 
 from fenvik.core.correction_patches import AGAIN, MIXTURES, correction_list, rows_for, steps_of, with_mixtures
-from fenvik.core.measuring import USUAL, LowLight, typical_seconds, usual, worth
+from fenvik.core.measuring import USUAL, LowLight, steady_average, typical_seconds, usual, worth
+from fenvik.core.uncertainty import Repeatability
 
 TYPICAL = [[0.01, 30.0], [1.0, 6.0], [100.0, 2.0]]
 
@@ -73,3 +74,26 @@ def test_rows_are_taken_in_the_order_of_the_method():
     assert "black" not in weighted
     assert AGAIN not in weighted
     assert len(weighted) == 4 + len(MIXTURES)
+
+
+QUICK = ([100.0, 0.25], [1.0, 0.9], [0.01, 3.0])
+
+
+def noisy(of_y, of_xy):
+    return Repeatability.of([(0.01, of_y, of_xy, of_xy), (100.0, of_y, of_xy, of_xy)])
+
+
+def test_a_quick_meter_reads_a_grey_until_it_is_steady_and_a_colour_less():
+    meter = noisy(0.001, 0.0006)
+    assert steady_average(meter, QUICK, 100.0, grey=True) == 9  # three times as noisy as is wanted
+    assert steady_average(meter, QUICK, 100.0, grey=False) == 4
+    assert steady_average(noisy(0.003, 0.0001), QUICK, 100.0, grey=True) == 9, "luminance counts too"
+    assert steady_average(noisy(0.02, 0.005), QUICK, 100.0, grey=True) == 16, "there is a most"
+
+
+@pytest.mark.parametrize("grey", [True, False])
+def test_a_steady_meter_or_one_that_takes_long_reads_once(grey):
+    assert steady_average(noisy(0.001, 0.0002), QUICK, 100.0, grey=grey) == 1
+    slow = ([100.0, 4.0], [0.01, 30.0])
+    assert steady_average(noisy(0.01, 0.002), slow, 100.0, grey=grey) == 1
+    assert steady_average(noisy(0.01, 0.002), QUICK, 0.01, grey=grey) == 2, "six seconds at the most"

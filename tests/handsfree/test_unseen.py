@@ -5,7 +5,7 @@ import pytest
 
 from bench.displays import RandomDisplay
 from fenvik.core import hues
-from fenvik.core.handsfree import colours
+from fenvik.core.handsfree import colours, greysolve
 from fenvik.core.handsfree.greyfit import fit
 from fenvik.core.handsfree.greymodel import Seen, drives_of, seen_of
 from fenvik.core.handsfree.greysolve import lift_of, solve
@@ -174,6 +174,22 @@ def test_greys_are_solved_in_relation_to_the_white_that_will_be_there():
     left = model.at(LEVELS, moved).mean(axis=1)
     np.testing.assert_allclose(left / left[-1], LEVELS, atol=0.004)
     assert np.abs(moved).sum() < 30, "nothing is turned only to reach a white that was read brighter"
+
+
+def test_a_level_that_stands_out_weighs_more_than_the_many_that_are_near(monkeypatch):
+    # Two controls cannot mend one level that is off by itself: they may trade a little of all others for it.
+    knobs = [Knob(kind, kind, 1, 1.0, 0, -500, 500, 0.02) for kind in ("gain", "offset")]
+    off = np.where(np.isclose(LEVELS, 0.5), 0.03, 0.0)
+    model = fit(knobs, [Seen(float(v), v + np.array([0.0, d, 0.0]), np.zeros(2)) for v, d in zip(LEVELS, off, strict=True)])
+
+    def left() -> np.ndarray:
+        moved = solve(model, np.zeros(2), TARGET, 100.0, 0.0, allowed=[True] * 2, levels=LEVELS)
+        return np.abs(model.at(LEVELS, moved)[:, 1] - LEVELS)
+
+    fair = left()
+    monkeypatch.setattr(greysolve, "OUTSTANDING", 1e6)
+    assert fair.max() < left().max() - 0.001
+    assert fair.mean() < 2 * left().mean()
 
 
 def test_offsets_raise_black_no_more_than_they_may():

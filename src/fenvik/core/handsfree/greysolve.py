@@ -16,7 +16,8 @@ SAME_LEVEL = 0.006  # fraction of signal: levels that are nearer are one
 DOUBT = 0.06  # of a move's effect: what it is off by
 CHARGED, CHARGED_LAST = 0.4, 0.7  # share of what the fit does not know that a move is charged for: to be read again, and not
 PRICE = 3e-4  # squared error a step: a step must be worth something
-OUTSTANDING, ROUNDS = 0.5, 3  # error at which a level weighs twice, and how often the weights follow from what is left
+OUTSTANDING, MOST_WEIGHT = 0.5, 4.0  # error at which a level counts twice, and the most that any may count
+ROUNDS = 3  # how often these weights follow from what is left
 SWEEPS = 40
 MANY = 40  # controls from which on the bounded least squares goes by the interior
 LUMINANCE = np.array([0.22, 0.70, 0.08])  # of white's, by the three lights, roughly
@@ -104,8 +105,10 @@ def solve(
         if float(raising[use] @ x) > room:
             a, b = np.vstack([a, FIRM * raising[use]]), np.append(b, FIRM * room)
             x = _bounded(a, b, lo, hi)
+    weight = np.ones(len(b))
     for _ in range(ROUNDS):
-        weight = _outstanding(a @ x - b, len(levels))
+        # Halfway each time: else a level that was won over gives way to those that it was won from, to and fro.
+        weight = np.sqrt(weight * _outstanding(a @ x - b, len(levels)))
         x = _bounded(a * weight[:, None], b * weight, lo, hi)
     a, b = a * weight[:, None], b * weight
     whole = _whole(a, b, x, np.ceil(lo - 1e-6), np.floor(hi + 1e-6))
@@ -160,7 +163,7 @@ def _outstanding(left: Floats, levels: int) -> Floats:
     """
     weight = np.ones(len(left))
     size = (left[: 3 * levels].reshape(-1, 3) ** 2).sum(axis=1)
-    weight[: 3 * levels] = np.repeat(np.sqrt(1.0 + size / OUTSTANDING**2), 3)
+    weight[: 3 * levels] = np.repeat(np.sqrt(np.minimum(1.0 + size / OUTSTANDING**2, MOST_WEIGHT)), 3)
     return weight
 
 
