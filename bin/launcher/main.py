@@ -20,7 +20,7 @@ USAGE = """usage: ./fenvik COMMAND [...]
 
   demo [--fresh] [--port N]   the application with demo data, on loopback; Ctrl-C ends it
   test [PYTEST ARGUMENTS]     linters and tests; with arguments, those tests alone
-  bench [NAME ...]            the speed benches; ratios inside one run
+  bench [NAME ... [OPTIONS]]  the benches named, or all; what is no name is for the one before it
   standins [...]              the simulated devices alone; --help tells more
   analyse FILE --target NAME  what a file of readings says about a display; --help tells more
   calibrate …                 hands-free over the device link, from a shell; --help tells more
@@ -188,19 +188,33 @@ def test(arguments: list[str]) -> int:
         return run_tests(arguments)
 
 
+def benches_asked(arguments: list[str], there: list[str]) -> list[tuple[str, list[str]]]:
+    """Return the benches to run, all unless any are named, each with the words that follow its name."""
+    asked: list[tuple[str, list[str]]] = []
+    for word in arguments:
+        if word in there:
+            asked.append((word, []))
+        elif asked:
+            asked[-1][1].append(word)
+        else:
+            raise SystemExit(f"There is no bench named {word}. There are: {', '.join(there)}.")
+    return asked or [(name, []) for name in there]
+
+
 def bench(arguments: list[str]) -> int:
     """Run the benches named, or all, on a PostgreSQL of their own."""
+    there = sorted(p.stem for p in (ROOT / "bench").glob("*.py") if p.stem not in ("common", "displays", "__init__"))
+    asked = benches_asked(arguments, there)
     install_packages(browser=True)
     make_venv("dev")
-    names = arguments or sorted(p.stem for p in (ROOT / "bench").glob("*.py") if p.stem not in ("common", "displays", "__init__"))
-    for name in names:
+    for name, words in asked:
         postgres = Postgres("bench")
         postgres.remove()
         postgres.start()
         environment = {"DATABASE_URL": postgres.url, "FENVIK_SECRET_KEY": secrets.token_urlsafe(48)}
         try:
             say(f"bench: {name}")
-            if run_python(str(ROOT / "bench" / f"{name}.py"), environment=environment) != 0:
+            if run_python(str(ROOT / "bench" / f"{name}.py"), *words, environment=environment) != 0:
                 return 1
         finally:
             postgres.remove()

@@ -105,3 +105,14 @@ def test_two_checkouts_have_two_clusters(monkeypatch, tmp_path):
 def test_a_wrong_command_shows_how_it_is_used(arguments, capsys, monkeypatch):
     assert launcher.main(arguments) == 2
     assert "usage: ./fenvik COMMAND" in capsys.readouterr().err
+
+
+def test_words_after_a_bench_are_for_it_and_all_are_run_where_none_is_named():
+    there = ["charts", "greys", "nudge"]
+    assert launcher.benches_asked([], there) == [(name, []) for name in there]
+    assert launcher.benches_asked(["greys", "1000", "--count", "5", "nudge"], there) == [
+        ("greys", ["1000", "--count", "5"]),
+        ("nudge", []),
+    ]
+    with pytest.raises(SystemExit, match="no bench named colours"):
+        launcher.benches_asked(["colours"], there)
