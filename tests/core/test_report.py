@@ -7,6 +7,7 @@ from fenvik.core.colourspace import BT709, BT2020, D65_XY, P3D65, rgb_to_xyz_mat
 from fenvik.core.itp import delta_itp, ictcp
 from fenvik.core.report import ReportError, Sheet, coverage, report
 from fenvik.core.signal import decode, encode
+from fenvik.core.target import TARGETS
 
 M709 = rgb_to_xyz_matrix(BT709, D65_XY)
 
@@ -27,7 +28,7 @@ def perfect(peak=100.0, gamma=2.4):
 
 
 def test_a_display_on_target_has_no_errors():
-    told = report(perfect(), "bt709-2.4")
+    told = report(perfect(), TARGETS["bt709-2.4"])
     assert told["greyscale"]["max_de2000"] == pytest.approx(0, abs=1e-9)
     assert told["colours"]["max_de2000"] == pytest.approx(0, abs=1e-9)
     assert told["greyscale"]["mean_gamma"] == pytest.approx(2.4)
@@ -44,14 +45,14 @@ def test_a_display_on_target_has_no_errors():
 def test_bt1886_uses_the_measured_black_and_the_other_curves_none():
     codes = [[16] * 3, [126] * 3, [235] * 3]
     made = sheet(codes, np.array([[0.0950, 0.1, 0.1089], [20, 21, 22], [95.0, 100, 108.9]]))
-    dark = report(made, "bt709-bt1886")
+    dark = report(made, TARGETS["bt709-bt1886"])
     assert dark["target"]["black"] == 0.1
     assert dark["readings"][0]["target_xyz"][1] == pytest.approx(0.1, rel=1e-9)
     # BT.1886, Annex 1, at V = 110/219 with 100 and 0.1 cd/m²
     root = (100 ** (1 / 2.4), 0.1 ** (1 / 2.4))
     a, b = (root[0] - root[1]) ** 2.4, root[1] / (root[0] - root[1])
     assert dark["readings"][1]["target_xyz"][1] == pytest.approx(a * (110 / 219 + b) ** 2.4, rel=1e-9)
-    plain = report(made, "bt709-2.4")
+    plain = report(made, TARGETS["bt709-2.4"])
     assert plain["target"]["black"] == 0.0
     assert plain["readings"][0]["target_xyz"][1] == 0.0
     assert dark["contrast"] == pytest.approx(1000)
@@ -59,7 +60,7 @@ def test_bt1886_uses_the_measured_black_and_the_other_curves_none():
 
 def test_codes_above_white_are_extrapolated_in_sdr_and_below_black_are_black():
     made = sheet([[235] * 3, [254] * 3, [1] * 3], [[95, 100, 109], [110, 116, 126], [0, 0, 0]])
-    rows = report(made, "bt709-2.2")["readings"]
+    rows = report(made, TARGETS["bt709-2.2"])["readings"]
     assert rows[1]["target_xyz"][1] == pytest.approx(100 * (238 / 219) ** 2.2)
     assert rows[2]["target_xyz"][1] == 0
     assert rows[1]["signal"][0] == pytest.approx(238 / 219)
@@ -68,10 +69,10 @@ def test_codes_above_white_are_extrapolated_in_sdr_and_below_black_are_black():
 def test_pq_is_clipped_at_the_measured_white_in_the_targets_own_primaries():
     codes = [[940] * 3, [509] * 3, [940, 64, 64]]
     made = sheet(codes, [[570, 600, 650], [95, 100, 109], [300, 150, 10]], bits=10)
-    rows = report(made, "bt2020-pq")["readings"]
+    rows = report(made, TARGETS["bt2020-pq"])["readings"]
     assert rows[0]["target_xyz"][1] == pytest.approx(600)
     np.testing.assert_allclose(rows[2]["target_xyz"], 600 * rgb_to_xyz_matrix(BT2020, D65_XY)[:, 0], rtol=1e-9)
-    inner = report(made, "p3d65-pq")["readings"]
+    inner = report(made, TARGETS["p3d65-pq"])["readings"]
     assert inner[1]["target_xyz"][1] == pytest.approx(rows[1]["target_xyz"][1], rel=1e-9)  # a grey is a grey
     # BT.2020's red at 10,000 cd/m² in P3 has no negative light left, and red is clipped at white's 600.
     linear = np.linalg.inv(rgb_to_xyz_matrix(P3D65, D65_XY)) @ rgb_to_xyz_matrix(BT2020, D65_XY) @ [10_000, 0, 0]
@@ -94,7 +95,7 @@ def test_delta_itp_agrees_with_colour_science():
 
 def test_without_light_colour_is_compared_with_nothing():
     made = sheet([[235] * 3, [16] * 3, [126] * 3], [[95.05, 100, 108.9], [0.01, 0.01, 0.01], [0.2, 0, 0.1]])
-    rows = report(made, "bt709-2.2")["readings"]
+    rows = report(made, TARGETS["bt709-2.2"])["readings"]
     assert rows[2]["balance"] is None
     assert np.isfinite(rows[1]["de2000_chroma"])
     assert np.isfinite(rows[2]["de2000_chroma"])
@@ -103,9 +104,9 @@ def test_without_light_colour_is_compared_with_nothing():
 def test_the_most_frequent_window_counts_and_the_first_among_equals():
     codes = [[235] * 3, [235] * 3, [126] * 3, [235] * 3]
     xyz = [[60, 63, 69], [95, 100, 109], [20, 21, 23], [94, 99, 108]]
-    told = report(sheet(codes, xyz, window=[100, 10, 10, 10]), "bt709-2.2")
+    told = report(sheet(codes, xyz, window=[100, 10, 10, 10]), TARGETS["bt709-2.2"])
     assert told["target"]["peak"] == pytest.approx(99.5)
-    told = report(sheet(codes, xyz, window=[100, 10, 100, 10]), "bt709-2.2")
+    told = report(sheet(codes, xyz, window=[100, 10, 100, 10]), TARGETS["bt709-2.2"])
     assert told["target"]["peak"] == 63
 
 
@@ -119,7 +120,7 @@ def test_the_most_frequent_window_counts_and_the_first_among_equals():
 )
 def test_without_a_white_there_is_no_report(codes, xyz, words):
     with pytest.raises(ReportError, match=words):
-        report(sheet(codes, xyz), "bt709-2.2")
+        report(sheet(codes, xyz), TARGETS["bt709-2.2"])
 
 
 def test_coverage_of_known_triangles():

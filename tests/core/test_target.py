@@ -1,63 +1,99 @@
+"""Targets as values: what each asks for, and light to drive and back. Expected values by hand from the standards."""
+
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fenvik.core import curves
-from fenvik.core.colourspace import BT709, D65_XY, rgb_to_xyz_matrix, xyz_to_uv, xyz_to_xy
-from fenvik.core.target import TARGETS
+from fenvik.core import curves, greyscale
+from fenvik.core.analysis import Readings, analyse
+from fenvik.core.colourspace import BT2020, D65_XY, P3D65, rgb_to_xyz_matrix
+from fenvik.core.itp import delta_itp
+from fenvik.core.report import Sheet, report
+from fenvik.core.signal import decode
+from fenvik.core.target import TARGETS, Target
+
+ROLLED = Target("free", BT2020, curve="pq", rolls_off=True)
+EVERY = [
+    *TARGETS.values(),
+    ROLLED,
+    Target("free", BT2020, curve="pq", rolls_off=True, mastered=(4000.0, 0.0001)),
+    Target("free", P3D65, (0.3064, 0.3159), "hlg"),
+    Target("free", curve="srgb"),
+]
 
 
-def test_bt709_matrix_is_the_published_one():
-    published = [[0.4124, 0.3576, 0.1805], [0.2126, 0.7152, 0.0722], [0.0193, 0.1192, 0.9505]]
-    np.testing.assert_allclose(rgb_to_xyz_matrix(BT709, D65_XY), published, atol=6e-5)
+@given(
+    target=st.sampled_from(EVERY), white=st.floats(40, 2000), black=st.sampled_from([0.0, 0.0004, 0.05]),
+    mix=st.tuples(*[st.floats(0.3, 1.0)] * 3),  # P3's own red lies a hair outside BT.2020
+)  # fmt: skip
+def test_light_to_drive_to_light_comes_back_for_every_target(target, white, black, mix):
+    linear = black + (white - black) * np.array(mix) ** 2.4
+    xyz = target.matrix @ linear
+    back = target.xyz(target.drive(xyz, white, black), white, black)
+    assert delta_itp(xyz, back) < 1e-3
 
 
-def test_white_of_every_target_is_d65():
-    for target in TARGETS.values():
-        np.testing.assert_allclose(xyz_to_xy(target.white), D65_XY, atol=1e-12)
-        assert target.white[1] == pytest.approx(1)
+@pytest.mark.parametrize(("peak", "gamma"), [(48, 0.7567), (400, 1.0329), (1000, 1.2), (2000, 1.3264), (4000, 1.4812)])
+def test_hlgs_system_gamma_has_its_extended_formula_outside_its_range(peak, gamma):
+    # BT.2390: 1.2·1.111^log2(peak/1000) below 400 and above 2000; BT.2100: 1.2 + 0.42·log10(peak/1000) in between
+    assert curves.hlg_gamma(peak) == pytest.approx(gamma, abs=1e-4)
 
 
-def test_d65_in_uv_is_the_published_point():
-    np.testing.assert_allclose(xyz_to_uv(TARGETS["bt709-2.2"].white), [0.1978, 0.4683], atol=5e-5)
+def test_a_display_that_reaches_beyond_the_master_leaves_the_signal_as_it_is():
+    signal = np.array([0.0, float(curves.pq_inverse(0.001)), 0.5, float(curves.pq_inverse(1500.0)), 0.95])
+    np.testing.assert_allclose(ROLLED.light(signal, 1500.0, 0.0), np.minimum(curves.pq(signal), 1500.0), atol=1e-12)
+    # One end alone: a dim panel with a perfect black keeps the foot, and rolls off to its own peak.
+    dim = ROLLED.light(np.array([0.0, float(curves.pq_inverse(1000.0))]), 300.0, 0.0)
+    np.testing.assert_allclose(dim, [0.0, 300.0], rtol=1e-6)
+    # The mastering display's own black is a part of the target.
+    lifted = Target("free", BT2020, curve="pq", rolls_off=True, mastered=(1000.0, 0.0))
+    assert lifted.light(0.0, 1000.0, 0.01) == pytest.approx(0.01, rel=1e-6)
 
 
-@pytest.mark.parametrize(
-    ("white", "black", "signal", "luminance"),
-    [
-        (100.0, 0.0, 0.5, 100 * 0.5**2.4),
-        (100.0, 0.1, 0.0, 0.1),  # Annex 1: black and white are met exactly
-        (100.0, 0.1, 1.0, 100.0),
-        (120.0, 0.05, 1.0, 120.0),
-        # a = (100^(1/2.4) - 0.1^(1/2.4))^2.4, b = 0.1^(1/2.4) / (100^(1/2.4) - 0.1^(1/2.4)):
-        # 6.42980^2.4 and 0.0595849, by hand
-        (100.0, 0.1, 0.5, 21.6049),
-    ],
-)
-def test_bt1886_follows_annex_1(white, black, signal, luminance):
-    assert curves.bt1886(signal, white, black) == pytest.approx(luminance, rel=1e-4)
+@pytest.mark.parametrize("name", list(TARGETS))
+def test_page_and_command_line_hold_readings_against_the_same_target(name):
+    """Colours beyond the peak, super-white and the foot of limited range among them."""
+    rng = np.random.default_rng(5)
+    codes = np.vstack([[940] * 3, [64] * 3, [1019] * 3, [20] * 3, [940, 64, 64], [64, 940, 64], rng.integers(64, 941, (30, 3))])
+    xyz = np.abs(rng.normal(100, 60, (len(codes), 3)))
+    xyz[:2] = [[570, 600, 650], [0.05, 0.05, 0.06]]
+    readings = Readings(codes, xyz, 10, "limited", ("",) * len(codes), np.ones(len(codes)))
+    page = analyse(readings, TARGETS[name])
+    sheet = Sheet([None] * len(codes), codes, decode(codes, 10, "limited"), xyz, np.full(len(codes), np.nan))
+    told = report(sheet, TARGETS[name])
+    np.testing.assert_allclose(page.target_xyz, [row["target_xyz"] for row in told["readings"]], atol=1e-9)
+    key = "de_itp" if TARGETS[name].is_hdr else "de2000"
+    np.testing.assert_allclose(page.whole.value, [row[key] for row in told["readings"]], atol=1e-9)
 
 
-@given(st.floats(0, 1.1), st.floats(1, 1000), st.floats(0, 0.5))
-def test_bt1886_can_be_turned_round(signal, white, black):
-    light = curves.bt1886(signal, white, black)
-    assert curves.bt1886_inverse(light, white, black) == pytest.approx(signal, abs=1e-6)
+def test_p3_beyond_the_peak_is_cut_off_in_p3():
+    green = rgb_to_xyz_matrix(P3D65, D65_XY)[:, 1]
+    asked = TARGETS["bt2020-pq"].drive(1500.0 * green, 10_000.0, 0.0)
+    np.testing.assert_allclose(TARGETS["p3d65-pq"].xyz(asked, 600.0, 0.0), 600.0 * green, rtol=1e-9)
 
 
-@pytest.mark.parametrize("name", TARGETS)
-def test_fraction_is_the_inverse_of_light(name):
-    target, signal = TARGETS[name], np.linspace(0, 1, 23)
-    white = 10_000 if target.curve == "pq" else 120  # PQ is clipped at a display's own peak: there it has no inverse
-    np.testing.assert_allclose(target.fraction(target.light(signal, white, 0.04), white, 0.04), signal, atol=1e-6)
+def test_a_moved_white_keeps_greys_grey_in_a_container():
+    moved = Target("free", P3D65, (0.3064, 0.3159), "pq")
+    xyz = moved.xyz(np.full(3, 0.5), 800.0, 0.0)
+    np.testing.assert_allclose(xyz / xyz[1], moved.white, rtol=1e-9)
 
 
-def test_power_targets_have_no_black():
-    assert TARGETS["bt709-2.2"].xyz(np.zeros(3), 100, 0.1)[1] == 0
-    assert TARGETS["bt709-2.4"].xyz(np.full(3, 0.5), 100, 0.1)[1] == pytest.approx(100 * 0.5**2.4)
+def test_the_tolerance_is_the_metrics_own():
+    """At 2.4 cd/m² of PQ three ΔE ITP are about six percent of a light; CIEDE2000 would forgive a quarter of it."""
+    target = TARGETS["bt2020-pq"]
+    level = curves.pq_inverse(np.array([2.4]))
+    band = greyscale.tolerance_percent(level, target, 700.0, 0.0, 3.0)
+    assert band == pytest.approx(6.3, abs=0.2)
+    wanted, light = target.matrix @ np.full(3, 2.4), np.eye(3)
+    reached = [float(delta_itp(wanted, w * 2.4 / w[1])) for w in (target.matrix @ (1 + 0.01 * band * row) for row in light)]
+    assert max(reached) == pytest.approx(3.0, rel=0.03)
 
 
-def test_red_is_as_bright_as_its_row_says():
-    xyz = TARGETS["bt709-2.2"].xyz(np.array([1.0, 0, 0]), 100, 0)
-    assert xyz[1] == pytest.approx(21.26, abs=0.01)
-    np.testing.assert_allclose(xyz_to_xy(xyz), BT709.red, atol=1e-12)
+def test_signed_parts_of_itp_make_up_the_whole():
+    metric = TARGETS["bt2020-pq"].metric
+    rng = np.random.default_rng(2)
+    wanted = np.abs(rng.normal(60, 30, (50, 3))) + 1
+    seen = wanted * rng.normal(1, 0.05, (50, 3))
+    np.testing.assert_allclose(metric.parts(wanted, seen, wanted).total, metric.whole(wanted, seen, wanted), rtol=1e-6)
+    assert metric.parts(wanted, wanted * 1.1, wanted).lightness.min() > 0

@@ -1,6 +1,7 @@
 """``fenvik analyse``: what a file of readings says about a display, against a target."""
 
 import argparse
+from dataclasses import replace
 from typing import Any
 
 from fenvik.cli.files import RefusedError, load, plain, refuse, write_json
@@ -9,23 +10,38 @@ from fenvik.core.target import TARGETS
 from fenvik.formats.readings import printable
 
 
+def _peak(text: str) -> float:
+    value = float(text)
+    if not 1.0 <= value <= 10_000.0:
+        raise ValueError
+    return value
+
+
 def parser() -> argparse.ArgumentParser:
     """Return the parser of the command."""
     made = argparse.ArgumentParser(prog="fenvik analyse", description="Analyse readings of a display against a target.")
     made.add_argument("file", metavar="FILE", help="readings as CSV or CGATS")
     made.add_argument("--target", choices=list(TARGETS), required=True)
+    made.add_argument("--roll-off", choices=["clip", "bt2390"], default="clip", help="how a PQ target ends at the display's peak")
+    made.add_argument("--mastered", type=_peak, default=1000.0, metavar="CD_M2", help="peak of the mastering display")
     made.add_argument("--json", action="store_true", help="write JSON instead of a table")
     return made
 
 
 def run(arguments: list[str]) -> int:
     """Run the command."""
-    given = parser().parse_args(arguments)
+    made_parser = parser()
+    given = made_parser.parse_args(arguments)
+    target = TARGETS[given.target]
+    if target.curve == "pq":
+        target = replace(target, rolls_off=given.roll_off == "bt2390", mastered=(given.mastered, target.mastered[1]))
+    elif given.roll_off != "clip":
+        made_parser.error(f"--roll-off is for PQ; {given.target} has none")
     try:
         file = load(given.file)
         sheet = Sheet(file.labels, file.codes, file.signal, file.xyz, file.window)
         try:
-            made = report(sheet, given.target)
+            made = report(sheet, target)
         except ReportError as error:
             line = file.lines[error.index] if error.index is not None else file.lines[-1]
             raise RefusedError(f"{printable(given.file)}: line {line}, column Y: {error}") from error

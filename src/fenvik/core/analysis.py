@@ -5,7 +5,7 @@ from functools import cached_property
 
 import numpy as np
 
-from fenvik.core import difference, greyscale, itp, uncertainty
+from fenvik.core import greyscale, uncertainty
 from fenvik.core.colourspace import xyz_to_uv, xyz_to_xy
 from fenvik.core.errors import NoWhiteError, ShapeError
 from fenvik.core.science import cct_and_duv
@@ -190,7 +190,7 @@ class Analysis:
 def analyse(
     readings: Readings, target: Target, *, white: Floats | None = None, black: Floats | None = None
 ) -> Analysis:
-    """Hold readings against a target: by CIEDE2000 for SDR, by ΔE ITP for HDR. Source of every rule: docs/colour.md.
+    """Hold readings against a target, by the target's own metric. Source of every rule: docs/colour.md.
 
     ``white``, ``black``: XYZ of 100 % and 0 % to use where the readings have none of their own, for example the newest
     of the same tuning. Raises NoWhiteError where there is neither.
@@ -203,20 +203,15 @@ def analyse(
     measured_black = black if measured_black is None else measured_black
     white_y = float(measured_white[1])
     black_y = 0.0 if measured_black is None else max(float(measured_black[1]), 0.0)
-    fraction = np.clip(readings.fraction, 0.0, 1.0)
-    target_xyz = target.xyz(fraction, white_y, black_y)
+    target_xyz = target.xyz(readings.fraction, white_y, black_y)
     lab_white = target.white * white_y
     xyz, covariance = readings.xyz, readings.covariance
 
     def whole(values: Floats) -> Floats:
-        if target.is_hdr:
-            return itp.delta_itp(target_xyz, values)
-        return difference.whole(target_xyz, values, lab_white).total
+        return target.metric.whole(target_xyz, values, lab_white)
 
     def colour_only(values: Floats) -> Floats:
-        if target.is_hdr:
-            return itp.delta_itp_colour_only(target_xyz, values)
-        return difference.colour_only(target_xyz, values, lab_white).total
+        return target.metric.colour_only(target_xyz, values, lab_white)
 
     def balance(values: Floats) -> Floats:
         return greyscale.balance(values, target)

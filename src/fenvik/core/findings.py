@@ -5,7 +5,6 @@ from typing import Literal
 
 import numpy as np
 
-from fenvik.core import difference
 from fenvik.core.analysis import Analysis
 from fenvik.core.types import Bools
 from fenvik.core.uncertainty import TWO_SIDED_95
@@ -97,7 +96,7 @@ def colour(analysis: Analysis) -> ColourFinding | None:
         return None
     value = analysis.whole.value[there]
     worst = there[int(np.argmax(value))]
-    parts = difference.whole(
+    parts = analysis.target.metric.parts(
         analysis.target_xyz[worst], analysis.readings.xyz[worst], analysis.target.white * analysis.white[1]
     )
     sizes = {"lightness": parts.lightness, "chroma": parts.chroma, "hue": parts.hue}

@@ -3,7 +3,7 @@
 import numpy as np
 from numpy.typing import ArrayLike
 
-from fenvik.core import difference
+from fenvik.core.metric import neutral_tolerance
 from fenvik.core.target import Target
 from fenvik.core.types import Floats
 
@@ -38,27 +38,18 @@ def contrast(white: float, black: float, floor: float) -> tuple[float, bool]:
 def tolerance_percent(level: ArrayLike, target: Target, white: float, black: float, tolerance: float) -> Floats:
     """Return how far the most sensitive light may be off at grey levels (n,) before the error reaches a tolerance.
 
-    In percent of that light, shape (n,); the error is colour-only CIEDE2000.
+    In percent of that light, shape (n,); the error is the target's own, colour only.
     """
     level = np.asarray(level, dtype=np.float64)
     wanted = target.xyz(np.repeat(level[:, None], 3, axis=1), white, black)
-    probe = 0.01
-    errors = []
-    for channel in range(3):
-        light = np.ones(3)
-        light[channel] += probe
-        sample = target.matrix @ light * wanted[:, 1:2]
-        errors.append(difference.colour_only(wanted, sample, target.white * white).total)
-    steepest = np.maximum(np.max(errors, axis=0), 1e-6)
-    result: Floats = 100.0 * probe * tolerance / steepest
-    return result
+    return 100.0 * neutral_tolerance(target.metric, wanted, target.matrix, target.white * white, tolerance)
 
 
 def visible_percent(level: ArrayLike, target: Target, white: float, black: float, limit: float = 1.0) -> Floats:
-    """Return by how much luminance may be off at grey levels (n,) before CIEDE2000 reaches a limit, percent (n,)."""
+    """Return by how much luminance may be off at grey levels (n,) before the target's error reaches a limit, percent (n,)."""
     level = np.asarray(level, dtype=np.float64)
     wanted = target.xyz(np.repeat(level[:, None], 3, axis=1), white, black)
     probe = 0.01
-    error = difference.whole(wanted, wanted * (1.0 + probe), target.white * white).total
+    error = target.metric.whole(wanted, wanted * (1.0 + probe), target.white * white)
     result: Floats = 100.0 * probe * limit / np.maximum(error, 1e-6)
     return result

@@ -1,7 +1,7 @@
 """Single colours by hand: what each step of a colour's controls does, learned from readings, and the next nudge.
 
 A colour is judged on its full and its half-saturated patch, red and yellow on a skin tone too, so that the whole set gets
-better and not one point of it. The differences are the signed, weighted parts of CIEDE2000.
+better and not one point of it. The differences are the signed, weighted parts of the target's own metric.
 """
 
 from collections.abc import Sequence
@@ -10,7 +10,6 @@ from itertools import pairwise
 
 import numpy as np
 
-from fenvik.core import difference
 from fenvik.core.patches import COLOURS
 from fenvik.core.target import Target
 from fenvik.core.types import Floats
@@ -122,7 +121,7 @@ def patches_for(hue: str) -> list[tuple[str, Percent]]:
 
 def parts_of(fraction: Floats, xyz: Floats, target: Target, white: float, black: float) -> Floats:
     """Return the signed parts (3n,) of readings XYZ (n, 3) in cd/m² of signal fractions (n, 3)."""
-    parts = difference.whole(target.xyz(np.clip(fraction, 0, 1), white, black), xyz, target.white * white)
+    parts = target.metric.parts(target.xyz(fraction, white, black), xyz, target.white * white)
     return np.stack([parts.lightness, parts.chroma, parts.hue], axis=-1).reshape(-1)
 
 

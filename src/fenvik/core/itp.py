@@ -5,11 +5,13 @@ from numpy.typing import ArrayLike
 
 from fenvik.core import curves
 from fenvik.core.colourspace import BT2020, D65_XY, rgb_to_xyz_matrix
+from fenvik.core.difference import Parts
 from fenvik.core.types import Floats
 
 # BT.2100-2, table 7: linear BT.2020 to LMS, and PQ-coded LMS to ICtCp.
 LMS = np.array([[1688.0, 2146.0, 262.0], [683.0, 2951.0, 462.0], [99.0, 309.0, 3688.0]]) / 4096.0
 ICTCP = np.array([[2048.0, 2048.0, 0.0], [6610.0, -13613.0, 7003.0], [17933.0, -17390.0, -543.0]]) / 4096.0
+_ITP = 720.0 * np.array([1.0, 0.5, 1.0])
 _TO_LMS = LMS @ np.linalg.inv(rgb_to_xyz_matrix(BT2020, D65_XY))
 
 
@@ -34,3 +36,17 @@ def delta_itp_colour_only(target: ArrayLike, xyz: ArrayLike) -> Floats:
     with np.errstate(divide="ignore", invalid="ignore"):
         scaled = np.where(y > 0, wanted * seen[..., 1:2] / y, seen)
     return delta_itp(scaled, seen)
+
+
+def parts(target: ArrayLike, xyz: ArrayLike) -> Parts:
+    """Return ΔE ITP's signed parts, each (...): intensity, chroma and hue in the plane of T and P. Source: BT.2124.
+
+    Positive: the reading is brighter, more colourful, farther round from T to P than the target.
+    """
+    wanted, seen = ictcp(target) * _ITP, ictcp(xyz) * _ITP
+    turn = wanted[..., 1] * seen[..., 2] - wanted[..., 2] * seen[..., 1]
+    c1, c2 = np.hypot(wanted[..., 1], wanted[..., 2]), np.hypot(seen[..., 1], seen[..., 2])
+    chroma = c2 - c1
+    off = ((seen - wanted)[..., 1:] ** 2).sum(axis=-1)
+    hue = np.sqrt(np.maximum(off - chroma**2, 0.0)) * np.where(turn < 0, -1.0, 1.0)
+    return Parts(seen[..., 0] - wanted[..., 0], chroma, hue, np.zeros_like(chroma))

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core import difference, findings
+from fenvik.core import findings
 from fenvik.core.analysis import Analysis
 from fenvik.core.ladders import Loading, Uniformity, clipped_from
 
@@ -85,7 +85,7 @@ def _colours(analysis: Analysis) -> list[Fault]:
         return []
     colour = findings.colour(analysis)
     assert colour is not None
-    parts = difference.whole(
+    parts = analysis.target.metric.parts(
         analysis.target_xyz[there], analysis.readings.xyz[there], analysis.target.white * analysis.white[1]
     )
     facts: dict[str, Any] = {"mean": mean, "worst": colour.error, "label": colour.label, "way": colour.way, "sign": colour.sign}

@@ -11,7 +11,6 @@ from itertools import combinations, product
 
 import numpy as np
 
-from fenvik.core import difference
 from fenvik.core.response import Control, Response, light
 from fenvik.core.target import Target
 from fenvik.core.types import Floats
@@ -81,10 +80,10 @@ class Surroundings:
     black: float  # cd/m²
 
     def errors(self, levels: Floats, drives: Floats) -> Floats:
-        """Return colour-only CIEDE2000 (..., n) of drives (..., n, 3) at levels (n,)."""
+        """Return the target's colour-only error (..., n) of drives (..., n, 3) at levels (n,)."""
         wanted = self.target.xyz(np.repeat(levels[:, None], 3, axis=1), self.white, self.black)
         got = light(drives, self.target, self.white, self.black)
-        return difference.colour_only(wanted, got, self.target.white * self.white).total
+        return self.target.metric.colour_only(wanted, got, self.target.white * self.white)
 
     def metric(self, levels: Floats, drives: Floats) -> Floats:
         """Return M (n, 3, 3) with error² ≈ d·M·d for a small change d of drive around the target's neutral.

@@ -5,7 +5,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fenvik.core import difference
 from fenvik.core.handsfree.greyfit import fit
 from fenvik.core.handsfree.greymodel import Fit, Seen
 from fenvik.core.handsfree.greysolve import solve, worth_reading
@@ -49,11 +48,11 @@ def held(xyz_of_white: Floats, target: Target) -> float:
 def errors_of(
     model: Fit, levels: Floats, moved: Floats, target: Target, white: float, black: float, *, curve: bool
 ) -> Floats:
-    """Return the error (n,) in CIEDE2000 that a model expects at levels (n,); without ``curve`` luminance does not count."""
+    """Return the target's error (n,) that a model expects at levels (n,); without ``curve`` luminance does not count."""
     xyz = light(model.at(levels, moved), target, white, black)
     wanted = target.xyz(np.repeat(levels[:, None], 3, axis=1), white, black)
-    compare = difference.whole if curve else difference.colour_only
-    return np.asarray(compare(wanted, xyz, target.white * white).total)
+    compare = target.metric.whole if curve else target.metric.colour_only
+    return np.asarray(compare(wanted, xyz, target.white * white))
 
 
 def plan(

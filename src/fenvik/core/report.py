@@ -1,20 +1,18 @@
 """The report on a set of readings: every figure of ``analyse``, as docs/analysis.md states it."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any, Literal
 
 import numpy as np
 from shapely.geometry import Polygon
 
-from fenvik.core import curves, difference
+from fenvik.core import difference
 from fenvik.core.colourspace import (
     BT709,
     BT2020,
-    D65_XY,
     P3D65,
     Primaries,
-    rgb_to_xyz_matrix,
     xy_to_uv,
     xyz_to_uv,
     xyz_to_xy,
@@ -22,7 +20,7 @@ from fenvik.core.colourspace import (
 from fenvik.core.errors import FenvikError
 from fenvik.core.itp import delta_itp
 from fenvik.core.science import cct_and_duv
-from fenvik.core.target import TARGETS, Target
+from fenvik.core.target import Target
 from fenvik.core.types import Bools, Floats
 
 WHITES_APART = 0.05  # of luminance: more, and nothing says which of them is 100 %
@@ -50,17 +48,6 @@ class Sheet:
     signal: Floats
     xyz: Floats
     window: Floats
-
-
-def target_xyz(target: Target, signal: Floats, white: float, black: float) -> Floats:
-    """Return the XYZ that signal fractions (n, 3), unclipped, should give, in cd/m²."""
-    if target.curve != "pq":
-        return target.xyz(signal, white, black)
-    linear = curves.pq(np.clip(signal, 0.0, 1.0))
-    if target.primaries == P3D65:  # a P3 picture in a BT.2020 container: the codes are BT.2020
-        linear = linear @ rgb_to_xyz_matrix(BT2020, D65_XY).T @ target.inverse_matrix.T
-    result: Floats = np.clip(linear, 0.0, white) @ target.matrix.T
-    return result
 
 
 def _main_window(window: Floats) -> Bools:
@@ -120,14 +107,14 @@ def _listed(values: Floats) -> list[Any]:
     return list(plain.tolist())
 
 
-def report(sheet: Sheet, name: str) -> dict[str, Any]:
+def report(sheet: Sheet, target: Target) -> dict[str, Any]:
     """Return the report on readings against a target, None where there is no value. Raises ReportError."""
-    target = replace(TARGETS[name])
+    name = target.name
     main = _main_window(sheet.window)
     white = _white(sheet, main)
     black = _mean_at(sheet, main, (0.0, 0.0, 0.0))
     peak, floor = float(white[1]), 0.0 if black is None else float(black[1])
-    wanted = target_xyz(target, sheet.signal, peak, floor)
+    wanted = target.xyz(sheet.signal, peak, floor)
     lab_white = target.white * peak
     y, level = sheet.xyz[:, 1], sheet.signal[:, 0]
     neutral = (sheet.codes == sheet.codes[:, :1]).all(axis=1)
@@ -158,13 +145,18 @@ def report(sheet: Sheet, name: str) -> dict[str, Any]:
             "black": floor if target.curve in ("bt1886", "hlg") else 0.0,
         },
         "white": _told_white(white),
-        "black": None if black is None else {"xyz": black, "xy": xyz_to_xy(black)},
+        "black": None if black is None else {"xyz": black, "xy": _told_xy(black)},
         "contrast": peak / floor if floor > 0 else None,
         "readings": readings,
-        "greyscale": _averages(whole, grey) | {"mean_gamma": _mean(gamma[grey])},
-        "colours": _averages(whole, coloured),
+        "greyscale": _averages(whole, grey) | _averages(itp, grey & (level > 0), "de_itp") | {"mean_gamma": _mean(gamma[grey])},
+        "colours": _averages(whole, coloured) | _averages(itp, coloured, "de_itp"),
         "gamut": _gamut(sheet, main),
     }
+
+
+def _told_xy(xyz: Floats) -> list[float] | None:
+    xy = xyz_to_xy(xyz)
+    return list(xy.tolist()) if np.isfinite(xy).all() else None
 
 
 def _told_white(white: Floats) -> dict[str, Any]:
@@ -172,7 +164,7 @@ def _told_white(white: Floats) -> dict[str, Any]:
     known = bool(np.isfinite(kelvin))
     return {
         "xyz": white,
-        "xy": xyz_to_xy(white),
+        "xy": _told_xy(white),
         "cct": float(kelvin) if known else None,
         "duv": float(duv) if known else None,
     }
@@ -183,7 +175,7 @@ def _mean(values: Floats) -> float | None:
     return float(known.mean()) if known.size else None
 
 
-def _averages(whole: Floats, which: Bools) -> dict[str, float | None]:
+def _averages(whole: Floats, which: Bools, name: str = "de2000") -> dict[str, float | None]:
     if not which.any():
-        return {"mean_de2000": None, "max_de2000": None}
-    return {"mean_de2000": float(whole[which].mean()), "max_de2000": float(whole[which].max())}
+        return {f"mean_{name}": None, f"max_{name}": None}
+    return {f"mean_{name}": float(whole[which].mean()), f"max_{name}": float(whole[which].max())}

@@ -69,7 +69,7 @@ def shares(level: float) -> Floats:
 
 def drive(xyz: Floats, target: Target, white: float, black: float) -> Floats:
     """Return the signal-domain drive (..., 3) of XYZ readings (..., 3): where the target's curve has that light."""
-    return target.fraction(xyz @ target.inverse_matrix.T, white, black)
+    return target.drive(xyz, white, black)
 
 
 def light(drives: Floats, target: Target, white: float, black: float) -> Floats:

@@ -218,14 +218,12 @@ class Job:
 
 def score(taken: Sequence[Taken], target: Target) -> float:
     """Return the mean error of readings, greys twice as important as colours, each held against their own white and black."""
-    from fenvik.core import difference
-
     fraction, xyz = np.array([t.fraction for t in taken]), np.array([t.xyz for t in taken])
     grey = np.ptp(fraction, axis=1) == 0
     white = float(xyz[grey & (fraction[:, 0] == 1.0), 1].mean())
     dark = xyz[grey & (fraction[:, 0] == 0.0), 1]
-    wanted = target.xyz(np.clip(fraction, 0, 1), white, float(dark.mean()) if dark.size else 0.0)
-    error = difference.whole(wanted, xyz, target.white * white).total
+    wanted = target.xyz(fraction, white, float(dark.mean()) if dark.size else 0.0)
+    error = target.metric.whole(wanted, xyz, target.white * white)
     return float(2.0 * error[grey].mean() + (error[~grey].mean() if (~grey).any() else 0.0))
 
 

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from fenvik.charts.balance import Level as ChartLevel
-from fenvik.core import difference, greyscale, uncertainty
+from fenvik.core import greyscale, uncertainty
 from fenvik.core.noticed import is_as_proposed, turned
 from fenvik.core.nudge import Level, Nudge, Surroundings, clipping_channels, propose
 from fenvik.core.response import Control, Response, drive, light
@@ -90,7 +90,7 @@ class Desk:
         wanted = target.xyz(np.full((1, 3), self.newest.level), around.white, around.black)
 
         def error(values: Floats) -> Floats:
-            return difference.colour_only(wanted, values, white).total
+            return target.metric.colour_only(wanted, values, white)
 
         std = uncertainty.length_std(error, xyz[None], covariance[None])
         balance = greyscale.balance(xyz, target)

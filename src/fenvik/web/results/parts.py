@@ -7,6 +7,7 @@ from django.utils.safestring import SafeString
 
 from fenvik.charts import balance
 from fenvik.core.analysis import Analysis
+from fenvik.core.metric import DE2000
 from fenvik.web.results.special import Special
 
 
@@ -52,7 +53,7 @@ class Pair:
     @property
     def unit(self) -> str:
         """What errors are told in."""
-        return "ΔE ITP" if self.said is not None and self.said.target.is_hdr else "CIEDE2000"
+        return DE2000.unit if self.said is None else self.said.target.metric.unit
 
     @property
     def said(self) -> Analysis | None:

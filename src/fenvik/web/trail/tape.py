@@ -5,7 +5,6 @@ from datetime import datetime
 
 import numpy as np
 
-from fenvik.core import difference
 from fenvik.core.signal import decode
 from fenvik.web.adjusting.history import grey_level, is_of_picture
 from fenvik.web.passes.models import Reading
@@ -84,11 +83,11 @@ def _against(rows: list[Reading], tuning: Tuning, white: float, black: float) ->
     """Return the errors of readings of one pass with one white: of greys colour alone, of colours the whole."""
     codes = np.array([[row.r, row.g, row.b] for row in rows])
     range_ = "full" if rows[0].pass_of.range == "full" else "limited"
-    fraction = np.clip(decode(codes, rows[0].pass_of.bits, range_), 0.0, 1.0)  # type: ignore[arg-type]
+    fraction = decode(codes, rows[0].pass_of.bits, range_)  # type: ignore[arg-type]
     xyz = np.array([row.seen for row in rows])
     wanted = tuning.target.xyz(fraction, white, black)
     lab_white = tuning.target.white * white
-    colour_only = difference.colour_only(wanted, xyz, lab_white).total
-    whole = difference.whole(wanted, xyz, lab_white).total
+    metric = tuning.target.metric
+    colour_only, whole = metric.colour_only(wanted, xyz, lab_white), metric.whole(wanted, xyz, lab_white)
     grey = (codes == codes[:, :1]).all(axis=1)
     return [float(c if g else w) for c, w, g in zip(colour_only, whole, grey, strict=True)]
