@@ -46,7 +46,8 @@ def test_a_roll_off_keeps_the_dark_and_ends_at_the_peak(peak, mastered):
     dark = curves.pq(signal) < 0.1 * min(peak, mastered)
     np.testing.assert_allclose(rolled[dark & (signal > 0.1)], signal[dark & (signal > 0.1)], atol=2e-3)
     clipped = np.minimum(curves.pq(signal), peak)
-    assert (np.minimum(curves.pq(rolled), peak) <= clipped * 1.001 + 0.006).all(), "it gives detail above the knee for light below it"
+    given = np.minimum(curves.pq(rolled), peak)
+    assert (given <= clipped * 1.001 + 0.006).all(), "it gives detail above the knee for light below it"
 
 
 def test_a_black_that_the_display_cannot_reach_lifts_the_dark_alone():

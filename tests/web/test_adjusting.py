@@ -30,8 +30,9 @@ from fenvik.web.menus.values import SettingError, typed_value, values_of
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.recent import recent_readings
-from fenvik.web.results.assemble import analysis_of, latest_pass
-from fenvik.web.trail.verdict import verdict_of
+from fenvik.web.results.assemble import analysis_of
+from fenvik.web.results.proof import proof_of
+from fenvik.web.results.verdict import verdict_of
 from fenvik.web.visits.models import Tuning
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -50,8 +51,8 @@ def log(tuning, person, now, seen=None, group=None, **values):
 
 def test_a_person_who_follows_the_nudges_is_done_in_four_moves_at_each_end(equipped, person, now, bench):
     hand = whole_job(equipped, person, bench, now)
-    found = analysis_of(latest_pass(equipped, PassPurpose.FOUND), equipped)
-    left = analysis_of(latest_pass(equipped, PassPurpose.LEFT), equipped)
+    found = analysis_of(proof_of(equipped, PassPurpose.FOUND), equipped)
+    left = analysis_of(proof_of(equipped, PassPurpose.LEFT), equipped)
     before, after = (a.colour_only.value[a.lit_grey].mean() for a in (found, left))
     assert before > 1.5
     assert after < 0.5

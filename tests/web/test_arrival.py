@@ -345,8 +345,10 @@ def test_a_free_target_is_what_the_tuning_aims_at(signed_in, tuning):
         ({"own": "0.6 0.3"}, "six numbers"),
         ({"white": "0.9 0.9"}, "A white is two numbers"),
         ({"gamma": ""}, "needs its gamma"),
-        ({"target_name": "bt2020-pq"}, "PQ and HLG are curves of HDR signals"),
-        ({"signal": "hdr10", "target_name": "bt709-2.2"}, "choose a target with PQ"),
+        ({"target_name": "bt2020-pq"}, "PQ is the curve of an HDR signal"),
+        ({"curve": "hlg"}, "HLG is the curve of an HDR signal"),
+        ({"signal": "hdr10", "target_name": "bt709-2.2"}, "HDR10 is made with PQ: choose a target"),
+        ({"signal": "dynamic", "target_name": "bt709-bt1886"}, "dynamic metadata is made with PQ"),
         ({"tolerance": "0"}, "greater than or equal to 0.1"),
     ],
 )

@@ -14,6 +14,7 @@ from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.results import compare
 from fenvik.web.results.assemble import analysis_of, undrifted
 from fenvik.web.results.special import special_of
+from tests.web.reading import choose, run
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -25,26 +26,6 @@ def impatient(settings):
     engine.stopping.clear()
 
 
-@pytest.fixture
-def ready(equipped):
-    equipped.source = Device.objects.get(serial="BP1-1180")
-    equipped.bits = 10
-    equipped.save()
-    return equipped
-
-
-def choose(tuning, *chosen, **more):
-    tuning.lists = {"chosen": list(chosen), **more}
-    tuning.save()
-
-
-def run(tuning, person, now, **more):
-    started = services.start_pass(tuning_id=tuning.pk, actor=person, now=now, **more)
-    engine.run(started.pk)
-    started.refresh_from_db()
-    return started
-
-
 def test_what_is_chosen_is_read_and_ladders_stay_out_of_the_picture(ready, person, now):
     choose(ready, "grey-11", "colours-100", "windows", "checkerboard", "near-black", drift_every=8)
     done = run(ready, person, now)
@@ -54,7 +35,8 @@ def test_what_is_chosen_is_read_and_ladders_stay_out_of_the_picture(ready, perso
     assert parts.count("checkerboard") == 2
     assert parts.count("drift") >= 4
     analysis = analysis_of(done, ready)
-    assert len(analysis.readings.labels) == parts.count("main")
+    assert len(analysis.readings.labels) == parts.count("main") + parts.count("beside")
+    assert int(analysis.graded.sum()) == 10, "levels near black change no average"
     special = special_of(done, analysis, luminance=None)
     assert list(special.loading.area) == [1, 2, 5, 10, 18, 25, 50, 75, 100]
     assert special.board[2] > 100
@@ -258,7 +240,7 @@ def test_a_window_ladder_in_a_file_is_a_window_ladder(ready, person, now):
     data, _, _ = files.write(done, "csv")
     back = files.take_up(tuning_id=ready.pk, actor=person, data=data, purpose="check", name="w.csv", now=now)
     assert back.window == 10
-    assert list(special_of(back, None, luminance=None).loading.area) == [1, 2, 5, 18, 25, 50, 75, 100]
+    assert list(special_of(back, None, luminance=None).loading.area) == [1, 2, 5, 10, 18, 25, 50, 75, 100]
 
 
 def test_an_own_list_is_written_read_from_a_file_and_sent(ready, signed_in, person, now, client, stranger):
@@ -335,21 +317,21 @@ def test_the_pictures_and_their_files_open_for_every_view(ready, person, now, si
 def test_two_passes_differ_only_if_their_intervals_say_so(ready, person, now, signed_in, bench):
     first = run(ready, person, now)
     again = run(ready, person, now, purpose=PassPurpose.CHECK)
-    same = {f.name: f for f in compare.figures(analysis_of(first, ready), analysis_of(again, ready))}
+    same = {f.name: f for f in compare.compare(analysis_of(first, ready), analysis_of(again, ready), shared=True).figures}
     assert same["grey, average without luminance"].verdict == "cannot be told apart"
     bench.displays[0].set_control("m2", "wb-gb", -18)
     try:
         third = run(ready, person, now, purpose=PassPurpose.LEFT)
     finally:
         bench.displays[0].set_control("m2", "wb-gb", 0)
-    told = {f.name: f for f in compare.figures(analysis_of(first, ready), analysis_of(third, ready))}
+    told = {f.name: f for f in compare.compare(analysis_of(first, ready), analysis_of(third, ready), shared=True).figures}
     assert told["white, kelvin"].verdict == "lower"
     assert told["grey, average without luminance"].verdict in ("better", "worse")
     page = signed_in.get(
         f"{reverse('compare', args=(ready.pk,))}?a={first.pk}&b={third.pk}&view=wrong"
     ).content.decode()
     assert "cannot be told apart" in page or "lower" in page
-    assert compare.figures(None, None)[0].verdict == "in one of them only"
+    assert compare.compare(None, None, shared=False).figures[0].verdict == "in neither of them"
 
 
 def test_time_is_told_within_a_fifth_once_the_meter_is_known(ready, person, now, bench):

@@ -23,6 +23,7 @@ class Level:
     error: float | None
     found: tuple[float, float, float] | None
     tolerance: float  # half the width of the band, in percent
+    found_std: tuple[float, float, float] | None = None
 
 
 @dataclass(frozen=True)

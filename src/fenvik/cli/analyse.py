@@ -39,7 +39,7 @@ def run(arguments: list[str]) -> int:
         made_parser.error(f"--roll-off is for PQ; {given.target} has none")
     try:
         file = load(given.file)
-        sheet = Sheet(file.labels, file.codes, file.signal, file.xyz, file.window)
+        sheet = Sheet(file.labels, file.codes, file.signal, file.xyz, file.window, file.parts)
         try:
             made = report(sheet, target)
         except ReportError as error:

@@ -24,6 +24,24 @@ def factors(seconds: ArrayLike, white_seconds: ArrayLike, white_xyz: ArrayLike) 
     return result
 
 
+def shared_noise(
+    seconds: ArrayLike, white_seconds: ArrayLike, white_xyz: ArrayLike, covariance: ArrayLike
+) -> Floats:
+    """Return what the noise of the whites adds to readings that drift was taken out of: relative X, Y, Z, shape (n, 3, 3k).
+
+    ``covariance`` (k, 3, 3) of the whites (k, 3). Each column is one source that all readings share, scaled to one deviation.
+    """
+    at, xyz = np.asarray(white_seconds, dtype=np.float64), np.asarray(white_xyz, dtype=np.float64)
+    when, known = np.asarray(seconds, dtype=np.float64), np.asarray(covariance, dtype=np.float64)
+    relative = known / (xyz[:, :, None] * xyz[:, None, :])
+    size_of, axes = np.linalg.eigh(relative)
+    roots = axes * np.sqrt(np.maximum(size_of, 0.0))[:, None, :]  # (k, 3, 3)
+    share = -np.stack([np.interp(when, at, row) for row in np.eye(len(at))], axis=-1)  # (n, k)
+    share[:, 0] += 1.0  # everything is brought to how white was first
+    result: Floats = np.einsum("nk,kij->nikj", share, roots).reshape(len(when), 3, -1)
+    return result
+
+
 def size(white_xyz: ArrayLike) -> float:
     """Return how far luminance drifted over a pass, relative, from its lowest white to its highest."""
     y = np.asarray(white_xyz, dtype=np.float64)[:, 1]

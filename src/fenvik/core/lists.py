@@ -9,7 +9,9 @@ import numpy as np
 from fenvik.core.patches import COLOURS, Patch, full_colours, grey, patch
 from fenvik.core.signal import Range, decode
 
-Part = Literal["main", "drift", "window", "checkerboard", "uniformity", "stability"]
+# "beside": of the picture, but none of the levels that averages are made of, so that these do not hang on which lists were read.
+Part = Literal["main", "beside", "drift", "window", "checkerboard", "uniformity", "stability"]
+OF_PICTURE: tuple[Part, ...] = ("main", "beside")
 Percent = tuple[float, float, float]
 WEIGHT = np.array([0.21, 0.72, 0.07])
 
@@ -84,8 +86,16 @@ def _plain(patches: Sequence[Patch]) -> list[Shown]:
     return [Shown(p) for p in patches]
 
 
+def _beside(patches: Sequence[Patch]) -> list[Shown]:
+    return [Shown(p, "beside" if p.is_grey else "main") for p in patches]
+
+
 def _greys(levels: Sequence[float]) -> Make:
     return lambda bits, range_, _: _plain([grey(level, bits, range_) for level in levels])
+
+
+def _near_black(bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
+    return _beside([grey(level, bits, range_) for level in NEAR_BLACK])
 
 
 def _steps(count: int) -> Make:
@@ -98,7 +108,7 @@ def _custom(bits: int, range_: Range, options: dict[str, Any]) -> list[Shown]:
 
 def _near_white(bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
     over = OVER_WHITE if range_ == "limited" else ()
-    return _plain([grey(level, bits, range_) for level in (*over[::-1], *NEAR_WHITE)])
+    return _beside([grey(level, bits, range_) for level in (*over[::-1], *NEAR_WHITE)])
 
 
 def _colours(level: float) -> Make:
@@ -134,7 +144,7 @@ def _volume(bits: int, range_: Range, options: dict[str, Any]) -> list[Shown]:
     made = [
         patch(f"{r:.0f} {g:.0f} {b:.0f}", (r, g, b), bits, range_) for r in edge[::-1] for g in edge[::-1] for b in edge[::-1]
     ]
-    return _plain([p for p in made if any(p.percent)])
+    return _beside([p for p in made if any(p.percent)])
 
 
 def _windows(bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
@@ -189,7 +199,7 @@ LISTS: dict[str, Listed] = {
         Listed("luminances", "Luminance ladder", "Whether colours stay in place as they grow dark: six by five.", _luminances, 3),
         Listed("known", "Skin and known colours", "Twelve colours that everybody judges without a meter.", _known, 4),
         Listed("volume", "Volume grid", "Red, green and blue in four levels each: what a model of the display is made of.", _volume, 5),
-        Listed("near-black", "Near black", "The first steps above black, one by one.", _greys(NEAR_BLACK), 6),
+        Listed("near-black", "Near black", "The first steps above black, one by one.", _near_black, 6),
         Listed("windows", "Window ladder", "How luminance falls as the lit area grows.", _windows, 7),
         Listed("checkerboard", "Checkerboard contrast", "Black beside white: what strays within a picture.", _checkerboard, 8),
         Listed("stability", "Stability", "White every fifteen seconds for some minutes: how far light wanders by itself.", _stability, 8),
@@ -224,21 +234,21 @@ def put_together(plan: Plan, bits: int, range_: Range) -> list[Shown]:
     surprise; a patch that two lists share is read once.
     """
     made: list[Shown] = []
-    seen: set[tuple[int, int, int]] = set()
+    seen: dict[tuple[int, int, int], str] = {}
     for listed in sorted((LISTS[name] for name in plan.chosen if name in LISTS), key=lambda one: one.order):
         items = listed.make(bits, range_, plan.options)
         if listed.id in ("volume", "luminances", "saturations", "known"):
             items = sorted(items, key=lambda s: -luminance_share(s.patch, bits, range_))
         for item in items:
-            if item.part == "main":
+            if item.part in OF_PICTURE:
                 if item.patch.rgb in seen:
                     continue
-                seen.add(item.patch.rgb)
+                seen[item.patch.rgb] = item.part
             made.append(item)
     for label, percent in plan.own:
         item = Shown(patch(label, percent, bits, range_))
-        if item.patch.rgb not in seen:
-            seen.add(item.patch.rgb)
+        if seen.get(item.patch.rgb) != "main":
+            seen[item.patch.rgb] = "main"
             made.append(item)
     return _with_drift(made, plan.drift_every, bits, range_)
 
@@ -250,7 +260,7 @@ def _with_drift(items: list[Shown], every: int, bits: int, range_: Range) -> lis
     made, since = [white], 0
     for item in items:
         made.append(item)
-        since += item.part == "main"
+        since += item.part in OF_PICTURE
         if since == every:
             made.append(white)
             since = 0

@@ -19,6 +19,7 @@ from fenvik.core.colourspace import (
 )
 from fenvik.core.errors import FenvikError
 from fenvik.core.itp import delta_itp
+from fenvik.core.lists import OF_PICTURE
 from fenvik.core.science import cct_and_duv
 from fenvik.core.target import Target
 from fenvik.core.types import Bools, Floats
@@ -48,6 +49,7 @@ class Sheet:
     signal: Floats
     xyz: Floats
     window: Floats
+    parts: Sequence[str] | None = None  # of core.lists.Part, where the file says; None for a picture alone
 
 
 def _main_window(window: Floats) -> Bools:
@@ -110,7 +112,11 @@ def _listed(values: Floats) -> list[Any]:
 def report(sheet: Sheet, target: Target) -> dict[str, Any]:
     """Return the report on readings against a target, None where there is no value. Raises ReportError."""
     name = target.name
-    main = _main_window(sheet.window)
+    parts = np.array(["main"] * len(sheet.codes) if sheet.parts is None else list(sheet.parts))
+    picture = np.isin(parts, OF_PICTURE)
+    # Ladders, boards and grids are no picture, whichever window most of them share.
+    main = picture & _main_window(np.where(picture, sheet.window, np.nan) if picture.any() else sheet.window)
+    counted = parts == "main"
     white = _white(sheet, main)
     black = _mean_at(sheet, main, (0.0, 0.0, 0.0))
     peak, floor = float(white[1]), 0.0 if black is None else float(black[1])
@@ -126,7 +132,7 @@ def report(sheet: Sheet, target: Target) -> dict[str, Any]:
         graded = neutral & (level > 0) & (level < 1) & (y > 0) & (name in SDR)
         gamma = _nothing_where(np.log(y / peak) / np.log(level), graded)
         luminance_error = _nothing_where(y / wanted[:, 1] - 1.0, wanted[:, 1] != 0)
-    grey = main & neutral & (level >= 0) & (level <= 1)
+    grey = main & counted & neutral & (level >= 0) & (level <= 1)
     coloured = main & ~neutral
     columns = {
         "rgb": sheet.codes.tolist(), "signal": sheet.signal.tolist(), "xyz": sheet.xyz.tolist(), "target_xyz": _listed(wanted),

@@ -11,9 +11,11 @@ from numpy.typing import ArrayLike
 
 from fenvik.core.types import Floats
 
+DARK_SHARE = 0.2  # of the floor: with less light a chromaticity is noise
 STEP_STD = 0.5  # the Jacobian is taken over half a standard deviation each way: smooth at the size of the noise
 TWO_SIDED_95 = 1.959964
 ONE_SIDED_95 = 1.644854
+CHI_SQUARE_95_OF_3 = 7.814728
 
 
 @dataclass(frozen=True)
@@ -34,12 +36,17 @@ class Repeatability:
         levels = np.log(np.maximum(table[:, 0], 1e-6))
         return np.stack([np.interp(level, levels, table[:, i]) for i in (1, 2, 3)], axis=-1)
 
-    def covariance(self, xyz: ArrayLike, average: ArrayLike = 1) -> Floats:
-        """Return the covariance of XYZ readings (..., 3) taken with so many averages (...), shape (..., 3, 3)."""
+    def covariance(self, xyz: ArrayLike, average: ArrayLike = 1, floor: float = 0.0) -> Floats:
+        """Return the covariance of XYZ readings (..., 3) taken with so many averages (...), shape (..., 3, 3).
+
+        ``floor`` in cd/m²: below it a meter is no surer than there, however little it reads.
+        """
         xyz = np.asarray(xyz, dtype=np.float64)
-        luminance = np.maximum(xyz[..., 1], 1e-6)
-        total = np.maximum(xyz.sum(axis=-1), 1e-6)
-        x, y = xyz[..., 0] / total, np.maximum(xyz[..., 1] / total, 1e-3)
+        luminance = np.maximum(xyz[..., 1], max(floor, 1e-6))
+        # A reading of next to nothing has no chromaticity of its own: white stands in.
+        seen = np.where((xyz[..., 1] > DARK_SHARE * luminance)[..., None], np.maximum(xyz, 0.0), luminance[..., None])
+        total = seen.sum(axis=-1)
+        x, y = seen[..., 0] / total, np.maximum(seen[..., 1] / total, 1e-3)
         std = self.at(luminance)
         zero, one = np.zeros_like(x), np.ones_like(x)
         # d(X, Y, Z) by d(ln Y, x, y)
@@ -57,6 +64,29 @@ class Repeatability:
         variance = std**2 / np.asarray(average, dtype=np.float64)[..., None]
         result: Floats = (jacobian * variance[..., None, :]) @ np.swapaxes(jacobian, -1, -2)
         return result
+
+
+def chromatic_shift(xyz: ArrayLike, luminance: float, x: float, y: float) -> Floats:
+    """Return by how much XYZ (..., 3) moves where luminance is off by a share, and chromaticity by so much in x and y."""
+    xyz = np.asarray(xyz, dtype=np.float64)
+    total = np.maximum(xyz.sum(axis=-1), 1e-12)
+    cx, cy = xyz[..., 0] / total, np.maximum(xyz[..., 1] / total, 1e-3)
+    lit = xyz[..., 1]
+    made = [
+        cx / cy * lit * luminance + lit / cy * x - cx * lit / cy**2 * y,
+        lit * luminance,
+        (1 - cx - cy) / cy * lit * luminance - lit / cy * x - (1 - cx) * lit / cy**2 * y,
+    ]
+    return np.stack(made, axis=-1)
+
+
+def same_light(first: ArrayLike, second: ArrayLike, covariance: ArrayLike) -> bool:
+    """Whether two XYZ (3,) cannot be told apart at 95 %, with the covariance (3, 3) of their difference. Source: JCGM 102, 6.5."""
+    apart = np.asarray(second, dtype=np.float64) - np.asarray(first, dtype=np.float64)
+    known = np.asarray(covariance, dtype=np.float64)
+    if not known.any():
+        return not apart.any()
+    return bool(apart @ np.linalg.pinv(known) @ apart < CHI_SQUARE_95_OF_3)
 
 
 def spread(repeats: ArrayLike, single: ArrayLike) -> Floats:

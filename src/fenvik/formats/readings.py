@@ -13,6 +13,7 @@ from fenvik.core.types import Floats, Ints
 
 MOST_READINGS = 100_000
 MOST_LINE_BYTES = 64 * 1024
+MOST_LINES = 1_000_000
 NEEDED = ("r", "g", "b", "bits", "range", "X", "Y", "Z")
 BITS = (8, 10, 12, 16)
 WHOLE = re.compile(r"[+-]?[0-9]{1,12}$")
@@ -25,7 +26,14 @@ CGATS_FIELDS = {
     "XYZ_Y": "Y",
     "XYZ_Z": "Z",
     "SAMPLE_NAME": "label",
+    # Fenvik's own, each declared with KEYWORD: what a reading was part of, how it was shown, and whether it was too dark.
+    "FENVIK_PART": "part",
+    "FENVIK_WINDOW": "window",
+    "FENVIK_SURROUND": "surround",
+    "FENVIK_DARK": "dark",
 }
+OPTIONAL = ("window", "label", "part", "surround", "dark")
+PARTS = ("main", "beside", "drift", "window", "checkerboard", "uniformity", "stability")
 
 
 class ReadingsError(FenvikError, ValueError):
@@ -49,6 +57,9 @@ class ReadingsFile:
     window: Floats  # percent, NaN where the file does not say
     labels: list[str | None]
     lines: list[int]
+    parts: list[str]  # "main" where the file does not say
+    surround: Floats  # percent of signal, NaN where the file does not say
+    dark: np.ndarray  # (n,) of bool: too dark to read
 
     @property
     def signal(self) -> Floats:
@@ -67,17 +78,24 @@ def printable(text: str) -> str:
 
 def lines_of(data: bytes) -> list[str]:
     """Return the lines of a text file. Raises ReadingsError for what is no UTF-8 text, or has a line too long."""
+    # Counted and measured as bytes, before anything is made of them: a hostile file costs no more memory than its own size.
+    if data.count(b"\n") > MOST_LINES:
+        raise ReadingsError(MOST_LINES, "-", f"there are more than {MOST_LINES:,} lines")
+    start, number = 0, 1
+    while start < len(data):
+        end = data.find(b"\n", start)
+        end = len(data) if end < 0 else end
+        if end - start > MOST_LINE_BYTES:
+            raise ReadingsError(number, "-", f"the line is longer than {MOST_LINE_BYTES // 1024} KiB")
+        start, number = end + 1, number + 1
+    at = data.find(b"\0")
+    if at >= 0:
+        raise ReadingsError(data.count(b"\n", 0, at) + 1, "-", "there is a NUL byte in it")
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise ReadingsError(data[: error.start].count(b"\n") + 1, "-", "it is not UTF-8") from error
-    if "\0" in text:
-        raise ReadingsError(text[: text.index("\0")].count("\n") + 1, "-", "there is a NUL byte in it")
-    lines = [line.removesuffix("\r") for line in text.split("\n")]
-    for number, line in enumerate(lines, 1):
-        if len(line) > MOST_LINE_BYTES // 4 and len(line.encode()) > MOST_LINE_BYTES:
-            raise ReadingsError(number, "-", f"the line is longer than {MOST_LINE_BYTES // 1024} KiB")
-    return lines
+    return [line.removesuffix("\r") for line in text.split("\n")]
 
 
 class _Rows:
@@ -91,6 +109,9 @@ class _Rows:
         self.window: list[float] = []
         self.labels: list[str | None] = []
         self.lines: list[int] = []
+        self.parts: list[str] = []
+        self.surround: list[float] = []
+        self.dark: list[bool] = []
 
     def add(self, line: int, cells: dict[str, str]) -> None:
         if len(self.lines) == MOST_READINGS:
@@ -109,8 +130,12 @@ class _Rows:
         x, y, z = (_number(line, name, cells[name]) for name in ("X", "Y", "Z"))
         if y < 0:
             raise ReadingsError(line, "Y", f"{printable(cells['Y'])} is below 0")
-        window = cells.get("window", "").strip()
-        self.window.append(_number(line, "window", window) if window else math.nan)
+        for name, kept in (("window", self.window), ("surround", self.surround)):
+            told = cells.get(name, "").strip()
+            kept.append(_number(line, name, told) if told else math.nan)
+        part = cells.get("part", "").strip()
+        self.parts.append(part if part in PARTS else "main")
+        self.dark.append(cells.get("dark", "").strip() in ("1", "yes"))
         self.codes.append((codes[0], codes[1], codes[2]))
         self.bits.append(bits)
         self.limited.append(cells["range"] == "limited")
@@ -124,6 +149,7 @@ class _Rows:
         return ReadingsFile(
             np.array(self.codes, dtype=np.int64), np.array(self.bits, dtype=np.int64), np.array(self.limited),
             np.array(self.xyz, dtype=np.float64), np.array(self.window, dtype=np.float64), self.labels, self.lines,
+            self.parts, np.array(self.surround, dtype=np.float64), np.array(self.dark, dtype=bool),
         )  # fmt: skip
 
 
@@ -163,10 +189,10 @@ def _read_csv(lines: list[str]) -> ReadingsFile:
     for name in NEEDED:
         if name not in head:
             raise ReadingsError(first, name, "the column is missing")
-    for name in (*NEEDED, "window", "label"):
+    for name in (*NEEDED, *OPTIONAL):
         if head.count(name) > 1:
             raise ReadingsError(first, name, "the column is there twice")
-    at = {name: head.index(name) for name in (*NEEDED, "window", "label") if name in head}
+    at = {name: head.index(name) for name in (*NEEDED, *OPTIONAL) if name in head}
     rows = _Rows()
     for number, line in numbered[1:]:
         cells = _cells(number, line)
@@ -242,7 +268,7 @@ def _read_cgats(lines: list[str], head: int) -> ReadingsFile:
 
 def _check_cgats(number: int, fields: list[str], keywords: dict[str, str], declared: set[str]) -> None:
     for name, short in CGATS_FIELDS.items():
-        if name not in fields and short != "label":
+        if name not in fields and short not in OPTIONAL:
             raise ReadingsError(number, name, "the field is missing")
         if fields.count(name) > 1:
             raise ReadingsError(number, name, "the field is there twice")

@@ -1,10 +1,10 @@
 """A reading as a person types it from the display of any meter: X Y Z, or Y x y."""
 
-import math
 import re
 from typing import Literal
 
 from fenvik.core.errors import FenvikError
+from fenvik.formats.numbers import NumberError, number
 
 Order = Literal["XYZ", "Yxy"]
 ORDERS: dict[str, str] = {"XYZ": "X Y Z", "Yxy": "Y x y"}
@@ -60,9 +60,6 @@ def _count(n: int) -> str:
 
 def _number(part: str) -> float:
     try:
-        value = float(part.replace(",", ".").replace("−", "-"))
-    except ValueError:
-        raise TypedError(f"“{part[:20]}” is no number.") from None
-    if not math.isfinite(value):
-        raise TypedError(f"“{part[:20]}” is no number.")
-    return value
+        return number(part)
+    except NumberError as problem:
+        raise TypedError(str(problem)) from None

@@ -12,7 +12,7 @@ from fenvik.core.errors import NoWhiteError
 from fenvik.core.hues import HUES
 from fenvik.core.patches import Patch, grey, patch
 from fenvik.core.types import Floats
-from fenvik.web.adjusting.history import History, grey_level, is_of_picture
+from fenvik.web.adjusting.history import History, grey_level, speaks
 from fenvik.web.menus.values import Values, values_of
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.services import start_pass
@@ -72,7 +72,7 @@ def turns_of(values: Values, hue: str) -> list[core.Turn]:
 
 def hues_of(tuning: Tuning, values: Values, rows: list[Reading]) -> list[Hue]:
     """Return every colour that the menu has controls for; ``rows`` are recent readings, oldest first."""
-    rows = [row for row in rows if is_of_picture(row) and not row.too_dark and row.y > 0]
+    rows = [row for row in rows if speaks(row) and not row.too_dark and row.y > 0]
     history = History(values)
     epochs = [history.epoch_of(row) for row in rows]
     colours = {c["id"] for c in values.controls if (c.get("role") or "").startswith("colour.")}

@@ -16,8 +16,8 @@ from fenvik.core.response import Control, Response, drive, light
 from fenvik.core.state import GreyReading, learn_from, levels_now
 from fenvik.core.types import Floats
 from fenvik.core.uncertainty import Repeatability
-from fenvik.web.adjusting.history import History, grey_level, is_of_picture
-from fenvik.web.adjusting.learned import prior_of
+from fenvik.web.adjusting.history import History, grey_level, speaks
+from fenvik.web.adjusting.learned import learned_version, prior_of
 from fenvik.web.menus.values import Values
 from fenvik.web.passes.models import PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
@@ -183,7 +183,7 @@ def _grey_rows(rows: list[Reading], history: History) -> list[GreyRow]:
     made = []
     for row in rows:
         level = grey_level(row)
-        if level is not None and row.y > 0 and is_of_picture(row):
+        if level is not None and row.y > 0 and speaks(row):
             made.append(GreyRow(row, level, history.epoch_of(row), row.pass_of.purpose == PassPurpose.ADJUST))
     return made
 
@@ -227,8 +227,9 @@ def kept_lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     Readings and changes are only ever added, so the newest of each says whether an earlier desk still holds.
     """
     key = (
-        tuning.pk, tuning.high_level, tuning.low_level, tuning.working_end, tuning.target_name, tuning.tolerance,
-        tuning.picture_mode, rows[-1].pk if rows else 0, values.changes[-1].pk if values.changes else 0,
+        tuning.pk, tuning.high_level, tuning.low_level, tuning.working_end, tuning.target,
+        tuning.picture_mode, rows[-1].pk if rows else 0, len(rows), learned_version(tuning),
+        values.changes[-1].pk if values.changes else 0,
         repr(values.found), repr(values.controls), frozenset((row.pass_of_id, row.pass_of.correction_id) for row in rows),
     )  # fmt: skip
     if key not in _kept:

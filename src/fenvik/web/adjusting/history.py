@@ -6,6 +6,7 @@ from datetime import datetime
 from functools import cached_property
 from typing import Any
 
+from fenvik.core.lists import OF_PICTURE
 from fenvik.core.signal import decode
 from fenvik.web.menus.values import Values
 from fenvik.web.passes.models import OF_INSTRUMENTS, Reading
@@ -64,8 +65,16 @@ class History:
 
 
 def is_of_picture(row: Reading) -> bool:
-    """Whether a reading tells of the display, and not of the instruments."""
-    return row.pass_of.purpose not in OF_INSTRUMENTS
+    """Whether a reading is one of the picture: not of the instruments, nor of a ladder, a board or a grid."""
+    return row.pass_of.purpose not in OF_INSTRUMENTS and row.part in OF_PICTURE
+
+
+def speaks(row: Reading) -> bool:
+    """Whether a reading speaks for the state that the display is in: the one rule for whatever is learned, proposed or said of it.
+
+    Ladders and grids are read in other windows or at single dark levels by the dozen, files elsewhere: none of them does.
+    """
+    return is_of_picture(row) and row.part == "main" and not row.pass_of.is_file
 
 
 def grey_level(row: Reading) -> float | None:
@@ -78,5 +87,5 @@ def grey_level(row: Reading) -> float | None:
 def newest_white(rows: Sequence[Reading]) -> float | None:
     """Return the luminance in cd/m² of the white that was read last; ``rows`` oldest first."""
     return next(
-        (float(row.seen[1]) for row in reversed(rows) if grey_level(row) == 1.0 and is_of_picture(row) and row.y > 0), None
+        (float(row.seen[1]) for row in reversed(rows) if grey_level(row) == 1.0 and speaks(row) and row.y > 0), None
     )

@@ -33,6 +33,15 @@ def prior_of(tuning: Tuning, controls: Sequence[Control]) -> Response:
     return earlier.carried()
 
 
+def learned_version(tuning: Tuning) -> tuple[int, str]:
+    """Return what tells whether the belief to start from is another one than before."""
+    if tuning.display.menu_map_id is None:
+        return 0, ""
+    known = LearnedResponse.objects.filter(menu_map=tuning.display.menu_map_id, picture_mode=tuning.picture_mode)
+    newest = known.exclude(tuning=tuning).order_by("-at").values_list("pk", "at").first()
+    return (0, "") if newest is None else (newest[0], newest[1].isoformat())
+
+
 def keep(*, tuning: Tuning, response: Response, now: datetime) -> None:
     """Keep what a tuning taught; once more replaces it."""
     if tuning.display.menu_map_id is None or not any(response.observed):

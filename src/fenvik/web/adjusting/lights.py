@@ -9,7 +9,7 @@ import numpy as np
 from fenvik.core.handsfree.lights import next_light
 from fenvik.core.levels import READ, Ends, ends_of
 from fenvik.core.patches import grey
-from fenvik.web.adjusting.history import History, grey_level, is_of_picture
+from fenvik.web.adjusting.history import History, grey_level, speaks
 from fenvik.web.adjusting.moves import move_of
 from fenvik.web.menus.values import Values
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
@@ -44,7 +44,7 @@ def lights_of(tuning: Tuning, values: Values, rows: list[Reading]) -> Lights:
     greys = [
         (100.0 * level, history.epoch_of(row), row)
         for row in rows
-        if (level := grey_level(row)) is not None and is_of_picture(row) and not row.pass_of.repeat
+        if (level := grey_level(row)) is not None and speaks(row) and not row.pass_of.repeat
     ]
     here = [(level, row) for level, epoch, row in greys if epoch == history.newest]
     whites = [(states[epoch], row.seen[1]) for level, epoch, row in greys if abs(level - 100.0) < 1e-6]

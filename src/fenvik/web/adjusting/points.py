@@ -9,7 +9,7 @@ import numpy as np
 from fenvik.core import points as core
 from fenvik.core.handsfree.greymodel import Seen, drives_of
 from fenvik.core.handsfree.knobs import Knob, knobs_of
-from fenvik.web.adjusting.history import History, grey_level, is_of_picture
+from fenvik.web.adjusting.history import History, grey_level, speaks
 from fenvik.web.menus.values import Values
 from fenvik.web.passes.models import Reading
 from fenvik.web.visits.models import Tuning
@@ -77,7 +77,7 @@ _kept: OrderedDict[tuple[Any, ...], Points] = OrderedDict()
 def points_of(tuning: Tuning, values: Values, rows: list[Reading]) -> Points:
     """Return the points of a tuning; ``rows`` are its recent readings, oldest first. From memory where nothing has changed."""
     key = (
-        tuning.pk, tuning.target_name, tuning.tolerance, tuning.corrects_curve, rows[-1].pk if rows else 0,
+        tuning.pk, tuning.target, tuning.corrects_curve, rows[-1].pk if rows else 0, len(rows),
         values.changes[-1].pk if values.changes else 0, repr(values.found), repr(values.controls),
         frozenset((row.pass_of_id, row.pass_of.correction_id) for row in rows),
     )  # fmt: skip
@@ -103,7 +103,7 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading]) -> Points:
     greys = []
     for row in rows:
         level = grey_level(row)
-        if level is None or not is_of_picture(row) or row.pass_of.repeat:
+        if level is None or not speaks(row) or row.pass_of.repeat:
             continue
         epoch = history.epoch_of(row)
         if epoch >= since:

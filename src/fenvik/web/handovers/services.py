@@ -1,23 +1,22 @@
 """Making a handover: a frozen copy of what was found and left, behind a private link."""
 
-from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import transaction
 from django.db.models import F
 
-from fenvik.core.analysis import Analysis, Readings, analyse
 from fenvik.core.errors import FenvikError
-from fenvik.core.target import TARGETS
-from fenvik.web.corrections.judging import systematic_of
+from fenvik.web.handovers.freezing import frozen_pass, frozen_target
 from fenvik.web.handovers.models import Handover
 from fenvik.web.kit.notify import notify
 from fenvik.web.menus.models import Moment, SettingsSheet
 from fenvik.web.menus.values import values_of
-from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.passes.models import PassPurpose
 from fenvik.web.people.models import User
-from fenvik.web.results.assemble import core_readings, latest_pass, newest_of_each
+from fenvik.web.results.assemble import analysis_of
+from fenvik.web.results.proof import counted, proof, short_of, unfinished
+from fenvik.web.results.verdict import verdict_of
 from fenvik.web.visits.models import Tuning, Visit
 
 KEPT_FOR = timedelta(days=730)
@@ -32,68 +31,27 @@ class NothingToHandOverError(FenvikError):
         super().__init__("A handover needs a tuning that was measured as found and as left; this visit has none yet.")
 
 
-def _frozen_pass(pass_: Pass) -> dict[str, Any]:
-    rows = newest_of_each(pass_.readings.order_by("id"))
-    taken = core_readings(pass_, rows)
-    return {
-        "at": (rows[-1].at if rows else pass_.created_at).isoformat(),
-        "bits": pass_.bits,
-        "range": pass_.range,
-        "average": pass_.average,
-        "window": pass_.window,
-        "meter": {
-            key: pass_.meter_facts[key] for key in ("maker", "model", "serial", "kind", "floor", "repeatability")
-        },
-        "correction": _frozen_correction(pass_),
-        "readings": [
-            {
-                "label": row.label,
-                "rgb": [row.r, row.g, row.b],
-                "xyz": [float(v) for v in xyz],
-                "average": float(average),
-            }
-            for row, xyz, average in zip(rows, taken.xyz, taken.average, strict=True)
-        ],
-    }
-
-
-def _frozen_correction(pass_: Pass) -> dict[str, Any] | None:
-    """Return what the readings were looked at through: they are frozen as they were seen."""
-    made = pass_.correction
-    if made is None:
-        return None
-    return {
-        "reference": made.reference_name, "reference_serial": made.reference_serial, "made_at": made.made_at.isoformat(),
-        "method": made.method, "matrix": made.matrix, "systematic": list(systematic_of(made)),
-    }  # fmt: skip
-
-
-def frozen_analysis(tuning: dict[str, Any], which: str) -> Analysis:
-    """Return the analysis of a frozen pass, ``found`` or ``left``."""
-    kept = tuning[which]
-    shell = Pass(bits=kept["bits"], range=kept["range"], average=kept["average"], meter_facts=kept["meter"], patches=[])
-    readings: Readings = core_readings(shell, [_row(i, row, kept["average"]) for i, row in enumerate(kept["readings"])])
-    systematic = (kept.get("correction") or {}).get("systematic")
-    if systematic is not None:
-        readings = replace(readings, systematic=(systematic[0], systematic[1], systematic[2]))
-    return analyse(readings, replace(TARGETS[tuning["target"]], tolerance=tuning["tolerance"]))
-
-
-def _row(index: int, row: dict[str, Any], average: float) -> Any:
-    from fenvik.web.passes.models import Reading
-
-    red, green, blue = row["rgb"]
-    x, y, z = row["xyz"]
-    return Reading(
-        index=index, label=row["label"], r=red, g=green, b=blue, x=x, y=y, z=z, average=row.get("average", average)
-    )
+def lacking(tuning: Tuning) -> str:
+    """Return why a tuning cannot be handed over, in words; empty where it can."""
+    passes = list(counted(tuning.passes.all()))  # type: ignore[attr-defined]
+    for purpose, words in ((PassPurpose.FOUND, "as found"), (PassPurpose.LEFT, "as left")):
+        if proof(passes, purpose) is None:
+            begun = unfinished(passes, purpose)
+            return f"{words} is not complete: {short_of(begun)}" if begun is not None else f"not measured {words}"
+    return ""
 
 
 def _frozen_tuning(tuning: Tuning) -> dict[str, Any] | None:
-    found, left = latest_pass(tuning, PassPurpose.FOUND), latest_pass(tuning, PassPurpose.LEFT)
+    passes = list(counted(tuning.passes.select_related("correction")))  # type: ignore[attr-defined]
+    proven = proof(passes, PassPurpose.FOUND), proof(passes, PassPurpose.LEFT)
+    if proven[0] is None or proven[1] is None:
+        return None
+    found, left = (frozen_pass(pass_, tuning) for pass_ in proven)
     if found is None or left is None:
         return None
     values = values_of(tuning)
+    both = [analysis_of(pass_, tuning, pass_.last_reading) for pass_ in proven]
+    verdict = verdict_of(both[0], both[1], values, tuning.luminance)
     return {
         "id": tuning.pk,
         "name": tuning.name,
@@ -104,9 +62,11 @@ def _frozen_tuning(tuning: Tuning) -> dict[str, Any] | None:
         "signal": tuning.get_signal_display(),
         "target": tuning.target_name,
         "target_label": tuning.target_label,
+        "aim": frozen_target(tuning.target),
         "tolerance": tuning.tolerance,
-        "found": _frozen_pass(found),
-        "left": _frozen_pass(left),
+        "found": found,
+        "left": left,
+        "verdict": None if verdict is None else {"sentence": verdict.sentence, "unreached": verdict.unreached},
         "settings": [
             {"id": row["id"], "group": row["group"], "label": row["label"], "found": row["found"], "left": row["now"]}
             for row in values.rows
@@ -123,7 +83,13 @@ def make_handover(*, visit_id: int, actor: User, now: datetime) -> Handover:
     """
     visit = Visit.objects.of_firm(actor.firm_id).select_related("client", "firm").get(pk=visit_id)
     tunings = visit.tunings.select_related("display__room", "display__menu_map").order_by("pk")
-    frozen = [kept for tuning in tunings if (kept := _frozen_tuning(tuning)) is not None]
+    frozen, missing = [], []
+    for tuning in tunings:
+        kept = _frozen_tuning(tuning)
+        if kept is None:
+            missing.append({"name": tuning.name, "why": lacking(tuning) or "nothing that could be analysed"})
+        else:
+            frozen.append(kept)
     if not frozen:
         raise NothingToHandOverError
     for kept in frozen:
@@ -135,6 +101,7 @@ def make_handover(*, visit_id: int, actor: User, now: datetime) -> Handover:
         "on": visit.on.isoformat(),
         "by": actor.get_full_name() or actor.username,
         "tunings": frozen,
+        "missing": missing,
     }
     made = Handover.objects.create(
         visit=visit,

@@ -1,6 +1,6 @@
 """The client's page."""
 
-from datetime import date
+from datetime import date, datetime
 from typing import Any
 
 from django.contrib.auth.decorators import login_not_required
@@ -8,8 +8,9 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.utils import timezone
 
+from fenvik.web.handovers.freezing import frozen_analysis
 from fenvik.web.handovers.models import Handover
-from fenvik.web.handovers.services import frozen_analysis, opened
+from fenvik.web.handovers.services import opened
 from fenvik.web.results import pictures
 from fenvik.web.results.summary import figures
 
@@ -29,9 +30,24 @@ def tuning_page(kept: dict[str, Any]) -> dict[str, Any]:
         "colours": pictures.draw("colours", pair),
         "errors": pictures.draw("errors", pair),
         "groups": groups,
+        "lacks": [(words, kept[w]["lacks"]) for w, words in (("found", "As found"), ("left", "As left")) if kept[w].get("lacks")],
+        "through": _through(kept["left"]),
         "changed": sum(row["found"] != row["left"] for row in kept["settings"]),
         "cooler": (figures(found).get("cct") or 0) - (figures(left).get("cct") or 0) > 150,
     }
+
+
+def measured_on(content: dict[str, Any]) -> list[date]:
+    """Return the days on which what was left was read, by the readings' own time."""
+    return sorted({timezone.localtime(datetime.fromisoformat(kept["left"]["at"])).date() for kept in content["tunings"]})
+
+
+def _through(left: dict[str, Any]) -> str:
+    """Return what a frozen pass was looked at through, in words."""
+    made = left.get("correction")
+    if made is not None:
+        return f"corrected by {made['reference']}"
+    return "itself a reference" if left["meter"]["kind"] == "spectroradiometer" else "uncorrected"
 
 
 @login_not_required
@@ -48,7 +64,7 @@ def handover_page(request: HttpRequest, token: str) -> HttpResponse:
         "handovers/page.html",
         {
             "content": content,
-            "on": date.fromisoformat(content["on"]),
+            "days": measured_on(content),
             "tunings": [tuning_page(kept) for kept in content["tunings"]],
             "handover": handover,
         },

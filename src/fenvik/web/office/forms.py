@@ -1,16 +1,26 @@
 """Forms of the office: clients, visits, tunings with their displays."""
 
-import math
 from typing import Any
 
 from django import forms
 
 from fenvik.core.patterns.options import PatternError, three_primaries
+from fenvik.formats.numbers import NumberError, numbers
 from fenvik.web.clients.models import Client, Display, Room, Technology
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.menus.models import MenuMap
 from fenvik.web.menus.shapes import SHAPES
-from fenvik.web.visits.models import FREE_CURVES, PRIMARIES, ROLL_OFFS, SIGNALS, TARGET_LABELS, Purpose, Tuning, Visit
+from fenvik.web.visits.models import (
+    FREE_CURVES,
+    PRIMARIES,
+    ROLL_OFFS,
+    SIGNALS,
+    TARGET_LABELS,
+    Purpose,
+    Tuning,
+    Visit,
+    clash,
+)
 
 NAMED_TARGETS = [(name, label) for name, label in TARGET_LABELS.items() if name != "free"]
 
@@ -101,6 +111,8 @@ class TuningForm(forms.Form):
             for name, words in (("room", "the room it stands in"), ("model", "its model")):
                 if not (cleaned.get(name) or "").strip():
                     self.add_error(name, f"A new display needs {words}.")
+        if cleaned.get("target_name"):
+            _refuse_clash(self, cleaned)
         return cleaned
 
 
@@ -185,6 +197,12 @@ class DisplayForm(PlainNumbers, forms.ModelForm):
         return rows
 
 
+def _refuse_clash(form: forms.Form, cleaned: dict[str, Any], field: str = "target_name") -> None:
+    problem = clash(cleaned.get("signal") or "sdr", cleaned["target_name"], cleaned.get("free"))
+    if problem:
+        form.add_error(field, problem)
+
+
 class TargetForm(PlainNumbers, forms.Form):
     """What a tuning aims at: a named target, or a free one of primaries, white and curve."""
 
@@ -197,6 +215,7 @@ class TargetForm(PlainNumbers, forms.Form):
     tolerance = forms.FloatField(min_value=0.1, max_value=10, help_text="CIEDE2000; ΔE ITP for HDR")
     roll_off = forms.ChoiceField(choices=list(ROLL_OFFS.items()), label="PQ beyond its peak", required=False)
     mastered = forms.FloatField(min_value=100, max_value=10000, required=False, label="Mastered to, cd/m²")
+    mastered_least = forms.FloatField(min_value=0, max_value=1, required=False, label="Mastered down to, cd/m²")
     primaries = forms.ChoiceField(
         choices=[*((n, w) for n, (w, _) in PRIMARIES.items()), ("own", "own")], required=False
     )
@@ -207,6 +226,7 @@ class TargetForm(PlainNumbers, forms.Form):
 
     PLAIN = (
         "name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance", "roll_off", "mastered",
+        "mastered_least",
     )  # fmt: skip
     FREE = ("primaries", "own", "white", "curve", "gamma")
 
@@ -241,10 +261,8 @@ class TargetForm(PlainNumbers, forms.Form):
         """Put a free target together; each wrong part has its sentence."""
         cleaned = super().clean() or {}
         if cleaned.get("target_name") != "free":
-            if cleaned.get("signal") == "sdr" and cleaned.get("target_name", "").endswith(("-pq", "-hlg")):
-                self.add_error("target_name", "PQ and HLG are curves of HDR signals; this tuning is for SDR.")
-            if cleaned.get("signal") in ("hdr10", "dynamic") and not cleaned.get("target_name", "").endswith("-pq"):
-                self.add_error("target_name", "HDR10 and dynamic metadata are PQ signals: choose a target with PQ.")
+            if cleaned.get("signal") and cleaned.get("target_name"):
+                _refuse_clash(self, cleaned)
             return cleaned
         facts: dict[str, Any] = {
             "curve": cleaned.get("curve") or "power",
@@ -264,16 +282,18 @@ class TargetForm(PlainNumbers, forms.Form):
         if white is not None:
             facts["white"] = white
         cleaned["free"] = facts
+        if cleaned.get("signal"):
+            _refuse_clash(self, cleaned, "curve")
         return cleaned
 
     def _white(self, text: str) -> list[float] | None:
         if not text.strip():
             return None
         try:
-            numbers = [float(part) for part in text.replace(",", " ").split()]
-        except ValueError:
-            numbers = []
-        if len(numbers) != 2 or not all(math.isfinite(v) and 0.1 < v < 0.7 for v in numbers) or sum(numbers) >= 1:
+            told = numbers(text)
+        except NumberError:
+            told = []
+        if len(told) != 2 or not all(0.1 < v < 0.7 for v in told) or sum(told) >= 1:
             self.add_error("white", "A white is two numbers, x and y, such as 0.3127 0.3290.")
             return None
-        return numbers
+        return told

@@ -15,7 +15,7 @@ from fenvik.web.clients.models import Client, Display, Room
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.office.forms import NAMED_TARGETS, DisplayForm, PlainNumbers, RoomForm
 from fenvik.web.office.services import add_proposed, keep_display, keep_room
-from fenvik.web.visits.models import SIGNALS, Tuning, Visit
+from fenvik.web.visits.models import SIGNALS, Tuning, Visit, clash
 
 
 @require_http_methods(["GET", "POST"])
@@ -74,8 +74,9 @@ class ProposalForm(PlainNumbers, forms.Form):
     luminance = forms.FloatField(required=False, min_value=5, max_value=5000)
     tolerance = forms.FloatField(min_value=0.1, max_value=10)
 
-    def __init__(self, *args, words: str, **kwargs) -> None:  # type: ignore[no-untyped-def]
+    def __init__(self, *args, words: str, signal: str, **kwargs) -> None:  # type: ignore[no-untyped-def]
         super().__init__(*args, **kwargs)
+        self.signal = signal
         for name, what in (
             ("picture_mode", "Picture mode"),
             ("name", "Name"),
@@ -90,6 +91,10 @@ class ProposalForm(PlainNumbers, forms.Form):
         cleaned = super().clean() or {}
         if cleaned.get("take") and not (cleaned.get("picture_mode") or "").strip():
             self.add_error("picture_mode", "Which picture mode, as the display calls it?")
+        if cleaned.get("take") and cleaned.get("target_name"):
+            problem = clash(self.signal, cleaned["target_name"])
+            if problem:
+                self.add_error("target_name", problem)
         return cleaned
 
 
@@ -109,6 +114,7 @@ def proposals(request: HttpRequest, pk: int, display_pk: int) -> HttpResponse:
             request.POST or None,
             prefix=f"{purpose}-{signal}",
             words=words,
+            signal=signal,
             initial={
                 "name": f"{shown.room.name}, {words}",
                 "target_name": made.target,

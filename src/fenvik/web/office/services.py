@@ -10,14 +10,28 @@ from fenvik.web.clients.models import Client, Display, Feed, Room
 from fenvik.web.kit.notify import notify
 from fenvik.web.menus.models import MenuMap, Origin
 from fenvik.web.menus.shapes import SHAPES
+from fenvik.web.passes.services import PICTURES
 from fenvik.web.people.models import User
-from fenvik.web.visits.models import Tuning, Visit
+from fenvik.web.results.summary import summarise
+from fenvik.web.visits.models import Tuning, Visit, clash
 
 
 class NameTakenError(FenvikError):
     """A name that something else of the same place has."""
 
     code = "name_taken"
+
+
+class TargetClashError(FenvikError):
+    """A target that cannot be held against the tuning's signal."""
+
+    code = "target_clash"
+
+
+def _see_that_it_fits(facts: dict[str, Any]) -> None:
+    problem = clash(facts.get("signal") or "sdr", facts["target_name"], facts.get("free"))
+    if problem:
+        raise TargetClashError(problem)
 
 
 @transaction.atomic
@@ -59,6 +73,7 @@ def as_usual(technology: str) -> dict[str, Any]:
 @transaction.atomic
 def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning:
     """Add a tuning to a visit; a new display gets its room and its menu map with it."""
+    _see_that_it_fits(cleaned)
     visit = Visit.objects.of_firm(actor.firm_id).select_related("client").get(pk=visit_id)
     display = cleaned["display"]
     if display is None:
@@ -112,7 +127,9 @@ def keep_display(*, display: Display, feeds: list[tuple[str, str]]) -> Display:
 
 @transaction.atomic
 def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[dict[str, Any]]) -> list[Tuning]:
-    """Add the tunings that were chosen from the proposals of a display, each as it was changed there."""
+    """Add the tunings that were chosen from the proposals of a display, each as it was changed there. Raises TargetClashError."""
+    for facts in chosen:
+        _see_that_it_fits(facts)
     visit = Visit.objects.of_firm(actor.firm_id).get(pk=visit_id)
     display = (
         Display.objects.of_firm(actor.firm_id)
@@ -132,14 +149,20 @@ def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[di
 
 @transaction.atomic
 def keep_target(*, tuning_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning:
-    """Keep what a tuning aims at."""
+    """Keep what a tuning aims at. Raises TargetClashError."""
+    _see_that_it_fits(cleaned)
     tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=tuning_id)
     if tuning.picture_mode != cleaned["picture_mode"]:
         tuning.mode_id = ""  # it was another mode's
     for name in ("name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance"):
         setattr(tuning, name, cleaned[name])
     tuning.roll_off, tuning.mastered = cleaned.get("roll_off") or "clip", cleaned.get("mastered") or tuning.mastered
+    least = cleaned.get("mastered_least")
+    tuning.mastered_least = tuning.mastered_least if least is None else least
     tuning.free = cleaned.get("free") if cleaned["target_name"] == "free" else None
     tuning.save()
+    # What was read before is held against the new target too, at once and everywhere.
+    for pk in tuning.passes.filter(summary__isnull=False, purpose__in=PICTURES).values_list("pk", flat=True):
+        summarise(pk)
     notify(tuning_id)
     return tuning

@@ -114,12 +114,14 @@ FROM (
     SELECT DISTINCT ON (p.tuning_id) p.tuning_id, (p.summary->>'grey_mean')::float8 AS grey
     FROM passes_pass p JOIN visits_tuning t ON t.id = p.tuning_id JOIN visits_visit v ON v.id = t.visit_id
     WHERE v.firm_id = %(firm)s AND v.on BETWEEN %(first)s AND %(last)s
-        AND p.purpose = 'left' AND p.summary->>'grey_mean' IS NOT NULL
-    ORDER BY p.tuning_id, p.created_at DESC
+        AND p.purpose = 'left' AND (p.complete OR p.named_at IS NOT NULL) AND p.removed_at IS NULL
+        AND p.summary->>'grey_mean' IS NOT NULL
+    ORDER BY p.tuning_id, p.named_at DESC NULLS LAST, p.created_at DESC
 ) l CROSS JOIN LATERAL (
     SELECT (p.summary->>'grey_mean')::float8 AS grey FROM passes_pass p
-    WHERE p.tuning_id = l.tuning_id AND p.purpose = 'found' AND p.summary->>'grey_mean' IS NOT NULL
-    ORDER BY p.created_at DESC LIMIT 1
+    WHERE p.tuning_id = l.tuning_id AND p.purpose = 'found' AND (p.complete OR p.named_at IS NOT NULL)
+        AND p.removed_at IS NULL AND p.summary->>'grey_mean' IS NOT NULL
+    ORDER BY p.named_at DESC NULLS LAST, p.created_at DESC LIMIT 1
 ) f
 """
 

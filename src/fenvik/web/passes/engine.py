@@ -231,6 +231,11 @@ class Runner:
         return str(self.row.get("by", "meter"))
 
     @property
+    def _part(self) -> str:
+        """Which part of its pass it belongs to."""
+        return str(self.row.get("part", "main"))
+
+    @property
     def _look(self) -> tuple[Any, ...]:
         """What the screen shows for it: two patches that look alike are shown once."""
         return tuple(self.row["rgb"]), self.row.get("window"), repr(self.row.get("chart"))
@@ -394,8 +399,8 @@ class Runner:
             if refusal.number != DeviceError.TOO_DARK:
                 raise
             # A black below the floor is a result: the contrast becomes a lower bound.
-            return Taken(self.next, patch, (0.0, 0.0, 0.0), True, 0.0, 0.0, started, average, effort)
-        return Taken(self.next, patch, reading.xyz, False, reading.seconds, reading.clock, started, average, effort)
+            return Taken(self.next, patch, (0.0, 0.0, 0.0), True, 0.0, 0.0, started, average, effort, self._part)
+        return Taken(self.next, patch, reading.xyz, False, reading.seconds, reading.clock, started, average, effort, self._part)
 
     def _wait_for_device(self, problem: FenvikError) -> None:
         """Wait until the device may be tried again; when patience ends, pause with the reason."""

@@ -3,13 +3,15 @@
 import csv
 import io
 import json
+from collections import Counter
 from datetime import datetime
 from typing import Any
 
 import numpy as np
 from django.db import transaction
 
-from fenvik.formats.readings import ReadingsError, ReadingsFile, read
+from fenvik.core.lists import OF_PICTURE
+from fenvik.formats.readings import PARTS, ReadingsError, ReadingsFile, read
 from fenvik.formats.sheet import harmless
 from fenvik.web.devices.keyed import keyed_meter, keyed_source
 from fenvik.web.devices.models import Device, DeviceRole
@@ -23,16 +25,21 @@ FILE_SERIAL = "from files"
 
 def rows_of(pass_: Pass) -> list[dict[str, Any]]:
     """Return the readings of a pass in its order, the newest of each patch, as they were taken and as they were seen."""
-    from fenvik.web.results.assemble import newest_of_each
+    from fenvik.web.results.assemble import main_rows, newest_of_each, undrifted
 
     made = []
-    for row in newest_of_each(pass_.readings.order_by("id")):
+    newest = newest_of_each(pass_.readings.order_by("id"))
+    picture = main_rows(newest)
+    # As As found and As left show them: through the correction, and the picture with the drift taken out unless it is kept.
+    shown = dict(zip((row.pk for row in picture), undrifted(pass_, picture).xyz.tolist(), strict=True))
+    for row in newest:
         row.pass_of = pass_
         step = pass_.patches[row.index] if row.index < len(pass_.patches) else {}
         made.append(
             {
                 "label": row.label, "rgb": [row.r, row.g, row.b], "window": step.get("window", pass_.window),
-                "part": step.get("part", "main"), "xyz": None if row.too_dark else list(row.seen),
+                "part": row.part, "surround": pass_.surround, "place": step.get("place"),
+                "xyz": None if row.too_dark else shown.get(row.pk, list(row.seen)),
                 "uncorrected": None if row.too_dark else [row.x, row.y, row.z], "average": row.average, "effort": row.effort,
                 "seconds": row.seconds, "at": row.at.isoformat(),
             }
@@ -51,26 +58,32 @@ def write(pass_: Pass, kind: str) -> tuple[bytes, str, str]:
             "correction": None if pass_.correction is None else pass_.correction.matrix, "readings": rows,
         }  # fmt: skip
         return json.dumps(told, indent=1, ensure_ascii=False).encode(), "application/json", "json"
-    lit = [row for row in rows if row["xyz"] is not None]
+    for row in rows:
+        row["dark"], row["xyz"] = row["xyz"] is None, row["xyz"] or [0.0, 0.0, 0.0]
     if kind == "cgats":
-        return _cgats(pass_, lit), "text/plain; charset=utf-8", "txt"
+        return _cgats(pass_, rows), "text/plain; charset=utf-8", "txt"
     out = io.StringIO()
     writer = csv.writer(out)
-    writer.writerow(["label", "r", "g", "b", "bits", "range", "window", "X", "Y", "Z"])
-    for row in lit:
+    writer.writerow(["label", "r", "g", "b", "bits", "range", "part", "window", "surround", "dark", "X", "Y", "Z"])
+    for row in rows:
         xyz = [f"{v:.9g}" for v in row["xyz"]]
-        writer.writerow([harmless(row["label"]), *row["rgb"], pass_.bits, pass_.range, f"{row['window']:g}", *xyz])
+        shown = [row["part"], f"{row['window']:g}", f"{row['surround']:g}", int(row["dark"])]
+        writer.writerow([harmless(row["label"]), *row["rgb"], pass_.bits, pass_.range, *shown, *xyz])
     return out.getvalue().encode(), "text/csv; charset=utf-8", "csv"
 
 
 def _cgats(pass_: Pass, rows: list[dict[str, Any]]) -> bytes:
     lines = ["CGATS.17", 'ORIGINATOR "Fenvik"', f'CREATED "{pass_.created_at:%Y-%m-%dT%H:%M:%S%z}"']
     lines += ['KEYWORD "SIGNAL_BITS"', 'KEYWORD "SIGNAL_RANGE"', f'SIGNAL_BITS "{pass_.bits}"', f'SIGNAL_RANGE "{pass_.range}"']
-    lines += ["NUMBER_OF_FIELDS 7", "BEGIN_DATA_FORMAT", "SAMPLE_NAME RGB_R RGB_G RGB_B XYZ_X XYZ_Y XYZ_Z", "END_DATA_FORMAT"]
+    own = ("FENVIK_PART", "FENVIK_WINDOW", "FENVIK_SURROUND", "FENVIK_DARK")
+    fields = ("SAMPLE_NAME", "RGB_R", "RGB_G", "RGB_B", "XYZ_X", "XYZ_Y", "XYZ_Z", *own)
+    lines += [f'KEYWORD "{name}"' for name in own]
+    lines += [f"NUMBER_OF_FIELDS {len(fields)}", "BEGIN_DATA_FORMAT", " ".join(fields), "END_DATA_FORMAT"]
     lines += [f"NUMBER_OF_SETS {len(rows)}", "BEGIN_DATA"]
     for row in rows:
         name = '"' + row["label"].replace('"', '""') + '"'
-        lines.append(" ".join([name, *map(str, row["rgb"]), *(f"{v:.9g}" for v in row["xyz"])]))
+        shown = [row["part"], f"{row['window']:g}", f"{row['surround']:g}", str(int(row["dark"]))]
+        lines.append(" ".join([name, *map(str, row["rgb"]), *(f"{v:.9g}" for v in row["xyz"]), *shown]))
     return ("\r\n".join([*lines, "END_DATA"]) + "\r\n").encode()
 
 
@@ -79,11 +92,13 @@ def _from_json(data: bytes) -> ReadingsFile:
     try:
         told = json.loads(data)
         bits, limited = int(told["bits"]), told["range"] == "limited"
-        rows = [row for row in told["readings"] if row["xyz"] is not None]
+        rows = told["readings"]
         codes = np.array([[int(c) for c in row["rgb"]] for row in rows], dtype=np.int64).reshape(-1, 3)
-        xyz = np.array([[float(v) for v in row["xyz"]] for row in rows], dtype=np.float64).reshape(-1, 3)
-        window = np.array([float(row.get("window") or np.nan) for row in rows])
+        dark = np.array([row["xyz"] is None for row in rows], dtype=bool)
+        xyz = np.array([[float(v) for v in row["xyz"] or (0, 0, 0)] for row in rows], dtype=np.float64).reshape(-1, 3)
+        window, surround = (np.array([float(row.get(n) or np.nan) for row in rows]) for n in ("window", "surround"))
         labels = [str(row.get("label") or "")[:80] or None for row in rows]
+        parts = [row.get("part") if row.get("part") in PARTS else "main" for row in rows]
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError, OverflowError) as error:
         raise ReadingsError(1, "-", "it is no JSON of readings: bits, range and readings with rgb and xyz are needed") from error
     if told["range"] not in ("limited", "full") or bits not in (8, 10, 12):
@@ -91,7 +106,8 @@ def _from_json(data: bytes) -> ReadingsFile:
     if not rows or not np.isfinite(xyz).all() or (xyz[:, 1] < 0).any() or (codes < 0).any() or (codes >= 2**bits).any():
         raise ReadingsError(1, "readings", "there is no reading in it, or one of codes or luminances that cannot be")
     many = np.full(len(rows), bits, dtype=np.int64)
-    return ReadingsFile(codes, many, np.full(len(rows), limited), xyz, window, labels, list(range(1, len(rows) + 1)))
+    lines = list(range(1, len(rows) + 1))
+    return ReadingsFile(codes, many, np.full(len(rows), limited), xyz, window, labels, lines, parts, surround, dark)
 
 
 @transaction.atomic
@@ -104,19 +120,20 @@ def take_up(*, tuning_id: int, actor: User, data: bytes, purpose: str, name: str
     bits, range_ = int(file.bits[0]), "limited" if bool(file.limited[0]) else "full"
     if bits not in (8, 10, 12):
         raise ReadingsError(file.lines[0], "bits", "a pass has 8, 10 or 12 bits")
-    windows = file.window[~np.isnan(file.window)]
-    main = float(np.median(windows)) if windows.size else tuning.window
+    main = _main_window(file, tuning.window)
     patches = [_patch(file, i, main) for i in range(len(file.lines))]
     meter = _file_device(actor, DeviceRole.METER, now)
     made = Pass.objects.create(
         tuning=tuning, purpose=purpose, patches=patches, meter=meter, source=_file_device(actor, DeviceRole.SOURCE, now),
-        meter_facts=meter.facts, bits=bits, range=range_, window=min(max(main, 1.0), 100.0), settle_s=0.0, average=1,
+        meter_facts=meter.facts, bits=bits, range=range_, window=min(max(main, 1.0), 100.0), surround=_surround(file), settle_s=0.0,
+        average=1,
         conditions={"file": name[:120]}, state=PassState.DONE, created_at=now, created_by=actor, started_at=now, finished_at=now,
     )  # fmt: skip
     Reading.objects.bulk_create(
         Reading(
-            pass_of=made, index=i, label=patches[i]["label"], **dict(zip("rgb", patches[i]["rgb"], strict=True)),
-            **dict(zip("xyz", map(float, file.xyz[i]), strict=True)), seconds=0.0, clock=0.0, started_at=now, at=now,
+            pass_of=made, index=i, label=patches[i]["label"], part=patches[i]["part"],
+            **dict(zip("rgb", patches[i]["rgb"], strict=True)), **dict(zip("xyz", map(float, file.xyz[i]), strict=True)),
+            too_dark=bool(file.dark[i]), seconds=0.0, clock=0.0, started_at=now, at=now,
         )
         for i in range(len(patches))
     )  # fmt: skip
@@ -131,11 +148,25 @@ def _patch(file: ReadingsFile, i: int, main: float) -> dict[str, Any]:
     percent = [round(100.0 * float(v), 2) for v in file.signal[i]]
     grey = percent[0] == percent[1] == percent[2]
     label = file.labels[i] or (f"{percent[0]:g} %" if grey else " ".join(f"{v:g}" for v in percent))
-    row: dict[str, Any] = {"label": label[:80], "rgb": [int(c) for c in file.codes[i]], "percent": percent, "part": "main"}
+    row: dict[str, Any] = {"label": label[:80], "rgb": [int(c) for c in file.codes[i]], "percent": percent, "part": file.parts[i]}
     window = float(file.window[i])
     if not np.isnan(window) and abs(window - main) > 0.01:
-        row |= {"part": "window", "window": window}
+        # A file that does not say what its readings are part of has a ladder where windows differ.
+        row |= {"part": "window" if file.parts[i] == "main" else file.parts[i], "window": window}
+    elif file.parts[i] == "window":
+        row["window"] = main
     return row
+
+
+def _main_window(file: ReadingsFile, usual: float) -> float:
+    """Return the window of the picture: the most frequent one, ladders left out, the first to appear among equals."""
+    picture = [float(w) for w, part in zip(file.window, file.parts, strict=True) if part in OF_PICTURE and not np.isnan(w)]
+    return Counter(picture).most_common(1)[0][0] if picture else usual
+
+
+def _surround(file: ReadingsFile) -> float:
+    known = file.surround[~np.isnan(file.surround)]
+    return float(min(max(known[0], 0.0), 100.0)) if known.size else 0.0
 
 
 def _file_device(actor: User, role: DeviceRole, now: datetime) -> Device:

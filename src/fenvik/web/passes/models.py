@@ -79,6 +79,9 @@ class Pass(FirmModel):
     pause_asked_at = models.DateTimeField(null=True)
     stop_asked_at = models.DateTimeField(null=True)
     summary = models.JSONField(null=True)
+    complete = models.BooleanField(default=False)  # it has ended, and every patch of its list was read
+    named_at = models.DateTimeField(null=True)  # since when a person wants it as the proof of its purpose
+    removed_at = models.DateTimeField(null=True)  # put away: a file that was taken up by mistake
 
     class Meta:
         indexes = [models.Index(fields=["tuning", "-created_at"])]
@@ -94,6 +97,11 @@ class Pass(FirmModel):
     def matrix(self) -> Floats | None:
         """The correction's matrix (3, 3), or None where readings are looked at as they were taken."""
         return None if self.correction is None else np.asarray(self.correction.matrix, dtype=np.float64)
+
+    @property
+    def is_file(self) -> bool:
+        """Whether its readings came from a file, and not from this display as it stands."""
+        return "file" in self.conditions
 
     @property
     def is_open(self) -> bool:
@@ -126,6 +134,7 @@ class Reading(FirmModel):
     pass_of = models.ForeignKey(Pass, on_delete=models.PROTECT, related_name="readings", db_column="pass_id")
     index = models.PositiveIntegerField()
     label = models.CharField(max_length=80)
+    part = models.CharField(max_length=12, default="main", db_default="main")  # which of core.lists.Part its patch was
     r = models.IntegerField()
     g = models.IntegerField()
     b = models.IntegerField()

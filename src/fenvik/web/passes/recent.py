@@ -20,14 +20,17 @@ def recent_readings(tuning: Tuning, most: int = MOST) -> list[Reading]:
     The lists of patches stay in the database; without that each row would bring its pass's whole list along.
     """
     loaded = (
-        Pass.objects.filter(tuning=tuning).select_related("correction").defer("patches", "summary", "correction__rows")
+        Pass.objects.filter(tuning=tuning, removed_at__isnull=True)
+        .select_related("correction")
+        .defer("patches", "summary", "correction__rows")
     )
     passes = {pass_.pk: pass_ for pass_ in loaded}
     by = dict(Pass.objects.filter(tuning=tuning, purpose=PassPurpose.CORRECTION).values_list("pk", "patches"))
     repeated = [pass_.pk for pass_ in passes.values() if pass_.repeat]
-    if repeated and most > FOR_THE_TAPE:
-        single = [pk for pk in passes if pk not in repeated]
-        found = {row.pk: row for row in _newest(Reading.objects.filter(pass_of__in=single), most)}
+    if most > FOR_THE_TAPE:
+        # Ladders and whites for drift speak for nothing, and would push out what does.
+        single = [pk for pk, pass_ in passes.items() if pk not in repeated and not pass_.is_file]
+        found = {row.pk: row for row in _newest(Reading.objects.filter(pass_of__in=single, part="main"), most)}
         found |= {row.pk: row for row in _newest(Reading.objects.filter(pass_of__in=passes), FOR_THE_TAPE)}
         found |= {row.pk: row for row in Reading.objects.filter(pk__in=_firsts(tuning, repeated))}
         rows = sorted(found.values(), key=lambda row: row.pk)

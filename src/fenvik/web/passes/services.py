@@ -7,6 +7,7 @@ from typing import Any
 from django.db import IntegrityError, connection, transaction
 from django.db.models import Q
 
+from fenvik.core.colourspace import P3D65
 from fenvik.core.errors import FenvikError
 from fenvik.core.lists import Plan, Shown, put_together
 from fenvik.core.patches import Patch
@@ -15,8 +16,9 @@ from fenvik.web.devices.models import Device
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.people.models import User
-from fenvik.web.visits.models import LEAST_MASTERED, Tuning
+from fenvik.web.visits.models import Tuning
 
+PICTURES = (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT)
 WARM_FOR = timedelta(hours=6)  # a warm-up that was watched longer ago says nothing of now
 
 
@@ -97,11 +99,12 @@ def signal_of(tuning: Tuning) -> dict[str, Any]:
             "nothing was started."
         )
     if tuning.signal == "sdr":
-        return {"format": "sdr", "colorimetry": "p3d65" if tuning.target_name == "p3d65-2.6" else "bt709"}
+        return {"format": "sdr", "colorimetry": "p3d65" if tuning.target.primaries == P3D65 else "bt709"}
     told: dict[str, Any] = {"format": tuning.signal, "colorimetry": "bt2020"}
     if tuning.signal != "hlg":
         told["mastering"] = {
-            "max": tuning.mastered, "min": LEAST_MASTERED, "max_cll": tuning.mastered, "max_fall": min(400.0, tuning.mastered),
+            "max": tuning.mastered, "min": tuning.mastered_least, "max_cll": tuning.mastered,
+            "max_fall": min(400.0, tuning.mastered),
         }  # fmt: skip
     return told
 
@@ -355,6 +358,10 @@ def ask_to_stop(*, pass_id: int, actor: User, now: datetime) -> Pass:
     elif pass_.state in (PassState.PAUSED, PassState.QUEUED) and not begun:  # nobody holds it
         pass_.state, pass_.finished_at, pass_.run_token = PassState.STOPPED, now, None
     pass_.save(update_fields=["stop_asked_at", "pause_asked_at", "state", "reason", "finished_at", "run_token"])
+    if pass_.finished_at is not None:
+        from fenvik.web.results.summary import summarise
+
+        summarise(pass_.pk)
     notify(pass_.tuning_id, pass_id=pass_id)
     return pass_
 
@@ -363,6 +370,7 @@ def _open_again(pass_: Pass) -> None:
     """Let a pass that has ended go on, where its instruments are free. Raises PassOpenError."""
     pass_.state, pass_.reason, pass_.finished_at, pass_.run_token = PassState.QUEUED, "", None, None
     pass_.pause_asked_at = pass_.stop_asked_at = None
+    pass_.complete = False
     try:
         with transaction.atomic():
             pass_.save()
@@ -400,14 +408,26 @@ def read_again(*, pass_id: int, actor: User, index: int) -> Pass:
 
 
 @transaction.atomic
+def read_rest(*, pass_id: int, actor: User) -> Pass:
+    """Let a pass that was stopped read what is left of its list. Raises NothingToReadError, PassOpenError."""
+    pass_ = _kept(pass_id, actor)
+    if pass_.is_open:
+        raise PassOpenError(pass_)
+    if pass_.repeat or pass_.is_file or pass_.purpose not in PICTURES or len(read_already(pass_)) >= len(pass_.patches):
+        raise NothingToReadError("This pass has read all of its list.")
+    _open_again(pass_)
+    return pass_
+
+
+@transaction.atomic
 def extend(*, pass_id: int, actor: User) -> int:
     """Let a pass read what the tuning's lists have beyond it; return how many patches that adds. Raises NothingToReadError."""
     pass_ = _kept(pass_id, actor)
-    if pass_.repeat or "file" in pass_.conditions or pass_.purpose not in (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT):
+    if pass_.repeat or pass_.is_file or pass_.purpose not in PICTURES:
         raise NothingToReadError
 
     def look(row: dict[str, Any]) -> str:
-        return repr((list(row["rgb"]), row.get("window"), row.get("chart"), row.get("place")))
+        return repr((list(row["rgb"]), row.get("part", "main"), row.get("window"), row.get("chart"), row.get("place")))
 
     have = {look(row) for row in pass_.patches}
     more = [row for shown in planned(pass_.tuning) if shown.part != "drift" and look(row := shown.as_row()) not in have]

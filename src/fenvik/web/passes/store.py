@@ -22,9 +22,9 @@ WITH mine AS (
            CASE WHEN repeat THEN patches END AS patches, answer
     FROM passes_pass WHERE id = %(pass_id)s AND run_token = %(token)s
 ), stored AS (
-    INSERT INTO passes_reading (pass_id, index, label, r, g, b, x, y, z, too_dark, average, effort, seconds, clock,
+    INSERT INTO passes_reading (pass_id, index, label, part, r, g, b, x, y, z, too_dark, average, effort, seconds, clock,
                                  started_at, at)
-    SELECT id, %(index)s, %(label)s, %(r)s, %(g)s, %(b)s, %(x)s, %(y)s, %(z)s, %(too_dark)s, %(average)s, %(effort)s,
+    SELECT id, %(index)s, %(label)s, %(part)s, %(r)s, %(g)s, %(b)s, %(x)s, %(y)s, %(z)s, %(too_dark)s, %(average)s, %(effort)s,
            %(seconds)s, %(clock)s, %(started_at)s, %(at)s
     FROM mine RETURNING id
 )
@@ -95,6 +95,7 @@ class Taken:
     started_at: datetime
     average: int = 1
     effort: str = ""
+    part: str = "main"
 
 
 class Store:
@@ -127,6 +128,7 @@ class Store:
             STORE,
             index=taken.index,
             label=taken.patch.label,
+            part=taken.part,
             **dict(zip("rgb", taken.patch.rgb, strict=True)),
             **dict(zip("xyz", taken.xyz, strict=True)),
             too_dark=taken.too_dark,

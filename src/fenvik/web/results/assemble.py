@@ -7,8 +7,9 @@ from dataclasses import replace
 import numpy as np
 
 from fenvik.core.analysis import Analysis, Readings, analyse
-from fenvik.core.drift import factors
+from fenvik.core.drift import factors, shared_noise
 from fenvik.core.errors import NoWhiteError
+from fenvik.core.lists import OF_PICTURE
 from fenvik.core.measuring import worth
 from fenvik.core.uncertainty import Repeatability
 from fenvik.web.corrections.judging import systematic_of
@@ -41,40 +42,36 @@ def core_readings(pass_: Pass, rows: list[Reading]) -> Readings:
         repeatability=Repeatability.of(pass_.meter_facts["repeatability"]),
         floor=float(pass_.meter_facts["floor"]),
         systematic=None if pass_.correction is None else systematic_of(pass_.correction),
+        dark=np.array([row.too_dark for row in rows], dtype=bool),
+        beside=np.array([row.part == "beside" for row in rows], dtype=bool),
     )
 
 
-def part_of(pass_: Pass, row: Reading) -> str:
-    """Return which part of its pass a reading belongs to: the picture itself, or a ladder, a board, a grid of its own."""
-    return str(pass_.patches[row.index].get("part", "main")) if row.index < len(pass_.patches) else "main"
-
-
-def main_rows(pass_: Pass, rows: list[Reading]) -> list[Reading]:
+def main_rows(rows: Iterable[Reading]) -> list[Reading]:
     """Return the readings that say something of the picture: with the pass's own window, and not those for drift."""
-    return [row for row in rows if part_of(pass_, row) == "main"]
+    return [row for row in rows if row.part in OF_PICTURE]
 
 
-def drift_of(pass_: Pass) -> tuple[np.ndarray, np.ndarray]:
-    """Return when whites for drift were read, in seconds since the first, and their XYZ as they were seen."""
-    if not any(row.get("part") == "drift" for row in pass_.patches):
-        return np.zeros(0), np.zeros((0, 3))
-    rows = [row for row in newest_of_each(pass_.readings.order_by("id")) if part_of(pass_, row) == "drift" and not row.too_dark]
+def drift_of(pass_: Pass) -> tuple[np.ndarray, Readings | None]:
+    """Return when whites for drift were read, in seconds since the first, and the whites as they were seen; None without one."""
+    rows = [row for row in newest_of_each(pass_.readings.filter(part="drift").order_by("id")) if not row.too_dark]
     rows.sort(key=lambda row: row.started_at)
     if not rows:
-        return np.zeros(0), np.zeros((0, 3))
+        return np.zeros(0), None
     seconds = np.array([(row.started_at - rows[0].started_at).total_seconds() for row in rows])
-    return seconds, core_readings(pass_, rows).xyz
+    return seconds, core_readings(pass_, rows)
 
 
 def undrifted(pass_: Pass, rows: list[Reading]) -> Readings:
     """Return readings with the drift between the pass's whites taken out, unless that was switched off for it."""
     taken = core_readings(pass_, rows)
     seconds, whites = drift_of(pass_)
-    if len(seconds) < 2 or pass_.conditions.get("drift") == "kept":
+    if whites is None or len(seconds) < 2 or pass_.conditions.get("drift") == "kept":
         return taken
-    drifts = [row for row in pass_.readings.order_by("started_at") if part_of(pass_, row) == "drift"]
+    drifts = pass_.readings.filter(part="drift").order_by("started_at")
     at = np.array([(row.started_at - drifts[0].started_at).total_seconds() for row in rows])
-    return replace(taken, xyz=taken.xyz * factors(at, seconds, whites))
+    noise = shared_noise(at, seconds, whites.xyz, whites.own_noise)
+    return replace(taken, xyz=taken.xyz * factors(at, seconds, whites.xyz), shared=noise)
 
 
 _kept: OrderedDict[tuple[int, int, int, str, str], Analysis | None] = OrderedDict()
@@ -102,15 +99,10 @@ def analysis_of(pass_: Pass | None, tuning: Tuning, last_reading: int | None = N
 
 
 def _analysed(pass_: Pass, tuning: Tuning) -> Analysis | None:
-    rows = main_rows(pass_, newest_of_each(pass_.readings.order_by("id")))
+    rows = main_rows(newest_of_each(pass_.readings.order_by("id")))
     if not rows:
         return None
     try:
         return analyse(undrifted(pass_, rows), tuning.target)
     except NoWhiteError:
         return None
-
-
-def latest_pass(tuning: Tuning, *purposes: str) -> Pass | None:
-    """Return the newest pass for one of these purposes that has a reading."""
-    return tuning.passes.filter(purpose__in=purposes, readings__isnull=False).order_by("-created_at").first()

@@ -7,6 +7,7 @@ from django.utils.safestring import SafeString, mark_safe
 from fenvik.charts import loading, rolloff, uniformity
 from fenvik.core import curves
 from fenvik.core.analysis import Analysis
+from fenvik.core.uncertainty import TWO_SIDED_95
 from fenvik.web.kit.templatetags.fenvik import signed, significant
 from fenvik.web.results import wrong
 from fenvik.web.results.parts import Pair, Picture, Table, grey_rows
@@ -36,7 +37,8 @@ def rolloff_picture(pair: Pair) -> Picture:
             )
         )  # fmt: skip
         off = 100.0 * (measured / wanted - 1.0) if wanted > 0 else float("nan")
-        rows.append((f"{level:g} %", significant(asked), significant(wanted), significant(measured), signed(off)))
+        told = ("not read", "–") if pair.left is not None and now is None else (significant(measured), signed(off))
+        rows.append((f"{level:g} %", significant(asked), significant(wanted), *told))
     peak = float(base.white[1])
     starts = rolls_off_from(base)
     answer = format_html("Its peak is <b>{} cd/m²</b>", significant(peak))
@@ -139,11 +141,15 @@ def near_black_rows(analysis: Analysis | None) -> list[tuple[str, ...]]:
     made = []
     for i in np.flatnonzero(analysis.grey & (level > 0.001) & (level < 0.095)):
         y, wanted = float(analysis.readings.xyz[i, 1]), float(analysis.target_xyz[i, 1])
-        noise = 1.96 * float(analysis.readings.covariance[i, 1, 1]) ** 0.5
-        if abs(y - wanted) <= noise:
-            told = f"{significant(y)} cd/m² ± {significant(noise)}, not resolved from the {significant(wanted)} wanted"
+        # The target's own doubt is in it: with BT.1886 it stands on the black that was read.
+        noise = TWO_SIDED_95 * float(analysis.apart_std[i])
+        if analysis.readings.dark is not None and analysis.readings.dark[i]:
+            floor = significant(analysis.readings.floor)
+            told = f"too dark to read, less than {floor} cd/m², where {significant(wanted)} are wanted"
+        elif abs(y - wanted) <= noise:
+            told = f"{significant(y)} cd/m² ± {significant(noise, 2)}, not resolved from the {significant(wanted)} wanted"
         else:
-            told = f"{significant(y)} cd/m² ± {significant(noise)} where {significant(wanted)} are wanted"
+            told = f"{significant(y)} cd/m² ± {significant(noise, 2)} where {significant(wanted)} are wanted"
         made.append((f"{100 * level[i]:.0f} % of signal", told))
     return made
 

@@ -1,6 +1,7 @@
 """What pictures are made of: a question, an answer, a chart and its table; and the two passes that they show."""
 
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 from django.utils.safestring import SafeString
@@ -59,6 +60,22 @@ class Pair:
     def said(self) -> Analysis | None:
         """What the sentences speak of."""
         return self.left or self.found
+
+
+class PatchKey(NamedTuple):
+    """What makes a patch the same in two passes: what it is called, and its signal in thousandths."""
+
+    label: str
+    signal: tuple[int, ...]
+
+
+def by_patch(analysis: Analysis | None) -> dict[PatchKey, int]:
+    """Return the index of each patch of an analysis."""
+    if analysis is None:
+        return {}
+    signals = np.round(analysis.readings.fraction * 1000.0).astype(int).tolist()
+    named = zip(analysis.readings.labels, signals, strict=True)
+    return {PatchKey(label, tuple(signal)): i for i, (label, signal) in enumerate(named)}
 
 
 def grey_rows(analysis: Analysis | None) -> dict[float, int]:

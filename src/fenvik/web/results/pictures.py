@@ -10,10 +10,11 @@ from fenvik.core import difference, greyscale, uncertainty
 from fenvik.core.analysis import Analysis
 from fenvik.core.colourspace import xy_to_uv, xyz_to_uv
 from fenvik.core.patches import COLOURS
+from fenvik.core.uncertainty import TWO_SIDED_95
 from fenvik.web.kit.templatetags.fenvik import places, signed, significant
 from fenvik.web.results import words
 from fenvik.web.results.lights import light_picture, rolloff_picture, wrong_picture
-from fenvik.web.results.parts import Pair, Picture, Table, grey_rows
+from fenvik.web.results.parts import Pair, PatchKey, Picture, Table, by_patch, grey_rows
 
 
 def _three(values: Sequence[float]) -> tuple[float, float, float]:
@@ -34,7 +35,8 @@ def balance_levels(pair: Pair) -> list[balance.Level]:
     for level, half in zip(levels, band, strict=True):
         now = left.get(level)
         was = found.get(level)
-        error_of, at = (pair.left, now) if now is not None else (pair.found, was)
+        # Where something is left, a level that was not read then has no figure of as found in its place.
+        error_of, at = (pair.left, now) if pair.left is not None else (pair.found, was)
         rows.append(
             balance.Level(
                 percent=level,
@@ -42,19 +44,29 @@ def balance_levels(pair: Pair) -> list[balance.Level]:
                 std=None if now is None or pair.left is None else _three(pair.left.balance_std[now]),
                 error=None if error_of is None or at is None else float(error_of.colour_only.value[at]),
                 found=None if was is None or pair.found is None else _three(pair.found.balance[was] - 100.0),
+                found_std=None if was is None or pair.found is None else _three(pair.found.balance_std[was]),
                 tolerance=float(half),
             )
         )
     return rows
 
 
+NOT_READ = ("not read", "–", "–", "–", "–")  # as left; as found never stands in its place
+
+
+def _plus_minus(value: float, std: float) -> str:
+    """Return a figure with its 95 % interval; a doubt that would print as nothing is not called nothing."""
+    doubt = TWO_SIDED_95 * std
+    return f"{signed(value)} ± {'0.1' if 0 < doubt < 0.1 else f'{doubt:.1f}'}" if doubt > 0 else signed(value)
+
+
 def _balance(pair: Pair) -> Picture:
     levels = list(pair.levels) if pair.levels is not None else balance_levels(pair)
     rows = []
     for lv in sorted(levels, key=lambda v: -v.percent):
-        shown = lv.deviation or lv.found
-        std = lv.std or (0.0, 0.0, 0.0)
-        cells = tuple(f"{signed(d)} ± {1.96 * s:.1f}" for d, s in zip(shown or (), std, strict=False)) or ("–",) * 3
+        is_found = lv.deviation is None and pair.left is None
+        shown, std = (lv.found, lv.found_std) if is_found else (lv.deviation, lv.std)
+        cells = tuple(_plus_minus(d, s) for d, s in zip(shown or (), std or (), strict=False)) or ("–",) * 3
         rows.append((f"{lv.percent:g} %", *cells, places(lv.error, 2)))
     return Picture(
         "balance",
@@ -84,6 +96,7 @@ def _tone(pair: Pair) -> Picture:
             shown, at = (pair.left, now) if now is not None else (pair.found, was)
             assert shown is not None
             assert at is not None
+            lacks = pair.left is not None and now is None
             share = float(shown.readings.xyz[at, 1] / shown.white[1])
             gamma = float(shown.gamma[at])
             points.append(
@@ -95,13 +108,15 @@ def _tone(pair: Pair) -> Picture:
                     std=100.0 * float(shown.luminance_std[at]),
                     visible=float(visible),
                     found=None if was is None or pair.found is None else 100.0 * float(pair.found.luminance_error[was]),
-                    measured=share,
+                    measured=None if lacks else share,
                     wanted=float(shown.target_xyz[at, 1] / shown.white[1]),
-                    gamma=None if np.isnan(gamma) else gamma,
+                    gamma=None if lacks or np.isnan(gamma) else gamma,
                 )
             )
             rows.append(
-                (
+                (f"{level:g} %", *NOT_READ[:5])
+                if lacks
+                else (
                     f"{level:g} %",
                     significant(float(shown.readings.xyz[at, 1])),
                     significant(float(shown.target_xyz[at, 1])),
@@ -126,28 +141,25 @@ def own_colour(fraction: Sequence[float]) -> str:
     return "#" + "".join(f"{round(255 * v):02x}" for v in toned)
 
 
-def _by_label(analysis: Analysis | None) -> dict[str, int]:
-    return {} if analysis is None else {label: i for i, label in enumerate(analysis.readings.labels)}
-
-
-def _all_labels(pair: Pair) -> list[str]:
-    return list(dict.fromkeys([*_by_label(pair.found), *_by_label(pair.left)]))
+def _all_patches(pair: Pair) -> list[PatchKey]:
+    return list(dict.fromkeys([*by_patch(pair.found), *by_patch(pair.left)]))
 
 
 def _colour_map(pair: Pair) -> Picture:
-    found, left, base = _by_label(pair.found), _by_label(pair.left), pair.said
+    found, left, base = by_patch(pair.found), by_patch(pair.left), pair.said
     if base is None:
         return Picture(
             "colours", "Do colours land where they should?", words.colours(None), mark_safe(""), Table((), []), True
         )
     comets, rows = [], []
-    for label in _all_labels(pair):
-        now, was = left.get(label), found.get(label)
+    for key in _all_patches(pair):
+        label, now, was = key.label, left.get(key), found.get(key)
         shown, at = (pair.left, now) if now is not None else (pair.found, was)
         assert shown is not None
         assert at is not None
         if not shown.coloured[at]:
             continue
+        lacks = pair.left is not None and now is None
         comets.append(
             colourmap.Comet(
                 label=label,
@@ -159,12 +171,14 @@ def _colour_map(pair: Pair) -> Picture:
                 found=None
                 if was is None or pair.found is None
                 else (float(pair.found.uv[was, 0]), float(pair.found.uv[was, 1])),
-                error=float(shown.whole.value[at]),
+                error=None if lacks else float(shown.whole.value[at]),
                 named=label in COLOURS,
             )
         )
         rows.append(
-            (
+            (label, *NOT_READ[:5])
+            if lacks
+            else (
                 label,
                 places(shown.xy[at, 0], 4),
                 places(shown.xy[at, 1], 4),
@@ -211,10 +225,10 @@ def _lens(analysis: Analysis | None, *, found: bool) -> list[colourmap.WhitePoin
 
 
 def _errors(pair: Pair) -> Picture:
-    found, left = _by_label(pair.found), _by_label(pair.left)
+    found, left = by_patch(pair.found), by_patch(pair.left)
     rungs, rows = [], []
-    for label in _all_labels(pair):
-        now, was = left.get(label), found.get(label)
+    for key in _all_patches(pair):
+        label, now, was = key.label, left.get(key), found.get(key)
         shown, at = (pair.left, now) if now is not None else (pair.found, was)
         assert shown is not None
         assert at is not None
@@ -230,7 +244,9 @@ def _errors(pair: Pair) -> Picture:
                 found=None if was is None or pair.found is None else float(pair.found.whole.value[was]),
             )
         )
-        rows.append((label, places(value, 2), f"{low:.2f}–{high:.2f}", places(shown.colour_only.value[at], 2)))
+        lacks = pair.left is not None and now is None
+        told = (places(value, 2), f"{low:.2f}–{high:.2f}", places(shown.colour_only.value[at], 2))
+        rows.append((label, *(NOT_READ[:3] if lacks else told)))
     drawn = error.draw(rungs, title="Error by patch") if rungs else ""
     return Picture(
         "errors",

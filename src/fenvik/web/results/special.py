@@ -13,7 +13,7 @@ from fenvik.core.judgement import Fault, judge
 from fenvik.core.report import coverage
 from fenvik.core.volume import share as volume_share
 from fenvik.web.passes.models import Pass
-from fenvik.web.results.assemble import core_readings, drift_of, newest_of_each, part_of
+from fenvik.web.results.assemble import core_readings, drift_of, newest_of_each
 
 STANDARDS = (("BT.709", BT709), ("P3-D65", P3D65), ("BT.2020", BT2020))
 PRIMARIES = ("red", "green", "blue")
@@ -42,11 +42,11 @@ def special_of(pass_: Pass | None, analysis: Analysis | None, *, luminance: floa
     rows = newest_of_each(pass_.readings.order_by("id"))
     by: dict[str, list[Any]] = {}
     for row in rows:
-        by.setdefault(part_of(pass_, row), []).append(row)
+        by.setdefault(row.part, []).append(row)
     loading = _loading(pass_, by.get("window", []))
     uniformity, places = _uniformity(pass_, by.get("uniformity", []))
     _, whites = drift_of(pass_)
-    drifted = drift.size(whites) if len(whites) > 1 else None
+    drifted = drift.size(whites.xyz) if whites is not None and len(whites.xyz) > 1 else None
     gamut, additivity, volume = _gamut(analysis)
     faults: list[Fault] = []
     if analysis is not None:

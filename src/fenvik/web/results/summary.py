@@ -21,9 +21,9 @@ def _number(value: float) -> float | None:
 
 def figures(analysis: Analysis) -> dict[str, Any]:
     """Return the figures of an analysis; None where there is nothing to say."""
-    grey, coloured = analysis.grey, analysis.coloured
+    coloured = analysis.coloured
     colour_only = analysis.colour_only.value
-    lit = analysis.lit_grey
+    lit, grey = analysis.graded, analysis.graded_whole
     cct, duv, cct_std, duv_std = analysis.white_cct_and_duv
     wanted, _ = cct_and_duv(xy_to_xyz(np.array(analysis.target.white_xy)))
     contrast = analysis.contrast
@@ -35,7 +35,8 @@ def figures(analysis: Analysis) -> dict[str, Any]:
         "colour_mean": _number(analysis.whole.value[coloured].mean()) if coloured.any() else None,
         "colour_max": _number(analysis.whole.value[coloured].max()) if coloured.any() else None,
         "white": _number(analysis.white[1]),
-        "black": None if analysis.black is None else _number(analysis.black[1]),
+        "black": _black(analysis),
+        "black_bound": analysis.black_is_bound,
         "contrast": None if contrast is None else _number(contrast[0]),
         "contrast_bound": contrast is not None and contrast[1],
         "gamma": _number(analysis.mean_gamma),
@@ -50,9 +51,21 @@ def figures(analysis: Analysis) -> dict[str, Any]:
     }
 
 
+def _black(analysis: Analysis) -> float | None:
+    """Return black's luminance, or what it is less than."""
+    if analysis.black is None:
+        return None
+    black = float(analysis.black[1])
+    return max(black, analysis.readings.floor) if analysis.black_is_bound else _number(black)
+
+
 def summarise(pass_id: int) -> None:
-    """Store the figures of a pass."""
+    """Store the figures of a pass that ends, and whether it is complete."""
     pass_ = Pass.objects.select_related("tuning", "correction").get(pk=pass_id)
+    read = pass_.readings.values("index").distinct().count()
+    complete = not pass_.repeat and 0 < len(pass_.patches) <= read
+    if complete != pass_.complete:
+        Pass.objects.filter(pk=pass_id).update(complete=complete)
     if pass_.repeat or pass_.purpose in (PassPurpose.CORRECTION, PassPurpose.HANDS_FREE):
         return
     if pass_.purpose == PassPurpose.TRY:

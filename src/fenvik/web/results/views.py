@@ -154,6 +154,14 @@ def _chosen(request: HttpRequest, listed: list[Pass], name: str, usual: Pass | N
     return next((p for p in listed if str(p.pk) == wanted), usual)
 
 
+def _share_correction(passes: list[Any]) -> bool:
+    """Whether two passes were looked at through the same correction, or both through none with the same meter."""
+    a, b = passes
+    if a is None or b is None:
+        return False
+    return a.correction_id == b.correction_id and a.meter_id == b.meter_id
+
+
 @require_GET
 def compare(request: HttpRequest, pk: int) -> HttpResponse:
     """Show two passes beside each other."""
@@ -178,6 +186,6 @@ def compare(request: HttpRequest, pk: int) -> HttpResponse:
         "tuning": tuning, "listed": listed, "choices_a": _options(listed, first), "choices_b": _options(listed, second),
         "history": _history(listed), "first": first, "second": second, "here": "visits",
         "picture": pictures.draw(view, pair), "views": [(name, label) for name, (label, _) in pictures.VIEWS.items()],
-        "figures": comparing.figures(*both), "patches": comparing.patches(*both),
+        "compared": comparing.compare(*both, shared=_share_correction(whole)),
     }  # fmt: skip
     return render(request, "office/compare.html", context)

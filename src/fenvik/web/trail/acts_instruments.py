@@ -10,8 +10,6 @@ from django.utils import timezone
 
 from fenvik.core.measuring import usual
 from fenvik.core.patches import grey
-from fenvik.formats.patches import PatchesError
-from fenvik.formats.readings import ReadingsError
 from fenvik.formats.typed import parse_typed
 from fenvik.web.corrections import choosing, making
 from fenvik.web.devices.keyed import keyed_meter, keyed_source
@@ -19,20 +17,15 @@ from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.devices.services import take_up
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.notify import notify
-from fenvik.web.passes import files
 from fenvik.web.passes import services as passes
-from fenvik.web.passes.models import Pass, PassPurpose, PatchList
+from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.patterns import services as patterns
-from fenvik.web.results.summary import summarise
 from fenvik.web.trail.acts import Act, number_in
 from fenvik.web.trail.forms import KeyedMeterForm, KeyedSourceForm, MeasureForm
-from fenvik.web.trail.lists import keep_own, taken
 from fenvik.web.visits.models import Tuning
 
 AIM_WINDOW, AIM_SURROUND = 2.0, 10.0  # percent of area and of signal: small, so that a meter beside it sees it fall
 BACK = ("back", "b")  # typed instead of a value: hands that type stay on the keys
-MOST_READINGS_BYTES = 16 * 1024 * 1024
-MOST_LIST_BYTES = 1024 * 1024
 NEXT_S = 1.2  # how long an answer waits for what is asked next, so that the page that comes back asks it already
 
 
@@ -230,83 +223,6 @@ def take_back(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def choose_lists(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    """Keep which lists the next pass reads; a file becomes a list of the firm's own."""
-    from fenvik.web.trail.views import show_stop
-
-    given = request.FILES.get("file")
-    if given is not None:
-        try:
-            if given.size > MOST_LIST_BYTES:
-                raise PatchesError(1, "-", "the file is larger than 1 MiB")
-            made = keep_own(firm_id=request.user.firm_id, name=request.POST.get("name", "") or given.name, data=given.read())
-        except PatchesError as problem:
-            return show_stop(request, tuning.pk, _stop_of(request), list_problem=str(problem), problems=True)
-        messages.info(request, f"{made.name} is kept, {len(made.patches)} patches.")
-        tuning.lists = tuning.lists | {"own": [*tuning.lists.get("own", []), made.pk]}
-    else:
-        tuning.lists = taken(request.POST, request.user.firm_id)
-    tuning.save(update_fields=["lists"])
-    notify(tuning.pk)
-    return None
-
-
-def _stop_of(request: HttpRequest) -> str:
-    stop = request.POST.get("stop", "found")
-    return stop if stop in ("found", "left") else "found"
-
-
-def readings_file(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    """Make a pass of readings that come from a file."""
-    from fenvik.web.trail.views import show_stop
-
-    given, stop = request.FILES.get("file"), _stop_of(request)
-    try:
-        if given is None or given.size > MOST_READINGS_BYTES:
-            raise ReadingsError(1, "-", "choose a file of at most 16 MiB")
-        made = files.take_up(
-            tuning_id=tuning.pk, actor=request.user, data=given.read(), name=given.name or "a file", now=timezone.now(),
-            purpose=PassPurpose.LEFT if stop == "left" else PassPurpose.FOUND,
-        )  # fmt: skip
-    except ReadingsError as problem:
-        return show_stop(request, tuning.pk, stop, readings_problem=str(problem), problems=True)
-    messages.info(request, f"{made.readings.count()} readings of {given.name} are a pass now.")
-    return redirect("stop", pk=tuning.pk, stop=stop)
-
-
-def read_again(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    """Read one patch of a pass once more."""
-    pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
-    passes.read_again(pass_id=pass_.pk, actor=request.user, index=number_in(request, "index"))
-    return None
-
-
-def extend(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    """Let a pass read what the lists have beyond it."""
-    pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
-    count = passes.extend(pass_id=pass_.pk, actor=request.user)
-    messages.info(request, f"{count} more patch{'es' if count > 1 else ''} are read.")
-    return None
-
-
-def keep_drift(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    """Take drift out of a pass, or leave it in."""
-    pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
-    pass_.conditions["drift"] = "" if pass_.conditions.get("drift") == "kept" else "kept"
-    pass_.save(update_fields=["conditions"])
-    summarise(pass_.pk)
-    notify(tuning.pk)
-    return None
-
-
-def drop_list(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    """Take a list of the firm's own away; passes that were read by it keep their patches."""
-    kept = of_firm_or_404(PatchList, request.user.firm_id, number_in(request, "list"))
-    kept.delete()
-    notify(tuning.pk)
-    return None
-
-
 INSTRUMENT_ACTS: dict[str, Act] = {
     "measure": measure,
     "usual": as_usual,
@@ -320,12 +236,6 @@ INSTRUMENT_ACTS: dict[str, Act] = {
     "set-aside": set_aside,
     "use-correction": use_correction,
     "look-through": look_through,
-    "lists": choose_lists,
-    "drop-list": drop_list,
-    "read-again": read_again,
-    "extend": extend,
-    "drift": keep_drift,
-    "readings-file": readings_file,
     "typed": typed,
     "shown": shown,
     "take-back": take_back,

@@ -1,11 +1,10 @@
 """The trail: seven stops, each with one fact in words, computed from the data and never ticked by hand."""
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
-from django.db.models import Count, Func, IntegerField, Max, Prefetch, QuerySet
+from django.db.models import Prefetch, QuerySet
 from django.utils import timezone
 from django.utils.safestring import SafeString, mark_safe
 
@@ -18,6 +17,7 @@ from fenvik.web.handovers.models import Handover
 from fenvik.web.menus.models import Moment, SettingsSheet
 from fenvik.web.menus.values import Values, shown, values_from
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
+from fenvik.web.results.proof import counted, proof, short_of, unfinished
 
 STOPS = {
     "arrival": "Arrival",
@@ -65,15 +65,8 @@ def with_trails(tunings: QuerySet, *, whole: bool = False) -> QuerySet:
 
     ``whole`` brings the passes' lists and meters too, for the one tuning that is shown; lists do without.
     """
-    passes = (
-        Pass.objects.exclude(purpose__in=(PassPurpose.ADJUST, PassPurpose.AIM), finished_at__isnull=False)
-        .annotate(
-            read=Count("readings__index", distinct=True),
-            last_reading=Max("readings__id"),
-            patch_count=Func("patches", function="jsonb_array_length", output_field=IntegerField()),
-        )
-        .order_by("-created_at")
-    )
+    passes = Pass.objects.exclude(purpose__in=(PassPurpose.ADJUST, PassPurpose.AIM), finished_at__isnull=False)
+    passes = counted(passes.filter(removed_at__isnull=True))
     return (
         tunings.select_related(
             "visit__client",
@@ -105,11 +98,6 @@ def with_trails(tunings: QuerySet, *, whole: bool = False) -> QuerySet:
     )
 
 
-def newest_pass(passes: Iterable[Any], *purposes: str) -> Any:
-    """Return the newest pass for one of these purposes that has a reading, or None; newest first they come."""
-    return next((p for p in passes if p.purpose in purposes and p.read), None)
-
-
 def white_words(summary: dict[str, Any]) -> str:
     """Return how white is off, in words."""
     cct, wanted = summary.get("cct"), summary.get("target_cct")
@@ -139,7 +127,7 @@ def _pass_words(pass_: Pass) -> str:
 def trail_of(tuning: Any) -> Trail:
     """Return the trail of a tuning that came through ``with_trails``."""
     passes = tuning.main_passes
-    found, left = newest_pass(passes, PassPurpose.FOUND), newest_pass(passes, PassPurpose.LEFT)
+    found, left = proof(passes, PassPurpose.FOUND), proof(passes, PassPurpose.LEFT)
     open_pass = next((p for p in passes if p.is_open), None)
     sheet = tuning.found_sheets[0] if tuning.found_sheets else None
     handover = next((h for h in tuning.visit.standing_handovers if tuning.pk in h.tuning_ids), None)
@@ -147,9 +135,9 @@ def trail_of(tuning: Any) -> Trail:
         _arrival(tuning, sheet),
         _groundwork(tuning, values_from(tuning, sheet, tuning.ordered_changes)),
         _instruments(tuning),
-        _measured("found", found, open_pass, PassPurpose.FOUND),
+        _measured("found", found, unfinished(passes, PassPurpose.FOUND)),
         _adjust(tuning, open_pass, left),
-        _measured("left", left, open_pass, PassPurpose.LEFT),
+        _measured("left", left, unfinished(passes, PassPurpose.LEFT)),
         Stop("handover", STOPS["handover"], handover is not None,
              "made, link is open" if handover else "not made yet"),
     ]  # fmt: skip
@@ -203,18 +191,18 @@ def _instruments(tuning: Any) -> Stop:
     return Stop("instruments", STOPS["instruments"], True, f"{tuning.meter.name}, {how}; {tuning.source.name}")
 
 
-def _measured(stop: str, pass_: Pass | None, open_pass: Pass | None, purpose: str) -> Stop:
-    if open_pass is not None and open_pass.purpose == purpose:
-        return Stop(stop, STOPS[stop], False, _pass_words(open_pass))
+def _measured(stop: str, pass_: Any, begun: Any) -> Stop:
+    """``pass_`` is the proof, ``begun`` a newer one that is not complete."""
+    if begun is not None and begun.is_open:
+        return Stop(stop, STOPS[stop], False, _pass_words(begun))
     if pass_ is None:
-        return Stop(stop, STOPS[stop], False, "not measured yet")
+        said = "not measured yet" if begun is None else f"stopped after {begun.read} of {begun.patch_count}"
+        return Stop(stop, STOPS[stop], False, said)
     if pass_.summary is None:
         return Stop(stop, STOPS[stop], False, f"{pass_.read} patches read, no white among them")
-    complete = pass_.read >= pass_.patch_count
     fact = f"{white_words(pass_.summary)}, average error {_mean(pass_.summary)}"
-    if not complete:
-        fact = f"stopped after {pass_.read} of {pass_.patch_count}; {fact}"
-    return Stop(stop, STOPS[stop], True, fact)
+    lacks = short_of(pass_)
+    return Stop(stop, STOPS[stop], True, f"{fact}; {lacks}" if lacks else fact)
 
 
 def _is_groundwork(role: str) -> bool:

@@ -20,14 +20,15 @@ from fenvik.web.passes.services import planned
 from fenvik.web.results import pictures
 from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.pictures import own_colour
+from fenvik.web.results.proof import proof, short_of, unfinished
 from fenvik.web.results.special import special_of
+from fenvik.web.results.verdict import Verdict, light_words, verdict_of
 from fenvik.web.trail import adjust, arrival, groundwork, instruments, lists
-from fenvik.web.trail.facts import STOPS, Trail, newest_pass, trail_of
+from fenvik.web.trail.facts import STOPS, Trail, trail_of
 from fenvik.web.trail.kept import tunings
 from fenvik.web.trail.options import PARTS, WORKS, Options
 from fenvik.web.trail.progress import FIRST_GUESS_CD_M2, Progress, progress_of
 from fenvik.web.trail.tape import TapeRow, tape_of
-from fenvik.web.trail.verdict import Verdict, light_words, verdict_of
 from fenvik.web.visits.models import SIGNALS
 
 
@@ -48,6 +49,8 @@ class Scene:
     found: Analysis | None
     left: Analysis | None
     recent: list[Reading]
+    begun: Pass | None = None  # a pass of this stop that is not complete and newer than its proof
+    begun_analysis: Analysis | None = None
     picture: pictures.Picture | None = None
     desk: Desk | None = None
     verdict: Verdict | None = None
@@ -114,7 +117,7 @@ class Scene:
     @property
     def warmth(self) -> str:
         """How warm the display was when the pass of this stop began."""
-        pass_ = self.left_pass if self.stop == "left" and self.left_pass else self.found_pass
+        pass_ = self.shown_pass
         return conditions_words(pass_.conditions) if pass_ is not None else ""
 
     @property
@@ -150,9 +153,31 @@ class Scene:
         }  # fmt: skip
 
     @property
+    def proof_pass(self) -> Pass | None:
+        """The proof of this stop."""
+        return self.left_pass if self.stop == "left" else self.found_pass
+
+    @property
+    def shows_begun(self) -> bool:
+        """Whether the picture is of a pass that is not complete: while it is read, and where there is no other."""
+        return self.begun is not None and (self.begun.is_open or self.proof_pass is None)
+
+    @property
     def shown_pass(self) -> Pass | None:
         """The pass whose readings this stop is about."""
-        return self.left_pass if self.stop == "left" and self.left_pass is not None else self.found_pass
+        return self.begun if self.shows_begun else self.proof_pass or self.found_pass
+
+    @property
+    def lacks(self) -> str:
+        """What the pass that is shown lacks, in words."""
+        return "" if self.shown_pass is None or self.stop not in ("found", "left") else short_of(self.shown_pass)
+
+    @property
+    def passes_here(self) -> list[Any]:
+        """The passes of this stop that could be its proof, newest first."""
+        if self.stop not in ("found", "left"):
+            return []
+        return [p for p in self.tuning.main_passes if p.purpose == self.stop and p.read and not p.is_open]
 
     @property
     def drifts(self) -> bool:
@@ -163,7 +188,7 @@ class Scene:
     @property
     def looks(self) -> dict[str, Any] | None:
         """What the pass of this stop was looked at through, and what else it could be."""
-        pass_ = {"found": self.found_pass, "left": self.left_pass}.get(self.stop)
+        pass_ = self.shown_pass if self.stop in ("found", "left") else None
         if pass_ is None or pass_.is_open:
             return None
         choices = [c for c in candidates(self.tuning) if c.meter_id == pass_.meter_id]
@@ -185,7 +210,7 @@ def make_scene(firm_id: int, pk: int, stop: str, options: Options, extra: dict[s
     values = values_from(tuning, sheet, tuning.ordered_changes)
     passes = tuning.main_passes
     open_pass = next((p for p in passes if p.is_open), None)
-    found_pass, left_pass = newest_pass(passes, PassPurpose.FOUND), newest_pass(passes, PassPurpose.LEFT)
+    found_pass, left_pass = proof(passes, PassPurpose.FOUND), proof(passes, PassPurpose.LEFT)
     found = analysis_of(found_pass, tuning, found_pass and found_pass.last_reading)
     left = analysis_of(left_pass, tuning, left_pass and left_pass.last_reading)
     recent = recent_readings(tuning, MOST if stop in ("adjust", "instruments") else FOR_THE_TAPE)
@@ -213,6 +238,9 @@ def make_scene(firm_id: int, pk: int, stop: str, options: Options, extra: dict[s
         recent=recent,
         extra=dict(extra or {}),
     )
+    if stop in ("found", "left"):
+        begun = unfinished(passes, stop)
+        scene.begun, scene.begun_analysis = begun, analysis_of(begun, tuning, begun and begun.last_reading)
     _FILL[stop](scene)
     return scene
 
@@ -227,13 +255,17 @@ def _progress(open_pass: Pass | None) -> Progress | None:
 
 def _pair(scene: Scene, *, left: bool) -> pictures.Pair:
     """Return what is drawn; what ladders and grids say costs queries, so only the views that show it pay for it."""
-    shown = scene.left if left else None
+    found, shown = scene.found, scene.left if left else None
+    passes: list[Pass | None] = [scene.found_pass, scene.left_pass if left else None]
+    if scene.shows_begun:
+        found, shown = (scene.begun_analysis, None) if not left else (found, scene.begun_analysis)
+        passes[int(left)] = scene.begun
     if scene.options.view not in ("light", "wrong"):
-        return pictures.Pair(scene.found, shown)
-    luminance, passes = scene.tuning.luminance, (scene.found_pass, scene.left_pass if left else None)
-    special = [special_of(p, a, luminance=luminance) for p, a in zip(passes, (scene.found, shown), strict=True)]
+        return pictures.Pair(found, shown)
+    luminance = scene.tuning.luminance
+    special = [special_of(p, a, luminance=luminance) for p, a in zip(passes, (found, shown), strict=True)]
     return pictures.Pair(
-        scene.found, shown, found_special=special[0], left_special=special[1], window=scene.tuning.window
+        found, shown, found_special=special[0], left_special=special[1], window=scene.tuning.window
     )
 
 

@@ -34,6 +34,7 @@ from fenvik.web.trail.acts_adjust import ADJUST_ACTS, read_again
 from fenvik.web.trail.acts_arrival import ARRIVAL_ACTS
 from fenvik.web.trail.acts_groundwork import GROUNDWORK_ACTS
 from fenvik.web.trail.acts_instruments import INSTRUMENT_ACTS
+from fenvik.web.trail.acts_passes import PASS_ACTS
 from fenvik.web.trail.arrival import grouped
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.trail.options import options_of
@@ -248,6 +249,7 @@ ACTS: dict[str, Act] = {
     **GROUNDWORK_ACTS,
     **INSTRUMENT_ACTS,
     **ADJUST_ACTS,
+    **PASS_ACTS,
     "turned": _turned,
     "undo": _undo,
     "read": _read,

@@ -23,11 +23,12 @@ TARGET_LABELS = {
 }
 SIGNALS = {"sdr": "SDR", "hdr10": "HDR10", "hlg": "HLG", "dynamic": "dynamic metadata"}
 PRIMARIES = {"bt709": ("BT.709", BT709), "p3d65": ("P3-D65", P3D65), "bt2020": ("BT.2020", BT2020)}
-FREE_CURVES = {"bt1886": "BT.1886", "power": "gamma", "srgb": "sRGB"}
+FREE_CURVES = {"bt1886": "BT.1886", "power": "gamma", "srgb": "sRGB", "pq": "PQ", "hlg": "HLG"}
+CARRIED = {"hdr10": "pq", "dynamic": "pq", "hlg": "hlg"}  # the curve that a signal is made with
 
 
 ROLL_OFFS = {"clip": "clipped at the display's peak", "bt2390": "rolled off by BT.2390"}
-LEAST_MASTERED = 0.005  # cd/m², of the mastering display
+LEAST_MASTERED = 0.005  # cd/m², of the mastering display, unless it is said
 
 
 def first_lists() -> dict[str, Any]:
@@ -45,6 +46,17 @@ def free_target(facts: dict[str, Any]) -> Target:
         primaries = Primaries(red, green, blue)
     x, y = facts.get("white") or D65_XY
     return Target("free", primaries, (float(x), float(y)), facts["curve"], float(facts.get("gamma") or 2.4))
+
+
+def clash(signal: str, target_name: str, free: dict[str, Any] | None = None) -> str:
+    """Return in a sentence why a target cannot be held against a signal; empty where it can."""
+    curve = str(free["curve"]) if target_name == "free" and free else TARGETS[target_name].curve
+    carried = CARRIED.get(signal)
+    if carried is None and curve in ("pq", "hlg"):
+        return f"{FREE_CURVES[curve]} is the curve of an HDR signal; this tuning is for SDR."
+    if carried is not None and curve != carried:
+        return f"{SIGNALS[signal]} is made with {FREE_CURVES[carried]}: choose a target with that curve."
+    return ""
 
 
 def free_label(facts: dict[str, Any]) -> str:
@@ -107,6 +119,9 @@ class Tuning(FirmModel):
     low_effort = models.CharField(max_length=40, blank=True)
     roll_off = models.CharField(max_length=8, choices=list(ROLL_OFFS.items()), default="clip")
     mastered = models.FloatField(default=1000.0, validators=[MinValueValidator(100.0), MaxValueValidator(10_000.0)])
+    mastered_least = models.FloatField(
+        default=LEAST_MASTERED, validators=[MinValueValidator(0.0), MaxValueValidator(1.0)]
+    )
     lists = models.JSONField(default=first_lists)  # which patch lists its next pass reads, and how they are put together
     correction = models.ForeignKey(
         "corrections.Correction", null=True, blank=True, on_delete=models.PROTECT, related_name="+"
@@ -135,7 +150,7 @@ class Tuning(FirmModel):
         """The core's target, with this tuning's tolerance."""
         chosen = free_target(self.free) if self.target_name == "free" and self.free else TARGETS[self.target_name]
         return replace(
-            chosen, tolerance=self.tolerance, rolls_off=self.roll_off == "bt2390", mastered=(self.mastered, LEAST_MASTERED)
+            chosen, tolerance=self.tolerance, rolls_off=self.roll_off == "bt2390", mastered=(self.mastered, self.mastered_least)
         )
 
     @property

@@ -1,6 +1,7 @@
 """The verdict of As left: against the tolerance, with its uncertainty, and what could not be reached."""
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -21,6 +22,7 @@ class Row:
     found: float | None
     left: float | None
     places: int
+    bounds: tuple[str, str] = ("", "")  # "> " or "< " where a figure is only known to be more or less
 
 
 @dataclass(frozen=True)
@@ -46,7 +48,7 @@ def verdict_of(
     if left is None:
         return None
     tolerance = left.target.tolerance
-    lit = left.lit_grey
+    lit = left.graded
     outside, unsure = _outside(left.colour_only, lit, tolerance)
     count = int(lit.sum())
     if outside:
@@ -68,9 +70,16 @@ def verdict_of(
         ("black, cd/m²", "black", 0),
         ("contrast", "contrast", 0),
     )
-    rows = [Row(name, before.get(key), after.get(key), places) for name, key, places in names]
+    rows = [
+        Row(name, before.get(key), after.get(key), places, (_bound(before, key), _bound(after, key))) for name, key, places in names
+    ]
     wishes = [*_unreached(left, values), *light_words(left, luminance, values)]
     return Verdict(sentence, rows, wishes, _better(before.get("grey_mean"), after.get("grey_mean")))
+
+
+def _bound(told: dict[str, Any], key: str) -> str:
+    sign = {"contrast": "> ", "black": "< "}.get(key, "")
+    return sign if told.get(f"{key}_bound") else ""
 
 
 def _better(found: float | None, left: float | None) -> bool:
