@@ -145,7 +145,9 @@ def _corrected(tuning):
 
 KINDS = {
     "ladders": (
-        lambda tuning: None, ("grey-21", "colours-100", "windows", "checkerboard", "near-black", "saturations"), "itself a reference",
+        lambda tuning: None,
+        ("grey-21", "colours-100", "windows", "checkerboard", "near-black", "saturations"),
+        "itself a reference",
     ),
     "corrected": (_corrected, ("grey-11", "colours-100"), "corrected by The reference"),
     "free": (_free, ("grey-11", "colours-100"), "itself a reference"),

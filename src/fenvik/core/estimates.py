@@ -16,14 +16,15 @@ from fenvik.core.analysis import Analysis
 from fenvik.core.types import Bools, Floats
 from fenvik.core.uncertainty import TWO_SIDED_95
 
-DRAWS, CHAINS, BURN = 960, 24, 12  # of the mixture
+DRAWS, CHAINS, BURN = 480, 24, 8  # of the mixture
 GRID = 24  # true lengths that the mixture is made of
 # Whether a short length is none at all cannot be told from one reading: two beliefs about how many are none, few and many, are both
 # followed, and the interval reaches as far as either. (Weight of none, weight of all others together.)
 BELIEFS = ((0.1, 0.8), (0.25, 0.4))
 # Noise that moves errors in one direction mostly moves their lengths by less, since errors lie in any: by the root of this.
 ALONG = 1.5
-PAIRS = 120  # of readings drawn anew
+CLEAR = 6.0  # deviations
+PAIRS = 90  # of readings drawn anew
 SEED = 1886
 
 
@@ -75,10 +76,14 @@ def posterior(seen: Floats, noise: Floats, kinds: int, belief: tuple[float, floa
     rng = np.random.default_rng(SEED)
     unit = np.maximum(noise, 1e-6) / np.sqrt(max(kinds, ALONG))
     # In units of its own noise every length is as well known as every other, so that none borrows what only suits another level.
-    seen = seen / unit
-    grid = np.concatenate([[0.0], np.linspace(0.4, max(float(seen.max()), 2.0) + 0.5, GRID - 1)])
+    near = seen <= CLEAR * unit
+    # What stands clear of the noise needs no belief; noise hardly lengthens it.
+    clear = seen[~near].sum() + np.sqrt((unit[~near] ** 2).sum()) * rng.standard_normal(DRAWS)
+    if not near.any():
+        return np.asarray(clear / len(seen))
+    count, seen, unit = len(seen), seen[near] / unit[near], unit[near]
+    grid = np.concatenate([[0.0], np.linspace(0.4, CLEAR + 2.0, GRID - 1)])
     likely = _likelihood(seen[:, None], grid, kinds)
-    likely = likely / likely.max(axis=1, keepdims=True)
     weight = np.full((CHAINS, GRID), 1.0 / GRID)
     kept = []
     for turn in range(BURN + DRAWS // CHAINS):
@@ -90,8 +95,8 @@ def posterior(seen: Floats, noise: Floats, kinds: int, belief: tuple[float, floa
         drawn = rng.standard_gamma(counts + prior) + 1e-300
         weight = drawn / drawn.sum(axis=1, keepdims=True)
         if turn >= BURN:
-            kept.append((unit * grid[of]).mean(axis=1))
-    return np.concatenate(kept)
+            kept.append((unit * grid[of]).sum(axis=1))
+    return np.asarray((np.concatenate(kept) + clear) / count)
 
 
 def _likelihood(d: Floats, g: Floats, kinds: int) -> Floats:
@@ -156,9 +161,7 @@ class Draws:
         value = float(here.mean())
         if not self.noise.any():
             return Estimate(value, value, 0.0, shift, (0.0, 0.0))
-        added = (self.lengths(xyz + self.noise, which, measure) ** 2).mean(axis=0) - here**2
-        noise = np.sqrt(np.maximum(added, 1e-12))
-        kinds, most = self._as_noise(which, measure, noise)
+        noise, kinds, most = self._as_noise(which, measure, here)
         both = [posterior(here, noise, kinds, belief) for belief in BELIEFS]
         common = self._common(which, measure)
         truth = float(np.mean([drawn.mean() for drawn in both]))
@@ -170,18 +173,28 @@ class Draws:
         none = float(((here / noise) ** 2).sum()) < most
         return Estimate(value, truth, std, shift, wide, none)
 
-    def _as_noise(self, which: Bools, measure: str, noise: Floats) -> tuple[int, float]:
-        """Return in how many directions noise moves errors, and up to what their squares add up by noise alone 95 times of 100."""
+    def _as_noise(self, which: Bools, measure: str, here: Floats) -> tuple[Floats, int, float]:
+        """Return what noise alone makes of each length, root mean square, and in how many directions it moves them.
+
+        Last, up to what the squares of lengths add up by noise alone 95 times of 100, in units of it.
+        """
         centre = self.analysis.readings.xyz.copy()
         wanted = self.analysis.target_xyz[which]
         if measure == "colour_only":
             base = np.where(wanted[:, 1:2] > 0, wanted / np.maximum(wanted[:, 1:2], 1e-12), self.analysis.target.white)
             wanted = base * centre[which, 1:2]
         centre[which] = wanted
-        square = (self.lengths(centre + self.noise, which, measure) / noise) ** 2
+        square = self.lengths(centre + self.noise, which, measure) ** 2
+        noise = np.sqrt(np.maximum(square.mean(axis=0), 1e-12))
+        square = square / noise**2
         spread = np.maximum(square.var(axis=0), 1e-9)
         kinds = int(np.clip(np.round(np.median(2.0 * square.mean(axis=0) ** 2 / spread)), 1, 3))
-        return kinds, float(np.quantile(square.sum(axis=1), 0.95))
+        most = float(np.quantile(square.sum(axis=1), 0.95))
+        # Far from what is wanted a difference is weighed otherwise: there its own slope tells.
+        moved = self.lengths(self.analysis.readings.xyz + self.noise, which, measure)
+        half = len(moved) // 2
+        sloped = (0.5 * (moved[:half] - moved[half:])).std(axis=0) * np.sqrt(max(kinds, ALONG))
+        return np.where(here > 0.5 * CLEAR * noise, np.maximum(sloped, 1e-6), noise), kinds, most
 
     def _common(self, which: Bools, measure: str) -> float:
         """Return the deviation of an average by what its readings share: the white that they are held against, whites for drift."""
