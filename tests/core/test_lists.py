@@ -1,8 +1,11 @@
 import numpy as np
 import pytest
 
+from fenvik.core.colourspace import xyz_to_uv
 from fenvik.core.drift import factors, size
-from fenvik.core.lists import KNOWN, LISTS, Plan, luminance_share, put_together
+from fenvik.core.lists import KNOWN, LISTS, Plan, Stage, luminance_share, put_together
+from fenvik.core.signal import decode
+from fenvik.core.target import TARGETS, Target
 
 
 def made(*chosen, **more):
@@ -111,3 +114,21 @@ def test_drift_is_taken_out_between_whites():
     assert size(whites) == pytest.approx(0.02)
     np.testing.assert_allclose(factors([1, 2], [0], whites[:1]), 1)
     assert size(whites[:1]) == 0
+
+
+@pytest.mark.parametrize("name", ["bt2020-pq", "p3d65-pq", "bt2020-hlg"])
+def test_hdr_colours_are_placed_by_their_light_below_the_peak(name):
+    target, peak = TARGETS[name], 420.0
+    stage = Stage(target, peak)
+    shown = put_together(Plan(("saturations", "luminances", "known", "colours-75")), 10, "limited", stage)
+    by = {s.patch.label: target.xyz(decode(s.patch.rgb, 10, "limited"), peak, 0.0) for s in shown}
+    linear = np.array(list(by.values())) @ target.inverse_matrix.T
+    assert linear.max() < peak
+    white, red = xyz_to_uv(target.white), xyz_to_uv(target.matrix[:, 0])
+    half = xyz_to_uv(by["red 50 % sat"])
+    np.testing.assert_allclose(half, 0.5 * (white + red), atol=8e-4)  # ten bits
+    assert by["red 25 % sat"][1] == pytest.approx(by["red 100 % sat"][1], rel=0.02)
+    # Skin is what it is in a picture of BT.709, with diffuse white at 203 cd/m² (BT.2408).
+    skin = Target("picture", curve="power", gamma=2.4).xyz(np.array([0.88, 0.74, 0.66]), 203.0, 0.0)
+    np.testing.assert_allclose(by["pale skin"], skin, rtol=0.03)
+    assert by["green 10 cd/m²"][1] == pytest.approx(10 * target.matrix[1, 1], rel=0.03)

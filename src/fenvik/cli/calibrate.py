@@ -216,7 +216,7 @@ class Calibration:
             np.full(len(taken), self.given.window),
         )  # fmt: skip
         try:
-            told = report(sheet, self.given.target)
+            told = report(sheet, TARGETS[self.given.target])
         except ReportError as problem:
             self.notes.append(f"No summary: {problem}")
             return {

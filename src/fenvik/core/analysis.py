@@ -13,6 +13,7 @@ from fenvik.core.signal import Range, decode
 from fenvik.core.target import Target
 from fenvik.core.types import Bools, Floats, Ints
 from fenvik.core.uncertainty import Repeatability, chromatic_shift
+from fenvik.core.volume import Model
 
 
 @dataclass(frozen=True)
@@ -179,6 +180,36 @@ class Analysis:
     def coloured(self) -> Bools:
         """Every patch that is not grey."""
         result: Bools = ~self.readings.neutral
+        return result
+
+    @cached_property
+    def primaries(self) -> Floats | None:
+        """Measured XYZ (3, 3) of full red, green and blue; None where one of them was not read or gave no light."""
+        found = []
+        for light in np.eye(3):
+            there = (self.readings.fraction == light).all(axis=1)
+            if not there.any():
+                return None
+            found.append(self.readings.xyz[there].mean(axis=0))
+        three = np.array(found)
+        return None if (three.sum(axis=1) <= 0).any() else three
+
+    @cached_property
+    def out_of_reach(self) -> Bools:
+        """Colours of an absolute target that the display was read not to be able to give: counted apart, never in an average.
+
+        In SDR nothing is: there it is what the controls are for.
+        """
+        none = np.zeros(len(self.readings.labels), dtype=bool)
+        if not self.target.is_hdr or self.primaries is None:
+            return none
+        black = np.zeros(3) if self.black is None else np.minimum(self.black, self.primaries.min(axis=0))
+        return self.coloured & Model(self.primaries, self.white, black).out_of_reach(self.target_xyz)
+
+    @property
+    def judged(self) -> Bools:
+        """The colours that averages are made of."""
+        result: Bools = self.coloured & ~self.out_of_reach
         return result
 
     @cached_property

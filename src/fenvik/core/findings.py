@@ -91,7 +91,7 @@ def tone(analysis: Analysis) -> ToneFinding | None:
 
 def colour(analysis: Analysis) -> ColourFinding | None:
     """Return the worst colour; None without one."""
-    there = np.flatnonzero(analysis.coloured)
+    there = np.flatnonzero(analysis.judged)
     if not there.size:
         return None
     value = analysis.whole.value[there]

@@ -11,7 +11,7 @@ from fenvik.core.types import Floats
 # BT.2100-2, table 7: linear BT.2020 to LMS, and PQ-coded LMS to ICtCp.
 LMS = np.array([[1688.0, 2146.0, 262.0], [683.0, 2951.0, 462.0], [99.0, 309.0, 3688.0]]) / 4096.0
 ICTCP = np.array([[2048.0, 2048.0, 0.0], [6610.0, -13613.0, 7003.0], [17933.0, -17390.0, -543.0]]) / 4096.0
-_ITP = 720.0 * np.array([1.0, 0.5, 1.0])
+ITP = 720.0 * np.array([1.0, 0.5, 1.0])
 _TO_LMS = LMS @ np.linalg.inv(rgb_to_xyz_matrix(BT2020, D65_XY))
 
 
@@ -19,6 +19,13 @@ def ictcp(xyz: ArrayLike) -> Floats:
     """Return PQ-form ICtCp (..., 3) of absolute XYZ (..., 3) in cd/m²; negative LMS count as 0. Source: BT.2100-2, table 7."""
     lms = np.asarray(xyz, dtype=np.float64) @ _TO_LMS.T
     result: Floats = curves.pq_inverse(np.maximum(lms, 0.0)) @ ICTCP.T
+    return result
+
+
+def xyz_of(coordinates: ArrayLike) -> Floats:
+    """Return absolute XYZ (..., 3) in cd/m² of PQ-form ICtCp (..., 3): the inverse of ``ictcp``. Source: BT.2100-2, table 7."""
+    coded = np.asarray(coordinates, dtype=np.float64) @ np.linalg.inv(ICTCP).T
+    result: Floats = curves.pq(np.clip(coded, 0.0, 1.0)) @ np.linalg.inv(_TO_LMS).T
     return result
 
 
@@ -43,7 +50,7 @@ def parts(target: ArrayLike, xyz: ArrayLike) -> Parts:
 
     Positive: the reading is brighter, more colourful, farther round from T to P than the target.
     """
-    wanted, seen = ictcp(target) * _ITP, ictcp(xyz) * _ITP
+    wanted, seen = ictcp(target) * ITP, ictcp(xyz) * ITP
     turn = wanted[..., 1] * seen[..., 2] - wanted[..., 2] * seen[..., 1]
     c1, c2 = np.hypot(wanted[..., 1], wanted[..., 2]), np.hypot(seen[..., 1], seen[..., 2])
     chroma = c2 - c1

@@ -76,7 +76,7 @@ def _greys(analysis: Analysis) -> list[Fault]:
 
 
 def _colours(analysis: Analysis) -> list[Fault]:
-    there = np.flatnonzero(analysis.coloured)
+    there = np.flatnonzero(analysis.judged)
     if not there.size:
         return []
     value = analysis.whole.value[there]

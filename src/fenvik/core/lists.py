@@ -1,13 +1,17 @@
 """Patch lists of a pass: what each reads and why, put together in an order that spares time and heat."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 import numpy as np
+from numpy.typing import ArrayLike
 
+from fenvik.core import curves
+from fenvik.core.colourspace import xyz_to_uv
 from fenvik.core.patches import COLOURS, Patch, full_colours, grey, patch
 from fenvik.core.signal import Range, decode
+from fenvik.core.target import Target
 
 # "beside": of the picture, but none of the levels that averages are made of, so that these do not hang on which lists were read.
 Part = Literal["main", "beside", "drift", "window", "checkerboard", "uniformity", "stability"]
@@ -68,6 +72,36 @@ class Shown:
 
 
 Make = Callable[[int, Range, dict[str, Any]], list[Shown]]
+MakeLight = Callable[["Stage", int, Range, dict[str, Any]], list[Shown]]
+
+
+@dataclass(frozen=True)
+class Stage:
+    """What an HDR list is made for: the target, and the light in cd/m² that the display was read to give, or is taken to."""
+
+    target: Target
+    peak: float
+
+    def patch(self, label: str, linear: ArrayLike, bits: int, range_: Range) -> Patch:
+        """Return the patch of linear light of the target's primaries, in cd/m² of white, as the signal carries it."""
+        xyz = self.target.matrix @ np.asarray(linear, dtype=np.float64)
+        # The signal says what the picture is; what the display makes of it beyond its peak is the target's roll-off.
+        said = replace(self.target, rolls_off=False)
+        fraction = np.clip(said.drive(xyz, self.peak, 0.0), 0.0, 1.0)
+        red, green, blue = (round(100.0 * float(v), 4) for v in fraction)
+        return patch(label, (red, green, blue), bits, range_)
+
+    def coloured(self, label: str, mix: Sequence[float], share: float, light: float, bits: int, range_: Range) -> Patch:
+        """Return a colour on the line of u′v′ from white to a mix of the primaries, at a share of the way, as bright as the mix itself.
+
+        ``light``: cd/m² of white at which the mix's channels shine.
+        """
+        full = self.target.matrix @ (np.asarray(mix, dtype=np.float64) * light)
+        white_uv, full_uv = xyz_to_uv(self.target.white), xyz_to_uv(full)
+        u, v = white_uv + share * (full_uv - white_uv)
+        y = full[1]
+        xyz = np.array([9.0 * u / (4.0 * v) * y, y, (12.0 - 3.0 * u - 20.0 * v) / (4.0 * v) * y])
+        return self.patch(label, self.target.inverse_matrix @ xyz, bits, range_)
 
 
 @dataclass(frozen=True)
@@ -78,6 +112,7 @@ class Listed:
     name: str
     why: str
     make: Make
+    light: MakeLight | None = None  # how it is made for an HDR signal, where that is another matter
     order: int = 0  # the higher the later: what is dark, heats or wants a hand comes after the rest
     hdr: bool = True
 
@@ -186,24 +221,80 @@ def _uniformity(bits: int, range_: Range, options: dict[str, Any]) -> list[Shown
     return made
 
 
+# In HDR a percentage of signal is no percentage of light: colours are placed by their light, below what the display gives.
+HALF_LIGHT = 0.5  # of the peak: where colours are judged, and neither a white sub-pixel nor the power limit speaks
+REFERENCE_WHITE = 203.0  # cd/m², of diffuse white in HDR: BT.2408-7, table 1
+LUMINANCES = (100.0, 10.0, 1.0)  # cd/m² of white, after three quarters of the peak
+
+
+def _colours_in_light(stage: Stage, bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
+    light = HALF_LIGHT * stage.peak
+    return _plain([stage.coloured(f"{name} 50 % light", mix, 1.0, light, bits, range_) for name, mix in COLOURS.items()])
+
+
+def _saturations_in_light(stage: Stage, bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
+    light = HALF_LIGHT * stage.peak
+    return _plain(
+        [
+            stage.coloured(f"{name} {100 * share:g} % sat", mix, share, light, bits, range_)
+            for name, mix in COLOURS.items()
+            for share in (1.0, 0.75, 0.5, 0.25)
+        ]
+    )
+
+
+def _luminances_in_light(stage: Stage, bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
+    lights = [0.75 * stage.peak, *(light for light in LUMINANCES if light < 0.6 * stage.peak)]
+    return _plain(
+        [
+            stage.coloured(f"{name} {light:.3g} cd/m²", mix, 1.0, light, bits, range_)
+            for name, mix in COLOURS.items()
+            for light in lights
+        ]
+    )
+
+
+def _known_in_light(stage: Stage, bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
+    """Known colours as they are in a picture of BT.709, at HDR's diffuse white or three quarters of a dimmer display's peak."""
+    white = min(REFERENCE_WHITE, 0.75 * stage.peak)
+    picture = Target("picture", curve="power", gamma=2.4, white_xy=stage.target.white_xy)
+    made = []
+    for name, percent in KNOWN.items():
+        xyz = picture.xyz(np.array(percent) / 100.0, white, 0.0)
+        made.append(stage.patch(name, stage.target.inverse_matrix @ xyz, bits, range_))
+    return _plain(made)
+
+
+def _volume_in_light(stage: Stage, bits: int, range_: Range, options: dict[str, Any]) -> list[Shown]:
+    top = float(curves.pq_inverse(stage.peak))
+    steps = np.linspace(0.0, 1.0, int(options.get("edge", 4)))
+    light, named = curves.pq(steps * top), [f"{100 * step:.0f}" for step in steps]
+    made = [
+        stage.patch(f"{named[r]} {named[g]} {named[b]}", (light[r], light[g], light[b]), bits, range_)
+        for r in reversed(range(len(steps))) for g in reversed(range(len(steps))) for b in reversed(range(len(steps)))
+        if r or g or b
+    ]  # fmt: skip
+    return _beside(made)
+
+
 LISTS: dict[str, Listed] = {
     made.id: made
     for made in (
         Listed("grey-11", "Greyscale, 11", "Balance and tone at a glance.", _steps(11)),
         Listed("grey-21", "Greyscale, 21", "Balance and tone for a display with many points.", _steps(21)),
         Listed("grey-own", "Greyscale, own steps", "As many even steps as are wanted.", _custom),
-        Listed("near-white", "Near white", "Where the top of the curve bends or clips; above white too, in limited range.", _near_white, 1),
-        Listed("colours-100", "Primaries and secondaries, 100 %", "How far the colours reach.", _colours(100.0), 2),
-        Listed("colours-75", "Primaries and secondaries, 75 %", "The same where pictures are.", _colours(75.0), 2),
-        Listed("saturations", "Saturation ladder", "Whether colours stay in place as they grow pale: six by four.", _saturations, 3),
-        Listed("luminances", "Luminance ladder", "Whether colours stay in place as they grow dark: six by five.", _luminances, 3),
-        Listed("known", "Skin and known colours", "Twelve colours that everybody judges without a meter.", _known, 4),
-        Listed("volume", "Volume grid", "Red, green and blue in four levels each: what a model of the display is made of.", _volume, 5),
-        Listed("near-black", "Near black", "The first steps above black, one by one.", _near_black, 6),
-        Listed("windows", "Window ladder", "How luminance falls as the lit area grows.", _windows, 7),
-        Listed("checkerboard", "Checkerboard contrast", "Black beside white: what strays within a picture.", _checkerboard, 8),
-        Listed("stability", "Stability", "White every fifteen seconds for some minutes: how far light wanders by itself.", _stability, 8),
-        Listed("uniformity", "Uniformity", "The meter is carried over the screen, nine or twenty-five places.", _uniformity, 9),
+        Listed("near-white", "Near white", "Where the top of the curve bends or clips; above white too, in limited range.", _near_white, order=1),
+        Listed("colours-100", "Primaries and secondaries, 100 %", "How far the colours reach.", _colours(100.0), order=2),
+        Listed("colours-75", "Primaries and secondaries, 75 %", "The same where pictures are; in HDR at half of the peak’s light.", _colours(75.0), _colours_in_light, 2),
+        Listed("saturations", "Saturation ladder", "Whether colours stay in place as they grow pale: six by four.", _saturations, _saturations_in_light, 3),
+        Listed("luminances", "Luminance ladder", "Whether colours stay in place as they grow dark: six by four or five.", _luminances, _luminances_in_light, 3),
+        Listed("known", "Skin and known colours", "Twelve colours that everybody judges without a meter.", _known, _known_in_light, 4),
+        Listed("volume", "Volume grid", "Red, green and blue in four levels each: what a model of the display is made of.", _volume, _volume_in_light, 5),
+        Listed("near-black", "Near black", "The first steps above black, one by one.", _near_black, order=6),
+        Listed("windows", "Window ladder", "How luminance falls as the lit area grows.", _windows, order=7),
+        Listed("checkerboard", "Checkerboard contrast", "Black beside white: what strays within a picture.", _checkerboard, order=8),
+        Listed("stability", "Stability", "White every fifteen seconds for some minutes: how far light wanders by itself.", _stability, order=8),
+        Listed("uniformity", "Uniformity", "The meter is carried over the screen, nine or twenty-five places.", _uniformity, order=9),
     )
 }  # fmt: skip
 
@@ -227,16 +318,17 @@ def luminance_share(p: Patch, bits: int, range_: Range) -> float:
     return float(fraction**2.3 @ WEIGHT)
 
 
-def put_together(plan: Plan, bits: int, range_: Range) -> list[Shown]:
+def put_together(plan: Plan, bits: int, range_: Range, stage: Stage | None = None) -> list[Shown]:
     """Return the patches of a plan in the order in which they are read.
 
     Lists in their order, each from bright to dark, so that the display has its heat and no dark patch follows a bright one by
-    surprise; a patch that two lists share is read once.
+    surprise; a patch that two lists share is read once. ``stage``: what colours of an HDR signal are placed for.
     """
     made: list[Shown] = []
     seen: dict[tuple[int, int, int], str] = {}
     for listed in sorted((LISTS[name] for name in plan.chosen if name in LISTS), key=lambda one: one.order):
-        items = listed.make(bits, range_, plan.options)
+        in_light = stage is not None and listed.light is not None
+        items = listed.light(stage, bits, range_, plan.options) if in_light else listed.make(bits, range_, plan.options)  # type: ignore[misc,arg-type]
         if listed.id in ("volume", "luminances", "saturations", "known"):
             items = sorted(items, key=lambda s: -luminance_share(s.patch, bits, range_))
         for item in items:

@@ -88,13 +88,13 @@ def lines_of(data: bytes) -> list[str]:
         if end - start > MOST_LINE_BYTES:
             raise ReadingsError(number, "-", f"the line is longer than {MOST_LINE_BYTES // 1024} KiB")
         start, number = end + 1, number + 1
-    at = data.find(b"\0")
-    if at >= 0:
-        raise ReadingsError(data.count(b"\n", 0, at) + 1, "-", "there is a NUL byte in it")
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise ReadingsError(data[: error.start].count(b"\n") + 1, "-", "it is not UTF-8") from error
+    at = text.find("\0")
+    if at >= 0:
+        raise ReadingsError(text.count("\n", 0, at) + 1, "-", "there is a NUL byte in it")
     return [line.removesuffix("\r") for line in text.split("\n")]
 
 

@@ -9,7 +9,7 @@ from django.db.models import Q
 
 from fenvik.core.colourspace import P3D65
 from fenvik.core.errors import FenvikError
-from fenvik.core.lists import Plan, Shown, put_together
+from fenvik.core.lists import Plan, Shown, Stage, put_together
 from fenvik.core.patches import Patch
 from fenvik.web.corrections.choosing import renew
 from fenvik.web.devices.models import Device
@@ -129,7 +129,20 @@ def planned(tuning: Tuning) -> list[Shown]:
     for kept in PatchList.objects.of_firm(tuning.visit.firm_id).filter(pk__in=told.get("own", [])).order_by("name"):
         own += [(row["label"], tuple(row["percent"])) for row in kept.patches]
     plan = Plan(tuple(told.get("chosen", [])), tuple(own), int(told.get("drift_every", 0)), told.get("options", {}))
-    return put_together(plan, tuning.bits, "full" if tuning.range == "full" else "limited")
+    return put_together(plan, tuning.bits, "full" if tuning.range == "full" else "limited", stage_of(tuning))
+
+
+TAKEN_PEAK = 500.0  # cd/m², of a display in HDR while nothing of it has been read
+
+
+def stage_of(tuning: Tuning) -> Stage | None:
+    """Return what the colours of an HDR tuning are placed for: the peak that was read last; None for SDR."""
+    target = tuning.target
+    if not target.is_hdr:
+        return None
+    told = tuning.passes.filter(purpose__in=PICTURES, summary__white__isnull=False, removed_at__isnull=True)  # type: ignore[attr-defined]
+    read = [s["white"] for s in told.order_by("-created_at").values_list("summary", flat=True)[:3] if s.get("hdr")]
+    return Stage(target, float(read[0] if read else tuning.luminance or TAKEN_PEAK))
 
 
 def read_already(pass_: Pass) -> set[int]:

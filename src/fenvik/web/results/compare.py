@@ -102,7 +102,7 @@ def _common(first: Analysis, second: Analysis) -> tuple[Bools, Bools]:
 AVERAGES = (
     ("grey, average without luminance", "graded", "colour_only"),
     ("grey, average", "graded_whole", "whole"),
-    ("colours, average", "coloured", "whole"),
+    ("colours, average", "judged", "whole"),
 )
 
 
@@ -127,7 +127,7 @@ def compare(first: Analysis | None, second: Analysis | None, *, shared: bool) ->
 
 
 def _words(first: Analysis, second: Analysis, both: tuple[Bools, Bools]) -> str:
-    greys, colours = int((first.graded & both[0]).sum()), int((first.coloured & both[0]).sum())
+    greys, colours = int((first.graded & both[0]).sum()), int((first.judged & both[0]).sum())
     more = int((~both[0]).sum()), int((~both[1]).sum())
     said = f"Averages are of the {greys} greys and {colours} colours that both have"
     left_out = [f"{n} of the {name}" for n, name in zip(more, ("first", "second"), strict=True) if n]

@@ -1,5 +1,6 @@
 """What a pass says beside its picture: window ladder, checkerboard, uniformity, drift, gamut, additivity."""
 
+from collections import OrderedDict
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -16,7 +17,7 @@ from fenvik.web.passes.models import Pass
 from fenvik.web.results.assemble import core_readings, drift_of, newest_of_each
 
 STANDARDS = (("BT.709", BT709), ("P3-D65", P3D65), ("BT.2020", BT2020))
-PRIMARIES = ("red", "green", "blue")
+MOST_KEPT = 64
 
 
 @dataclass(frozen=True)
@@ -99,24 +100,30 @@ def _uniformity(pass_: Pass, rows: list[Any]) -> tuple[ladders.Uniformity | None
     return ladders.uniformity(places, core_readings(pass_, rows).xyz), tuple(row.label for row in rows)
 
 
+_volumes: OrderedDict[tuple[Any, ...], float] = OrderedDict()
+
+
+def _volume(analysis: Analysis, three: np.ndarray) -> float:
+    """Return the share of the target's colours within reach; kept, for a grid of thousands of colours is looked through."""
+    dark = np.zeros(3) if analysis.black is None else analysis.black
+    key = (three.tobytes(), analysis.white.tobytes(), dark.tobytes(), analysis.target)
+    if key not in _volumes:
+        _volumes[key] = volume_share(three, analysis.white, dark, analysis.target, float(analysis.white[1]))
+        while len(_volumes) > MOST_KEPT:
+            _volumes.popitem(last=False)
+    return _volumes[key]
+
+
 def _gamut(analysis: Analysis | None) -> tuple[tuple[tuple[str, float], ...], float | None, float | None]:
     if analysis is None:
         return (), None, None
-    fraction = analysis.readings.fraction
-    found = []
-    for name in ((1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0)):
-        at = np.flatnonzero((fraction == np.array(name)).all(axis=1))
-        if not at.size:
-            return (), None, None
-        found.append(analysis.readings.xyz[at].mean(axis=0))
-    three = np.array(found)
-    if (three.sum(axis=1) <= 0).any():
+    three = analysis.primaries
+    if three is None:
         return (), None, None
     corners = xyz_to_uv(three)
     black = None if analysis.black is None else [float(v) for v in analysis.black]
     _, off = proposed_method(np.vstack([three, analysis.white]), black)
     reached = None
     if analysis.target.is_hdr:
-        dark = np.zeros(3) if analysis.black is None else analysis.black
-        reached = volume_share(three, analysis.white, dark, analysis.target, float(analysis.white[1]))
+        reached = _volume(analysis, three)
     return tuple((name, coverage(corners, standard)) for name, standard in STANDARDS), off, reached

@@ -21,7 +21,7 @@ def _number(value: float) -> float | None:
 
 def figures(analysis: Analysis) -> dict[str, Any]:
     """Return the figures of an analysis; None where there is nothing to say."""
-    coloured = analysis.coloured
+    coloured, beyond = analysis.judged, analysis.out_of_reach
     colour_only = analysis.colour_only.value
     lit, grey = analysis.graded, analysis.graded_whole
     cct, duv, cct_std, duv_std = analysis.white_cct_and_duv
@@ -34,6 +34,8 @@ def figures(analysis: Analysis) -> dict[str, Any]:
         "grey_whole_max": _number(analysis.whole.value[grey].max()) if grey.any() else None,
         "colour_mean": _number(analysis.whole.value[coloured].mean()) if coloured.any() else None,
         "colour_max": _number(analysis.whole.value[coloured].max()) if coloured.any() else None,
+        "out_of_reach": int(beyond.sum()),
+        "out_of_reach_mean": _number(analysis.whole.value[beyond].mean()) if beyond.any() else None,
         "white": _number(analysis.white[1]),
         "black": _black(analysis),
         "black_bound": analysis.black_is_bound,

@@ -73,7 +73,12 @@ def verdict_of(
     rows = [
         Row(name, before.get(key), after.get(key), places, (_bound(before, key), _bound(after, key))) for name, key, places in names
     ]
-    wishes = [*_unreached(left, values), *light_words(left, luminance, values)]
+    if after["out_of_reach"]:
+        apart = f"{after['out_of_reach']} colours are beyond what this display was read to give, and counted apart: off by "
+        beyond = [f"{apart}{after['out_of_reach_mean']:.1f} on average."]
+    else:
+        beyond = []
+    wishes = [*beyond, *_unreached(left, values), *light_words(left, luminance, values)]
     return Verdict(sentence, rows, wishes, _better(before.get("grey_mean"), after.get("grey_mean")))
 
 
@@ -104,7 +109,7 @@ def _unreached(left: Analysis, values: Values) -> list[str]:
     tolerance = left.target.tolerance
     sentences = []
     roles = {(control.get("role") or "").split(".")[0] for control in values.controls}
-    coloured = left.coloured
+    coloured = left.judged
     if coloured.any():
         low, _ = interval_95(left.whole.value[coloured], left.whole.std[coloured])
         names = [left.readings.labels[i] for i in np.flatnonzero(coloured)[low > tolerance]]

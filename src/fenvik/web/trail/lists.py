@@ -6,7 +6,7 @@ from typing import Any
 from fenvik.core.lists import LISTS, Plan, put_together
 from fenvik.formats.patches import PatchesError, read_patches
 from fenvik.web.passes.models import Pass, PatchList
-from fenvik.web.passes.services import can_draw, planned
+from fenvik.web.passes.services import can_draw, planned, stage_of
 from fenvik.web.trail.progress import expected_s
 
 LIMITS = {
@@ -51,9 +51,9 @@ def fill(scene: Any) -> None:
     tuning, told = scene.tuning, scene.tuning.lists
     options, chosen = told.get("options", {}), set(told.get("chosen", []))
     range_ = "full" if tuning.range == "full" else "limited"
-    choices = []
+    stage, choices = stage_of(tuning), []
     for listed in LISTS.values():
-        count = len(put_together(Plan((listed.id,), options=options), tuning.bits, range_))
+        count = len(put_together(Plan((listed.id,), options=options), tuning.bits, range_, stage))
         draws = listed.id != "checkerboard" or tuning.source is None or can_draw(tuning.source, "checkerboard")
         refused = "" if draws else f"{tuning.source.name} does not draw it"
         choices.append(Choice(listed.id, listed.name, listed.why, count, listed.id in chosen, refused))
