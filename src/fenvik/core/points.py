@@ -15,6 +15,8 @@ from fenvik.core.types import Floats
 
 LEAST_LEVELS = 4  # fewer levels say nothing of a curve
 WORTH = 0.05  # of a mean error: what a list of changes must bring to be worth entering
+WORTH_A_PRESS = 0.0015  # of a mean error: what each key of it must bring
+WAY = 3  # keys from one control to the next
 JUDGED_FROM = 0.05  # fraction of signal
 MOST_AGAIN = 10
 NEAR = 0.006  # fraction of signal: two levels nearer than this are one
@@ -33,8 +35,17 @@ class Plan:
 
     @property
     def is_worth_it(self) -> bool:
-        """Whether the changes bring more than can be seen or told."""
-        return bool(self.steps.any()) and float(self.now.mean() - self.then.mean()) >= WORTH
+        """Whether the changes bring more than can be seen or told, and what pressing all those keys is worth.
+
+        What gets better counts as the mean, or as a third of the worst level, whichever is more.
+        """
+        gain = max(float(self.now.mean() - self.then.mean()), float(self.now.max() - self.then.max()) / 3.0)
+        return bool(self.steps.any()) and gain >= max(WORTH, WORTH_A_PRESS * self.presses)
+
+    @property
+    def presses(self) -> int:
+        """About how many keys of a remote the changes take: one a step, and the way to each control."""
+        return int(np.abs(self.steps).sum()) + WAY * int((self.steps != 0).sum())
 
 
 def held(xyz_of_white: Floats, target: Target) -> float:

@@ -76,9 +76,10 @@ class Model:
             normal = np.einsum("nij,nik->njk", slope, slope)
             normal += (1e-9 + 1e-6 * np.trace(normal, axis1=1, axis2=2))[:, None, None] * np.eye(3)
             move = np.linalg.solve(normal, np.einsum("nij,ni->nj", slope, aim - here)[..., None])[..., 0]
-            tried = np.clip(d + move, 0.0, 1.0)
-            better = ((itp_of(self.xyz(tried)) - aim) ** 2).sum(axis=1) < ((here - aim) ** 2).sum(axis=1)
-            d = np.where(better[:, None], tried, np.clip(d + 0.2 * move, 0.0, 1.0))
+            for share in (1.0, 0.2):  # only what brings it nearer is taken
+                tried = np.clip(d + share * move, 0.0, 1.0)
+                better = ((itp_of(self.xyz(tried)) - aim) ** 2).sum(axis=1) < ((itp_of(self.xyz(d)) - aim) ** 2).sum(axis=1)
+                d = np.where(better[:, None], tried, d)
         return self.xyz(d)
 
 

@@ -12,7 +12,14 @@ REMAINING_Y = 0.003  # of luminance: less is lost in the meter
 REMAINING_UV = 0.0005  # in u′v′
 LEAST_READINGS = 5
 LEAST_MINUTES = 2.0  # a minute of silence says nothing about half an hour
-TIME_CONSTANTS_S = np.geomspace(60.0, 3600.0, 48)
+# Light comes in one or two goes, as of a panel and of its supply: each row is a pair of time constants, the second NaN for one go.
+SINGLE_S, PAIRED_S, APART = np.geomspace(60.0, 3600.0, 48), np.geomspace(60.0, 3600.0, 13), 2.4
+GOES_S = np.array(
+    [(tau, np.nan) for tau in SINGLE_S] + [(a, b) for a in PAIRED_S for b in PAIRED_S if b > APART * a]
+)
+SURE = 0.3  # deviations of what is still to come that count with it before a display is called settled
+# Whatever is fitted, white must have come to rest: a slow go looks like the end of a quick one until it has been watched.
+QUIET_MINUTES, QUIET_SHARE = 15.0, 1.0 / 3.0  # at its last pace it would take so long for what counts; watched for this share
 WIDEST_Y, WIDEST_UV = 0.08, 0.003  # one deviation of what a cold display may have missing
 LONGEST_MINUTES = 120.0
 
@@ -41,33 +48,40 @@ class WarmUp:
 
 @dataclass(frozen=True)
 class _Fits:
-    """One quantity fitted for every time constant: final value, what was still to come at the start, their covariances."""
+    """One quantity fitted for every pair of goes: final value, what was still to come of each at the start, their covariances."""
 
-    mean: Floats  # (k, 2)
-    covariance: Floats  # (k, 2, 2)
+    mean: Floats  # (k, 3)
+    covariance: Floats  # (k, 3, 3)
     evidence: Floats  # (k,) logarithms
 
 
+def _gone(seconds: Floats) -> Floats:
+    """Return the share of each go (k, n, 2) that is still to come at ``seconds`` (n,); none of a go that there is not."""
+    with np.errstate(invalid="ignore"):
+        shares = np.exp(-seconds[None, :, None] / GOES_S[:, None, :])
+    return np.asarray(np.nan_to_num(shares, nan=0.0))
+
+
 def _fit(seconds: Floats, values: Floats, std: Floats, widest: float) -> _Fits:
-    """Fit final − missing·exp(−t/τ) for every τ; ``widest`` is one deviation of what a display may have missing."""
-    basis = np.stack(
-        [np.ones((TIME_CONSTANTS_S.size, seconds.size)), -np.exp(-seconds / TIME_CONSTANTS_S[:, None])], axis=-1
-    )
+    """Fit final − Σ missing·exp(−t/τ) for every pair; ``widest`` is one deviation of what a display may have missing of each."""
+    basis = np.concatenate([np.ones((len(GOES_S), seconds.size, 1)), -_gone(seconds)], axis=-1)
     weighted = basis / std[:, None]
-    precision = np.swapaxes(weighted, -1, -2) @ weighted + np.diag([0.0, widest**-2])
+    precision = np.swapaxes(weighted, -1, -2) @ weighted + np.diag([0.0, widest**-2, widest**-2])
     covariance = np.linalg.inv(precision)
     centre = float(np.average(values, weights=std**-2))  # keeps the numbers of the evidence small
     pull = np.swapaxes(weighted, -1, -2) @ ((values - centre) / std)
     mean = np.einsum("kij,kj->ki", covariance, pull)
-    evidence = 0.5 * np.einsum("ki,ki->k", pull, mean) + 0.5 * np.linalg.slogdet(covariance)[1]
-    mean = np.asarray(mean + np.array([centre, 0.0]), dtype=np.float64)
+    # A go that there is not keeps its prior width, which is taken out again with that of the others.
+    evidence = 0.5 * np.einsum("ki,ki->k", pull, mean) + 0.5 * np.linalg.slogdet(covariance)[1] - 2.0 * np.log(widest)
+    mean = np.asarray(mean + np.array([centre, 0.0, 0.0]), dtype=np.float64)
     return _Fits(mean, np.asarray(covariance, dtype=np.float64), np.asarray(evidence, dtype=np.float64))
 
 
 def _to_come(fits: _Fits, share: Floats, seconds: float) -> tuple[float, float]:
-    """Return what is still to come after so many seconds and one deviation of it, over all time constants."""
-    gone = np.exp(-seconds / TIME_CONSTANTS_S)
-    each, variance = fits.mean[:, 1] * gone, fits.covariance[:, 1, 1] * gone**2
+    """Return what is still to come after so many seconds and one deviation of it, over all pairs of goes."""
+    gone = _gone(np.array([seconds]))[:, 0]
+    each = np.einsum("ki,ki->k", fits.mean[:, 1:], gone)
+    variance = np.einsum("ki,kij,kj->k", gone, fits.covariance[:, 1:, 1:], gone)
     mean = float(share @ each)
     return mean, float(np.sqrt(max(share @ (variance + each**2) - mean**2, 0.0)))
 
@@ -76,8 +90,8 @@ def warm_up(seconds: Floats, xyz: Floats, meter: Repeatability, average: int = 1
     """Return how far a display has warmed up.
 
     ``seconds``: when white was read, (n,), rising; ``xyz``: the readings in cd/m², (n, 3). None while there are too few
-    of them or they span too short a time. Light and colour share one time constant, which is not chosen: every one is
-    fitted and weighed by how well it explains the readings, so that a short pass says that it cannot tell. Settled means
+    of them or they span too short a time. Light and colour share one or two time constants, which are not chosen: all
+    are fitted and weighed by how well they explain the readings, so that a short pass says that it cannot tell. Settled means
     that what is predicted still to come is below 0.3 % of luminance and 0.0005 in u′v′.
     """
     seconds, xyz = np.asarray(seconds, dtype=np.float64), np.asarray(xyz, dtype=np.float64)
@@ -100,18 +114,37 @@ def warm_up(seconds: Floats, xyz: Floats, meter: Repeatability, average: int = 1
         (du, du_std), (dv, dv_std) = _to_come(u, share, at), _to_come(v, share, at)
         return light / final_y, light_std / final_y, float(np.hypot(du, dv)), float(np.hypot(du_std, dv_std))
 
-    def outside(at: float) -> bool:
-        light, _, colour, _ = still(at)
-        return abs(light) >= REMAINING_Y or colour >= REMAINING_UV
+    def outside(at: float, sure: float = 0.0) -> bool:
+        light, light_std, colour, colour_std = still(at)
+        return abs(light) + sure * light_std >= REMAINING_Y or colour + sure * colour_std >= REMAINING_UV
+
+    def quiet() -> bool:
+        """Whether the last stretch, a line through it and a deviation of its slope, has come to rest."""
+        late = seconds >= min(now - max(QUIET_SHARE * now, 60.0 * LEAST_MINUTES), seconds[-LEAST_READINGS])
+        pace = QUIET_MINUTES * 60.0
+        light = _slope(seconds[late], xyz[late, 1], np.sqrt(covariance[late, 1, 1])) * pace / final_y
+        colour = max(_slope(seconds[late], uv[late, i], std_uv[late]) for i in (0, 1)) * pace
+        return light < REMAINING_Y and colour < REMAINING_UV
 
     minutes: float | None = 0.0
-    if outside(now):
+    if outside(now, SURE):
         ahead = now + np.arange(15.0, LONGEST_MINUTES * 60.0, 15.0)
         calm = next((float(t) for t in ahead if not outside(float(t))), None)
         minutes = None if calm is None else (calm - now) / 60.0
+    elif not quiet():
+        minutes = None
     light, light_std, colour, colour_std = still(now)
-    curve = share @ (y.mean[:, :1] - y.mean[:, 1:] * np.exp(-seconds / TIME_CONSTANTS_S[:, None]))
+    curve = share @ (y.mean[:, :1] - np.einsum("ki,kni->kn", y.mean[:, 1:], _gone(seconds)))
     return WarmUp(light, light_std, colour, colour_std, minutes, now if minutes == 0.0 else None, curve, final_y)
+
+
+def _slope(seconds: Floats, values: Floats, std: Floats) -> float:
+    """Return how steep the line through values is at the most, one deviation counted in: a second, without sign."""
+    weight = std**-2
+    centred = seconds - np.average(seconds, weights=weight)
+    spread = float((weight * centred**2).sum())
+    slope = float((weight * centred * values).sum()) / spread
+    return abs(slope) + spread**-0.5
 
 
 def _uv_std(xyz: Floats, covariance: Floats) -> Floats:

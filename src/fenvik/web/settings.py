@@ -92,6 +92,7 @@ MIDDLEWARE = [
     "django.contrib.auth.middleware.LoginRequiredMiddleware",
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "fenvik.web.kit.nonsense.NonsenseMiddleware",
     "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "fenvik.web.urls"

@@ -23,6 +23,7 @@ LITTLE = 0.4  # share of what a first move should have done
 PROBE = 0.14  # of a range: a move that shows
 # Of a difference: a colour that rests farther off than this has its controls turned one by one, the worst few of them; by how much.
 STUCK, MOST_STUCK, SHOWS = 1.0, 4, 1.5
+OWN = 6  # parts of the full and the pale patch: a skin tone is moved by its neighbours too
 GAINED, MOST_IN_VAIN = 0.15, 2  # of a difference: what that should bring, and how many colours may do without
 
 
@@ -60,7 +61,7 @@ class Hue:
 
 
 def adjust(desk: Desk, target: Target, hold: tuple[float, float]) -> None:
-    """Adjust what colour management there is; a control that does nothing is left alone and said.
+    """Adjust what colour management there is; a control that does nothing is left alone, said, and noted at the desk as dead.
 
     ``hold``: white and black in cd/m² that colours are judged beside. Raises BudgetError; the best that was read stands then.
     """
@@ -139,14 +140,19 @@ def _turns_at(hue: Hue, settings: Floats) -> list[Turn]:
     return [hues.moved(turn, steps) for turn, steps in zip(hue.turns(), settings - hue.settings, strict=True)]
 
 
+def _patches(name: str) -> list[hues.Percent]:
+    """Return what a colour is looked at by: the full and the pale patch, of red and yellow a skin tone too, as by hand."""
+    return [percent for _, percent in hues.patches_for(name)]
+
+
 def _fraction(name: str) -> Floats:
-    return np.array(hues.patches_of(name)) / 100.0
+    return np.array(_patches(name)) / 100.0
 
 
 def _look(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> None:
     """Read both patches of a colour."""
     settings = hue.settings
-    read = [desk.read(patch) for patch in hues.patches_of(hue.name)]
+    read = [desk.read(patch) for patch in _patches(hue.name)]
     hue.fraction = np.array([t.fraction for t in read])
     parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
     hue.looks.append(Look(parts, settings))
@@ -183,8 +189,8 @@ def _did_little(hue: Hue, target: Target, hold: tuple[float, float]) -> bool:
     """Return whether a first move did much less than it should have: then its controls may be dead, and a neighbour did it."""
     before, after = hue.looks
     mean, _ = hues.usual(hue.turns(), hue.fraction, target, *hold)
-    should = float(hues.errors_of(mean @ (after.settings - before.settings)).max())
-    did = float(hues.errors_of(after.parts - before.parts).max())
+    should = float(hues.errors_of((mean @ (after.settings - before.settings))[:OWN]).max())
+    did = float(hues.errors_of((after.parts - before.parts)[:OWN]).max())
     return should >= WOULD_SHOW and did < LITTLE * should
 
 
@@ -192,9 +198,9 @@ def _try_again(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) 
     """Put the controls back and read the patches again, alone: if nothing changes, they do nothing."""
     before, after = hue.looks
     _set(desk, hue, before.settings)
-    read = [desk.read(patch) for patch in hues.patches_of(hue.name)]
+    read = [desk.read(patch) for patch in _patches(hue.name)]
     parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
-    hue.is_dead = hue.rests = bool(hues.errors_of(parts - after.parts).max() < DEAD)
+    hue.is_dead = hue.rests = bool(hues.errors_of((parts - after.parts)[:OWN]).max() < DEAD)
     if not hue.is_dead:
         _set(desk, hue, after.settings)
 
@@ -222,6 +228,7 @@ def _rest(desk: Desk, every: Sequence[Hue]) -> None:
         if hue.looks:
             _set(desk, hue, hue.looks[0 if hue.is_dead else hue.best].settings)
         if hue.is_dead:
+            desk.dead += [control["id"] for control in hue.controls]
             desk.notes.append(f"The controls of {hue.name} do nothing that a reading can tell; they were left alone.")
     dim = [hue.name for hue in every if hue.looks and not hue.is_dead and hue.looks[hue.best].parts[0] < -LACKING]
     if dim:

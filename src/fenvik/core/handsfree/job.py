@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from fenvik.core import hues
 from fenvik.core.colourspace import xyz_to_uv
 from fenvik.core.errors import FenvikError
 from fenvik.core.handsfree import colours, lights
@@ -25,6 +26,11 @@ FULL = (
     (100.0, 0.0, 100.0),
     (100.0, 100.0, 0.0),
 )
+# Nobody looks at full colours: faces are what a picture is judged by, so they are read before and after too.
+SKINS: dict[str, Fraction] = dict(hues.SKINS.values())
+NAMED = dict(zip(hues.HUES, FULL, strict=True)) | SKINS
+WORSE = 0.5  # of an error: what is said of a colour that got worse by more
+LIGHT_OFF = 0.03  # of the luminance that is wanted
 STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # what belongs to the picture of an HDR mode
 MOST_OPTIONS = 8
@@ -33,7 +39,7 @@ LEAST_BOOST = 0.05  # of the sum of the three lights: less is the meter's and th
 
 def proof_of(steps: Sequence[str]) -> list[Fraction]:
     """Return the patches, in percent of signal, that are read before and after: colours only where they are adjusted."""
-    return [*((level, level, level) for level in FOUND), *(FULL if "colour" in steps else ())]
+    return [*((level, level, level) for level in FOUND), *((*FULL, *SKINS.values()) if "colour" in steps else ())]
 
 
 @dataclass
@@ -77,6 +83,7 @@ class Job:
                 self.colours()
             if self.balance is not None:
                 self.balance.finish()
+            self.light_again()
         except BudgetError as spent:
             self.desk.notes.append(f"{spent} What was reached by then is kept.")
         self.look_left()
@@ -133,6 +140,14 @@ class Job:
             turned = lights.turn_light(self.desk, self.luminance) or turned
         if turned:
             self.settle(self.desk.greys((100.0, 0.0)))
+
+    def light_again(self) -> None:
+        """Bring white back to what is wanted: gains that were lowered since took light from it."""
+        if self.luminance is None or "light" not in self.steps or not self.desk.by_role("light"):
+            return
+        white = float(self.desk.read_once(100.0).xyz[1])
+        if abs(white / self.luminance - 1.0) > LIGHT_OFF:
+            lights.turn_light(self.desk, self.luminance)
 
     def _choices(self, role: str) -> dict[str, Any] | None:
         found = [
@@ -209,21 +224,61 @@ class Job:
         self.desk.say("as left")
         self.desk.budget += len(self.proof)  # kept back for it
         self.as_left = [self.desk.read(p) for p in self.proof]
+        self._say_light()
         if score(self.as_left, self.target) > score(self.as_found, self.target):
             self.desk.notes.append("What was left was no better than what was found, so every control was put back.")
             self.desk.put(self.desk.found)
             self.restored = True
             self.as_left = list(self.as_found)  # the display stands as it was read then
+        elif "colour" in self.steps:
+            worse = worse_colours(self.as_found, self.as_left, self.target)
+            if worse:
+                told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
+                self.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
+
+    def _say_light(self) -> None:
+        """Say where white ended elsewhere than was wanted, and why."""
+        if self.luminance is None or "light" not in self.steps:
+            return
+        white = next(float(t.xyz[1]) for t in self.as_left if (t.fraction == 1.0).all())
+        off = white / self.luminance - 1.0
+        if abs(off) <= LIGHT_OFF:
+            return
+        control = next((c for c in self.desk.by_role("light") if c["kind"] == "range"), None)
+        if control is None:
+            why = "this mode has no light control"
+        elif float(control["value"]) >= float(control["max"]) and off < 0:
+            why = f"{control['label']} is at the end of its range"
+        else:
+            why = f"{control['label']} at {control['value']} is the nearest that was reached"
+        self.desk.notes.append(f"White is {white:.0f} cd/m² where {self.luminance:.0f} were wanted: {why}.")
 
 
-def score(taken: Sequence[Taken], target: Target) -> float:
-    """Return the mean error of readings, greys twice as important as colours, each held against their own white and black."""
+def worse_colours(found: Sequence[Taken], left: Sequence[Taken], target: Target) -> list[tuple[str, float, float]]:
+    """Return the colours of a proof that got worse by what a person sees, with their errors before and after, the worst first."""
+    names = {tuple(round(v) for v in percent): name for name, percent in NAMED.items()}
+    made = []
+    for t, was, now in zip(found, errors_of(found, target), errors_of(left, target), strict=True):
+        name = names.get(tuple(round(100 * float(v)) for v in t.fraction))
+        if name is not None and now > was + WORSE and now > target.tolerance:
+            made.append((name, float(was), float(now)))
+    return sorted(made, key=lambda row: row[1] - row[2])
+
+
+def errors_of(taken: Sequence[Taken], target: Target) -> Floats:
+    """Return the error (n,) of readings, each set held against its own white and black."""
     fraction, xyz = np.array([t.fraction for t in taken]), np.array([t.xyz for t in taken])
     grey = np.ptp(fraction, axis=1) == 0
     white = float(xyz[grey & (fraction[:, 0] == 1.0), 1].mean())
     dark = xyz[grey & (fraction[:, 0] == 0.0), 1]
     wanted = target.xyz(fraction, white, float(dark.mean()) if dark.size else 0.0)
-    error = target.metric.whole(wanted, xyz, target.white * white)
+    return target.metric.whole(wanted, xyz, target.white * white)
+
+
+def score(taken: Sequence[Taken], target: Target) -> float:
+    """Return the mean error of readings, greys twice as important as colours, each held against their own white and black."""
+    grey = np.array([np.ptp(t.fraction) == 0 for t in taken])
+    error = errors_of(taken, target)
     return float(2.0 * error[grey].mean() + (error[~grey].mean() if (~grey).any() else 0.0))
 
 

@@ -59,6 +59,7 @@ class Desk:
     notes: list[str] = field(default_factory=list)
     heard: Callable[[str], None] = lambda words: None
     found: dict[str, Any] = field(default_factory=dict)
+    dead: list[str] = field(default_factory=list)  # controls that do nothing that a reading can tell
 
     def __post_init__(self) -> None:
         self.found = self.settings

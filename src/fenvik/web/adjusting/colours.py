@@ -1,6 +1,6 @@
 """What single colours know at a moment: where each stands, what its controls do, and the next nudge."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
@@ -80,11 +80,19 @@ def hues_of(tuning: Tuning, values: Values, rows: list[Reading]) -> list[Hue]:
     since = history.since(colours)
     white, black = _level(rows, epochs, since, 1.0), _level(rows, epochs, since, 0.0)
     made = []
+    dead = found_dead(tuning)
     for name in HUES:
         turns = turns_of(values, name)
         if turns:
-            made.append(_hue(tuning, rows, epochs, history, name, turns, white, black or 0.0))
+            made.append(_hue(tuning, rows, epochs, history, name, turns, white, black or 0.0, since, dead))
     return made
+
+
+def found_dead(tuning: Tuning) -> frozenset[str]:
+    """Return the controls that the newest hands-free run of this tuning found to do nothing."""
+    runs = tuning.passes.filter(purpose=PassPurpose.HANDS_FREE, finished_at__isnull=False)  # type: ignore[attr-defined]
+    newest = runs.order_by("-created_at").values_list("conditions", flat=True).first()
+    return frozenset(() if newest is None else newest["job"].get("dead", ()))
 
 
 def _level(rows: list[Reading], epochs: list[int], since: int, level: float) -> float | None:
@@ -99,7 +107,7 @@ def _level(rows: list[Reading], epochs: list[int], since: int, level: float) -> 
 
 def _hue(
     tuning: Tuning, rows: list[Reading], epochs: list[int], history: History, name: str, turns: list[core.Turn],
-    white: float | None, black: float,
+    white: float | None, black: float, since: int, dead_before: frozenset[str],
 ) -> Hue:  # fmt: skip
     wanted = patches(tuning, name)
     mine = {turn.id for turn in turns}
@@ -131,8 +139,14 @@ def _hue(
     parts = core.standing(belief, looks, settings[-1])
     if not np.isfinite(parts).all():
         return Hue(name, turns, None, False, None, [], None)
-    stale = any(control in mine for _, changed in history.starts[at:] for control in changed)
-    nudge = None if stale else core.propose(turns, belief, parts)
+    # Turned since it was read: one of its own controls, or what every colour hangs on, such as the light.
+    stale = at < since or any(control in mine for _, changed in history.starts[at:] for control in changed)
+    # What hands-free has found to do nothing is not tried again by hand.
+    none = np.array([t.id in dead_before for t in turns])
+    belief = replace(belief, dead=tuple(bool(d or n) for d, n in zip(belief.dead, none, strict=True)))
+    nudge = None if stale or none.all() else core.propose(turns, belief, parts)
+    if nudge is not None and nudge.steps[none].any():
+        nudge = None if not nudge.steps[~none].any() else replace(nudge, steps=np.where(none, 0, nudge.steps))
     dead = [t.label for t, is_dead in zip(turns, belief.dead, strict=True) if is_dead]
     return Hue(name, turns, parts, stale, nudge, dead, newest)
 

@@ -16,6 +16,7 @@ from fenvik.core.response import Control, Response, drive, light
 from fenvik.core.state import GreyReading, learn_from, levels_now
 from fenvik.core.types import Floats
 from fenvik.core.uncertainty import Repeatability
+from fenvik.web.adjusting.ends import ends_of, highest
 from fenvik.web.adjusting.history import History, grey_level, speaks
 from fenvik.web.adjusting.learned import learned_version, prior_of
 from fenvik.web.menus.values import Values
@@ -51,6 +52,7 @@ class Desk:
     other: Nudge | None  # of the other end, once this end has nothing left: turning one end moves the other a little
     basis: GreyRow | None  # the reading that the nudge stands on
     newest: GreyRow | None  # the newest at the level that is worked on
+    ends: tuple[float, float] = (80.0, 30.0)  # percent: the levels of the two ends
 
     @property
     def end(self) -> str:
@@ -60,7 +62,7 @@ class Desk:
     @property
     def percent(self) -> float:
         """The level that is worked on, in percent."""
-        return self.tuning.high_level if self.tuning.working_end == "high" else self.tuning.low_level
+        return self.ends[0] if self.tuning.working_end == "high" else self.ends[1]
 
     @property
     def is_stale(self) -> bool:
@@ -70,7 +72,7 @@ class Desk:
     @property
     def other_percent(self) -> float:
         """The level of the other end, in percent."""
-        return self.tuning.low_level if self.tuning.working_end == "high" else self.tuning.high_level
+        return self.ends[1] if self.tuning.working_end == "high" else self.ends[0]
 
     @property
     def other_was_read(self) -> bool:
@@ -227,7 +229,7 @@ def kept_lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     Readings and changes are only ever added, so the newest of each says whether an earlier desk still holds.
     """
     key = (
-        tuning.pk, tuning.high_level, tuning.low_level, tuning.working_end, tuning.target,
+        tuning.pk, ends_of(tuning), tuning.working_end, tuning.target,
         tuning.picture_mode, rows[-1].pk if rows else 0, len(rows), learned_version(tuning),
         values.changes[-1].pk if values.changes else 0,
         repr(values.found), repr(values.controls), frozenset((row.pass_of_id, row.pass_of.correction_id) for row in rows),
@@ -247,7 +249,10 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     around = _surroundings(tuning, greys)
     meter = greys[-1].row.pass_of.meter_facts if greys else None
     repeatability = None if meter is None else Repeatability.of(meter["repeatability"])
-    percent = tuning.high_level if tuning.working_end == "high" else tuning.low_level
+    ends = ends_of(tuning)
+    percent = ends[0] if tuning.working_end == "high" else ends[1]
+    # What an HDR display rolls off says nothing of what a gain does.
+    top = highest(tuning) / 100.0 + 0.02
     here = [grey for grey in greys if abs(grey.level * 100.0 - percent) < 0.5]
     newest = here[-1] if here else None
     levels: list[Level] = []
@@ -262,6 +267,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
                 states[grey.epoch], fresh=grey.adjust, era=eras[grey.epoch],
             )
             for grey in rest
+            if grey.level <= top
         ]  # fmt: skip
         prior = prior_of(tuning, controls)
         response = learn_from(readings, controls, around, repeatability, prior)
@@ -269,7 +275,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
         rest_here = [grey for grey in rest if abs(grey.level * 100.0 - percent) < 0.5]
         basis = rest_here[-1] if rest_here else None
         if levels and basis is not None:
-            ends = ("gain", "offset") if tuning.working_end == "high" else ("offset", "gain")
+            kinds = ("gain", "offset") if tuning.working_end == "high" else ("offset", "gain")
 
             def for_end(end: str) -> Nudge:
                 assert response is not None
@@ -283,9 +289,9 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
                     clipping=_clipping(levels),
                 )
 
-            nudge = for_end(ends[0])
-            other = None if nudge.moves else for_end(ends[1])
-    return Desk(tuning, values, controls, around, repeatability, greys, levels, response, nudge, other, basis, newest)
+            nudge = for_end(kinds[0])
+            other = None if nudge.moves else for_end(kinds[1])
+    return Desk(tuning, values, controls, around, repeatability, greys, levels, response, nudge, other, basis, newest, ends)
 
 
 def _clipping(levels: Sequence[Level]) -> tuple[int, ...]:

@@ -5,10 +5,9 @@ from datetime import datetime
 from typing import Any
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.handsfree.job import STEPS
-from fenvik.web.adjusting.models import ControlChange
-from fenvik.web.devices.displays import link_of, paired
-from fenvik.web.kit.notify import notify
+from fenvik.core.handsfree.job import STEPS, proof_of
+from fenvik.web.adjusting import lists
+from fenvik.web.devices.displays import link_of
 from fenvik.web.menus.maps import read_over_link
 from fenvik.web.menus.values import values_of
 from fenvik.web.passes.handsfree import LEAST_BUDGET
@@ -54,7 +53,7 @@ def start(
     job: dict[str, Any] = {
         "steps": steps, "budget": budget, "minutes": max(minutes, 0), "on_stop": "keep" if on_stop == "keep" else "restore",
         "luminance": tuning.luminance if "light" in steps else None, "controls": controls, "mode": tuning.mode_id,
-        "display": None if link is None else link.pk, "phase": "", "notes": [],
+        "proof": len(proof_of(steps)), "display": None if link is None else link.pk, "phase": "", "notes": [],
     }  # fmt: skip
     return start_pass(
         tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.HANDS_FREE, patches=[],
@@ -73,29 +72,23 @@ def _tuning(tuning_id: int, actor: User) -> Tuning:
 def put_back(*, pass_id: int, actor: User, now: datetime) -> int:
     """Put every control back to where it stood before a run, over the link; return how many were set.
 
-    What was really set is logged, also where the line breaks in between. Raises HandsFreeError and what ``paired`` raises.
+    They are a list that is entered: whoever looks sees how far it is, and where the line breaks or the page is gone, what is left
+    stays on it, to be entered or set later. Raises HandsFreeError and what ``paired`` raises.
     """
     pass_ = Pass.objects.of_firm(actor.firm_id).get(pk=pass_id, purpose=PassPurpose.HANDS_FREE)
     if pass_.is_open:
         raise HandsFreeError("The run is still going on: stop it first.")
     tuning = _tuning(pass_.tuning_id, actor)
-    job, values, group = pass_.conditions["job"], values_of(tuning), uuid.uuid4()
-    rows: list[ControlChange] = []
-    try:
-        with paired(tuning.display) as line:
-            for control in job["controls"]:
-                before, wanted = values.now.get(control["id"]), control["value"]
-                if before == wanted:
-                    continue
-                after = line.set(job["mode"], control["id"], wanted)
-                if after != before:
-                    rows.append(
-                        ControlChange(
-                            tuning=tuning, group=group, control=control["id"], label=control["label"], before=before,
-                            after=after, at=now, by=actor,
-                        )
-                    )  # fmt: skip
-    finally:
-        ControlChange.objects.bulk_create(rows)
-        notify(tuning.pk)
-    return len(rows)
+    job, values = pass_.conditions["job"], values_of(tuning)
+    rows = [
+        {
+            "control": c["id"], "label": c["label"], "before": values.now.get(c["id"]), "after": c["value"],
+            "group": c.get("group") or "", "channel": None,
+        }
+        for c in job["controls"]
+        if values.now.get(c["id"]) != c["value"]
+    ]  # fmt: skip
+    if not rows:
+        return 0
+    listed = lists.begin_back(tuning_id=tuning.pk, actor=actor, rows=rows, now=now)
+    return lists.enter_over_link(tuning_id=tuning.pk, actor=actor, list_id=listed.pk, now=now, group=uuid.uuid4())

@@ -13,6 +13,7 @@ from fenvik.web.adjusting.models import ChangeList, ControlChange, ListKind
 from fenvik.web.adjusting.points import points_of
 from fenvik.web.adjusting.services import ChangedMeanwhileError, NothingToUndoError
 from fenvik.web.devices.displays import paired
+from fenvik.web.devices.standing import see
 from fenvik.web.kit.notify import notify
 from fenvik.web.menus.values import SettingError, Values, shown, typed_value, values_of
 from fenvik.web.passes.models import Pass, PassPurpose
@@ -20,6 +21,8 @@ from fenvik.web.passes.recent import recent_readings
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import User
 from fenvik.web.visits.models import Tuning
+
+A_FEW = 6  # controls that are set over the link between two entries of the log
 
 
 class NothingToEnterError(FenvikError):
@@ -73,7 +76,7 @@ def list_points(*, tuning_id: int, actor: User, now: datetime) -> ChangeList:
     values = values_of(tuning)
     points = points_of(tuning, values, recent_readings(tuning))
     rows = points.rows(values)
-    if not rows or points.plan is None:
+    if not rows or points.plan is None or not points.proposes(tuning.target.tolerance):
         raise NothingToEnterError("Nothing is left to change: no step of any point brings more than can be told.")
     expected = {
         "now": float(points.plan.now.mean()), "then": float(points.plan.then.mean()),
@@ -100,6 +103,13 @@ def list_back(*, tuning_id: int, actor: User, now: datetime) -> ChangeList:
     ]  # fmt: skip
     if not rows:
         raise NothingToUndoError
+    return begin_back(tuning_id=tuning_id, actor=actor, rows=rows, now=now)
+
+
+@transaction.atomic
+def begin_back(*, tuning_id: int, actor: User, rows: list[dict[str, Any]], now: datetime) -> ChangeList:
+    """Begin a list that puts controls back; it takes the place of any other."""
+    tuning = _tuning(tuning_id, actor)
     ChangeList.objects.filter(tuning=tuning, closed_at__isnull=True).update(closed_at=now)
     made = ChangeList.objects.create(tuning=tuning, kind=ListKind.BACK, rows=rows, at=now, by=actor)
     notify(tuning_id)
@@ -163,15 +173,29 @@ def enter_over_link(*, tuning_id: int, actor: User, list_id: int, now: datetime,
     if listed is None:
         raise ChangedMeanwhileError
     done: list[str] = []
+    count = parts = 0
+
+    def keep() -> None:
+        """Log what was set since, so that whoever looks sees how far it is, and nothing set stays unmentioned."""
+        nonlocal parts
+        if done:
+            part = uuid.uuid5(group, str(parts))
+            enter(tuning_id=tuning_id, actor=actor, list_id=list_id, controls=list(done), now=now, group=part)
+            parts += 1
+            done.clear()
+
     try:
         with paired(tuning.display) as line:
+            see(tuning, line)
             for row in left_of(listed, values_of(tuning)):
                 if line.set(tuning.mode_id, row["control"], row["after"]) == row["after"]:
                     done.append(row["control"])
+                    count += 1
+                if len(done) == A_FEW:
+                    keep()
     finally:
-        if done:
-            enter(tuning_id=tuning_id, actor=actor, list_id=list_id, controls=done, now=now, group=group)
-    return len(done)
+        keep()
+    return count
 
 
 def set_over_link(*, tuning_id: int, actor: User, typed: Mapping[str, str]) -> dict[str, str]:
@@ -194,4 +218,5 @@ def set_over_link(*, tuning_id: int, actor: User, typed: Mapping[str, str]) -> d
             raise SettingError("This menu has no such control.", control_id)
         wanted[control_id] = typed_value(control, text)
     with paired(tuning.display) as line:
+        see(tuning, line)
         return {control_id: shown(line.set(tuning.mode_id, control_id, value)) for control_id, value in wanted.items()}

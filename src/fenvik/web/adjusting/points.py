@@ -50,6 +50,10 @@ class Points:
         """How many controls the points have."""
         return sum(knob.kind in ("point", "tone") for knob in self.knobs)
 
+    def proposes(self, tolerance: float) -> bool:
+        """Whether a list is worth its keys: a level is outside the tolerance, and the changes bring enough for them."""
+        return self.plan is not None and float(self.plan.now.max()) > tolerance and self.plan.is_worth_it
+
     def rows(self, values: Values) -> list[dict[str, Any]]:
         """Return the proposed changes in the menu's own order."""
         if self.plan is None:

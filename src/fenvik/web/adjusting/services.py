@@ -8,6 +8,7 @@ from django.db import transaction
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.patches import grey
+from fenvik.web.adjusting.ends import ends_of, highest, working
 from fenvik.web.adjusting.models import ControlChange
 from fenvik.web.kit.notify import notify
 from fenvik.web.menus.values import SettingError, typed_value, values_of
@@ -150,7 +151,7 @@ def read_level(*, tuning_id: int, actor: User, now: datetime, keep_reading: bool
     running = _open_adjusting(tuning)
     if running is not None and running.repeat:
         return running
-    percent = tuning.high_level if tuning.working_end == "high" else tuning.low_level
+    percent = working(tuning)
     return start_pass(
         tuning_id=tuning_id,
         actor=actor,
@@ -175,8 +176,15 @@ def work_at(*, tuning_id: int, actor: User, end: str, level: float | None = None
     tuning = _tuning(tuning_id, actor)
     if end not in ("high", "low"):
         raise SettingError("The white balance has a high and a low end.", "end")
+    top = highest(tuning)
+    if level is not None and level > top:
+        raise SettingError(
+            f"Above {top:.0f} % this display no longer follows the signal: nothing there tells what a gain does. Work below it.",
+            "level",
+        )
     if level is not None:
-        high, low = (level, tuning.low_level) if end == "high" else (tuning.high_level, level)
+        both = ends_of(tuning)
+        high, low = (level, both[1]) if end == "high" else (both[0], level)
         if not 1 <= low < high <= 100:
             raise SettingError(
                 f"The high level must lie above the low one, both from 1 to 100 %: {high:g} and {low:g} do not.",
@@ -187,7 +195,7 @@ def work_at(*, tuning_id: int, actor: User, end: str, level: float | None = None
     tuning.save(update_fields=["working_end", "high_level", "low_level"])
     running = _open_adjusting(tuning)
     if running is not None and running.repeat:
-        percent = tuning.high_level if end == "high" else tuning.low_level
+        percent = working(tuning)
         change_patch(pass_id=running.pk, actor=actor, patch=grey(percent, tuning.bits, tuning.range))
     notify(tuning.pk)
     return tuning

@@ -5,6 +5,7 @@ from datetime import datetime
 from django.db import transaction
 
 from fenvik.core.errors import FenvikError
+from fenvik.formats.numbers import whole
 from fenvik.web.corrections.judging import Fit, best_of, fit_of
 from fenvik.web.corrections.models import Correction
 from fenvik.web.kit.notify import notify
@@ -87,9 +88,8 @@ def choose(*, tuning_id: int, actor: User, wanted: str, now: datetime) -> Tuning
 
 def find(wanted: str, actor: User) -> Correction:
     """Return a correction of the firm by its number. Raises NoSuchCorrectionError."""
-    found = None
-    if wanted.isdigit() and len(wanted) < 18:
-        found = Correction.objects.of_firm(actor.firm_id).filter(pk=int(wanted), withdrawn_at__isnull=True).first()
+    number = whole(wanted)
+    found = Correction.objects.of_firm(actor.firm_id).filter(pk=number, withdrawn_at__isnull=True).first()
     if found is None:
         raise NoSuchCorrectionError("There is no such correction any more. Choose another one.")
     return found

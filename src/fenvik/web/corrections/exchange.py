@@ -9,6 +9,7 @@ from django.db import transaction
 from fenvik.core.correction import CorrectionError
 from fenvik.core.pairing import match
 from fenvik.formats import correction as files
+from fenvik.formats.numbers import whole
 from fenvik.formats.readings import read as read_readings
 from fenvik.formats.readings import side_of
 from fenvik.web.corrections.choosing import renew_all
@@ -68,7 +69,7 @@ def from_file(*, data: bytes, meter: Device, actor: User, now: datetime) -> Corr
         maker=facts.get("DISPLAY_MAKER", ""), model=facts.get("DISPLAY_MODEL", ""),
         serial=facts.get("DISPLAY_SERIAL", ""), technology=facts.get("DISPLAY_TECHNOLOGY", "") or "other",
         picture_mode=facts.get("PICTURE_MODE", ""), effort=facts.get("FIELD_EFFORT", ""),
-        average=int(average) if average.isdigit() and 0 < int(average[:4]) <= 64 else 1, note=facts.get("NOTE", ""),
+        average=whole(average, 1, 64) or 1, note=facts.get("NOTE", ""),
         warnings=warnings, made_at=_moment(file.created) or now,
     )  # fmt: skip
 

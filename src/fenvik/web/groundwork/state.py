@@ -9,6 +9,7 @@ from django.utils import timezone
 from django.utils.dateparse import parse_datetime
 
 from fenvik.core.groundwork import CHECKS, Check, checks_for, extra_processing, signal_clash
+from fenvik.web.devices.standing import clash_of
 from fenvik.web.groundwork.models import Answer, CheckAnswer
 from fenvik.web.menus.values import Values, shown
 from fenvik.web.visits.models import SIGNALS, Tuning
@@ -121,6 +122,6 @@ def rows_of(tuning: Tuning, values: Values, answers: Iterable[CheckAnswer], now:
 
 
 def warning_of(tuning: Tuning, now: datetime | None = None) -> str:
-    """Return the sentence about a signal that does not fit the tuning, for every stop's head; empty where it fits."""
+    """Return the sentence about a signal or a mode that does not fit the tuning, for every stop's head; empty where it fits."""
     said = fresh_state(tuning.display.said, now or timezone.now())
-    return "" if said is None else signal_clash(tuning.signal, said.get("signal"))
+    return "" if said is None else clash_of(tuning, said)[0]

@@ -7,6 +7,7 @@ from django.db import transaction
 from django.db.models import F
 
 from fenvik.core.errors import FenvikError
+from fenvik.web.adjusting.models import ChangeList, ListKind
 from fenvik.web.handovers.freezing import frozen_pass, frozen_target
 from fenvik.web.handovers.models import Handover
 from fenvik.web.kit.notify import notify
@@ -29,6 +30,15 @@ class NothingToHandOverError(FenvikError):
 
     def __init__(self) -> None:
         super().__init__("A handover needs a tuning that was measured as found and as left; this visit has none yet.")
+
+
+class PuttingBackError(FenvikError):
+    """Controls are being put back: what the settings sheet would say is not how the display ends."""
+
+    code = "putting_back"
+
+    def __init__(self, name: str) -> None:
+        super().__init__(f"Controls of {name} are being put back. Finish that list, or give it up, and hand over then.")
 
 
 def lacking(tuning: Tuning) -> str:
@@ -82,6 +92,10 @@ def make_handover(*, visit_id: int, actor: User, now: datetime) -> Handover:
     Raises NothingToHandOverError.
     """
     visit = Visit.objects.of_firm(actor.firm_id).select_related("client", "firm").get(pk=visit_id)
+    open_lists = ChangeList.objects.filter(tuning__visit=visit, kind=ListKind.BACK, closed_at__isnull=True)
+    going = open_lists.select_related("tuning").first()
+    if going is not None:
+        raise PuttingBackError(going.tuning.name)
     tunings = visit.tunings.select_related("display__room", "display__menu_map").order_by("pk")
     frozen, missing = [], []
     for tuning in tunings:

@@ -5,6 +5,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from fenvik.core.errors import FenvikError
+from fenvik.formats.numbers import whole
 
 LIGHTS = ("red", "green", "blue")
 COLOURS = ("red", "green", "blue", "cyan", "magenta", "yellow")
@@ -65,7 +66,7 @@ def number_of(text: str, field: str, words: str) -> float:
 def levels_of(text: str) -> list[float]:
     """Return levels typed as a count ("20"), as "from-to:step" or as a list, in percent, rising. Raises BlockError."""
     text = text.strip().replace("%", "")
-    if text.isdigit() and 2 <= int(text) <= 100:
+    if whole(text, 2, 100) is not None:
         return [round(100 * (i + 1) / int(text), 3) for i in range(int(text))]
     parts = [part for part in re.split(r"[\s;]+", text.replace(",", " ")) if part]
     levels = sorted({number_of(part, "levels", "A level") for part in parts})

@@ -100,8 +100,10 @@ class TuningForm(forms.Form):
             (f"map-{m.pk}", f"as before: {m}")
             for m in MenuMap.objects.of_firm(visit.firm_id).order_by("maker", "model")
         ]
+        # Never the first of another model's: its own, where one is known, else it is read or typed at Arrival.
         self.fields["menu"].choices = [
-            *known, *((f"shape-{s.id}", s.label) for s in SHAPES.values()), ("later", "read or typed at Arrival"),
+            ("own", "of its own model, if one is known; else at Arrival"), *known,
+            *((f"shape-{s.id}", s.label) for s in SHAPES.values()), ("later", "read or typed at Arrival"),
         ]  # fmt: skip
 
     def clean(self) -> dict[str, object]:

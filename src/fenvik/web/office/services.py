@@ -3,10 +3,12 @@
 from typing import Any
 
 from django.db import transaction
+from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.measuring import usual
 from fenvik.web.clients.models import Client, Display, Feed, Room
+from fenvik.web.corrections.choosing import renew
 from fenvik.web.kit.notify import notify
 from fenvik.web.menus.models import MenuMap, Origin
 from fenvik.web.menus.shapes import SHAPES
@@ -54,6 +56,9 @@ def _menu_map(firm_id: int, choice: str, maker: str, model: str) -> MenuMap | No
     kind, _, which = choice.partition("-")
     if kind == "later":
         return None
+    if kind == "own":
+        known = MenuMap.objects.of_firm(firm_id).filter(maker__iexact=maker, model__iexact=model)
+        return known.order_by("-pk").first()
     if kind == "map":
         return MenuMap.objects.of_firm(firm_id).get(pk=int(which))
     return MenuMap.objects.create(
@@ -87,7 +92,7 @@ def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning
         display.menu_map = _menu_map(actor.firm_id, cleaned["menu"], display.maker, display.model)
         display.save(update_fields=["menu_map"])
     last = Tuning.objects.of_firm(actor.firm_id).exclude(meter=None).order_by("-created_at").first()
-    return Tuning.objects.create(
+    made = Tuning.objects.create(
         visit=visit,
         display=display,
         name=f"{display.room.name}, {cleaned['purpose']}",
@@ -102,6 +107,8 @@ def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning
         source=last.source if last else None,
         **as_usual(display.technology),
     )
+    renew(made, timezone.now())  # a correction that fits is in force at once
+    return made
 
 
 @transaction.atomic
@@ -137,7 +144,7 @@ def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[di
         .get(pk=display_id, room__client_id=visit.client_id)
     )
     last = Tuning.objects.of_firm(actor.firm_id).exclude(meter=None).order_by("-created_at").first()
-    return [
+    made = [
         Tuning.objects.create(
             visit=visit, display=display, meter=last.meter if last else None,
             source=last.source if last and "screen" not in (last.source.facts if last.source else {}) else None,
@@ -145,6 +152,9 @@ def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[di
         )
         for facts in chosen
     ]  # fmt: skip
+    for tuning in made:
+        renew(tuning, timezone.now())
+    return made
 
 
 @transaction.atomic

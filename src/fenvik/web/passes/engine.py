@@ -21,8 +21,10 @@ from fenvik.core.signal import encode
 from fenvik.core.uncertainty import Repeatability
 from fenvik.link.devices import Meter, Source
 from fenvik.link.faults import DeviceError, LinkFault
+from fenvik.web.devices.displays import paired
 from fenvik.web.devices.models import Device
 from fenvik.web.devices.services import locate
+from fenvik.web.devices.standing import WrongStateError, is_paired, see
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.passes.pace import note_pace
@@ -31,11 +33,14 @@ from fenvik.web.passes.services import read_already
 from fenvik.web.passes.store import Asked, LostPassError, Store, Taken
 from fenvik.web.passes.warm import judge_warm_up
 from fenvik.web.patterns.source import ScreenSource
+from fenvik.web.visits.models import Tuning
 
 log = structlog.get_logger(__name__)
 RETRY_S = 1.0
 LOOK_S = 0.2  # how often a waiting pass looks whether it is asked to stop
 CHANGE_OVER = "Take {0} away and put {1} in its place, aimed at the same spot. Then go on."
+# Passes whose readings are held against a mode: how the display stands is seen before they begin.
+SEEN_FIRST = (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT, PassPurpose.ADJUST, PassPurpose.CORRECTION)
 DIM_WHITE = 30.0  # cd/m²: what a white is taken to have before any has been read
 MOST_SETTLING = 8  # readings that a patch is given to settle
 AGREE, LEAST_NOISE = 2.8, 0.0005  # two readings of the same light differ by less than 2.8 deviations of one, 95 times of 100
@@ -266,10 +271,30 @@ class Runner:
         pass_ = self.plan.pass_
         if self.source is None:
             self.source = self._source(pass_.source)
+            self._see_the_display()
         if self.next < len(self.rows) and self.by not in self.meters:
             # Only the meter that reads next: while the two change places the other may be in its case.
             device = pass_.reference if self.by == "reference" and pass_.reference is not None else pass_.meter
             self.meters[self.by] = self._meter(device)
+
+    def _see_the_display(self) -> None:
+        """See that a paired display stands as the tuning wants it, once the signal is out; else pause with what does not fit."""
+        pass_ = self.plan.pass_
+        if pass_.purpose not in SEEN_FIRST:
+            return
+        tuning = Tuning.objects.select_related("display__room__client", "display__link__pairing").get(pk=pass_.tuning_id)
+        if not is_paired(tuning.display):
+            return
+        try:
+            with paired(tuning.display) as line:
+                self.store.note_state(see(tuning, line, any_input=bool(pass_.conditions.get("accepted"))))
+        except WrongStateError as clash:
+            self.store.note_state({}, clash.mend)
+            self.store.set_state(PassState.PAUSED, f"{clash} Nothing was read in it. Set that right, then go on.")
+            raise _Ended from clash
+        except FenvikError as problem:
+            # Its control is away: the meter still sees the screen.
+            log.warning("display not asked", pass_id=pass_.pk, problem=str(problem))
 
     def _patches(self) -> None:
         pass_ = self.plan.pass_

@@ -117,7 +117,8 @@ class HandsFreeRunner(Runner):
     def _report(self, desk: Desk, job: Job) -> None:
         target = self.plan.pass_.tuning.target
         self.told |= {
-            "notes": list(dict.fromkeys(desk.notes)), "restored": job.restored, "readings": len(desk.taken), "phase": "",
+            "notes": list(dict.fromkeys(desk.notes)), "restored": job.restored, "dead": desk.dead,
+            "readings": len(desk.taken), "phase": "",
             "moves": ControlChange.objects.filter(of_pass=self.plan.pass_).count(),
             "found_score": score(job.as_found, target) if len(job.as_found) == len(job.proof) else None,
             "left_score": score(job.as_left, target) if len(job.as_left) == len(job.proof) else None,

@@ -338,6 +338,8 @@ def _done_by_hand(pass_: Pass) -> None:
     """Remember that the person has done what the next patch waits for, where it waits for something."""
     done = read_already(pass_)
     index, following = next(((i, row) for i, row in enumerate(pass_.patches) if i not in done), (-1, {}))
+    if pass_.conditions.get("mend") == "accept":
+        pass_.conditions["accepted"] = True  # another input on purpose
     if following.get("change_over"):
         pass_.conditions["changed_over"] = True
     if following.get("hold") and pass_.reason == following["hold"]:

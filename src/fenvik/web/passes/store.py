@@ -60,6 +60,13 @@ WITH mine AS (
 )
 SELECT pg_notify(%(channel)s, %(payload)s) FROM mine
 """
+NOTE = """
+WITH mine AS (
+    UPDATE passes_pass SET conditions = jsonb_set(jsonb_set(conditions, '{state}', %(state)s), '{mend}', %(mend)s)
+    WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
+)
+SELECT id FROM mine
+"""
 ASK = """
 WITH mine AS (
     UPDATE passes_pass SET asks = %(asks)s, answer = NULL WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
@@ -152,6 +159,10 @@ class Store:
     def tell(self, job: dict[str, Any]) -> None:
         """Keep what a hands-free run has to say of itself. Raises LostPassError."""
         self._row(TELL, job=Jsonb(job))
+
+    def note_state(self, state: dict[str, Any], mend: str = "") -> None:
+        """Keep how the display stood when the pass began, and the act that would set it right. Raises LostPassError."""
+        self._row(NOTE, state=Jsonb(state), mend=Jsonb(mend))
 
     def ask(self, asks: dict[str, Any]) -> None:
         """Ask the person for something, and forget what was answered before. Raises LostPassError."""

@@ -8,6 +8,7 @@ from django.urls import reverse
 from django.utils.text import slugify
 from django.views.decorators.http import require_GET, require_http_methods
 
+from fenvik.formats.numbers import whole
 from fenvik.formats.patches import PatchesError, read_patches, write_cgats, write_csv
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes.models import PatchList
@@ -66,9 +67,9 @@ def patch_list(request: HttpRequest, pk: int | None = None) -> HttpResponse:
 
 def _back(request: HttpRequest, kept: PatchList) -> str:
     """Return where to go on: to the tuning that it was written for, which reads it from now on."""
-    wanted = request.GET.get("tuning", "")
-    if wanted.isdigit() and len(wanted) < 18:
-        tuning = Tuning.objects.of_firm(request.user.firm_id).filter(pk=int(wanted)).first()
+    wanted = whole(request.GET.get("tuning", ""))
+    if wanted is not None:
+        tuning = Tuning.objects.of_firm(request.user.firm_id).filter(pk=wanted).first()
         if tuning is not None:
             tuning.lists = tuning.lists | {"own": sorted({*tuning.lists.get("own", []), kept.pk})}
             tuning.save(update_fields=["lists"])

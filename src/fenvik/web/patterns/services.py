@@ -84,7 +84,7 @@ def find_by_number(*, number: str, where: str, now: datetime) -> Screen:
     cache.add(key, 0, 60)
     if cache.incr(key) > TRIES_A_MINUTE:
         raise ScreenNumberError("Too many numbers were tried from here. Wait a minute.")
-    plain = "".join(c for c in number if c.isdigit())
+    plain = "".join(c for c in number if c in "0123456789")
     screen = (
         Screen.objects.select_for_update().filter(number=plain, number_until__gt=now, withdrawn_at__isnull=True).first()
         if plain

@@ -11,6 +11,7 @@ from asgiref.sync import sync_to_async
 from django.contrib.auth.decorators import login_not_required
 from django.db import close_old_connections, connection
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
+from django.http.request import RawPostDataException
 from django.shortcuts import redirect, render
 from django.utils import timezone
 from django.views.decorators.csrf import csrf_exempt
@@ -20,6 +21,7 @@ from PIL import Image
 from fenvik.core.patterns import PATTERNS, How, PatternError, Signal, pattern_of
 from fenvik.core.patterns.seen import example
 from fenvik.core.types import Ints
+from fenvik.formats.numbers import whole
 from fenvik.web.live.hub import hub
 from fenvik.web.patterns.models import DriverRange, Screen
 from fenvik.web.patterns.services import LARGEST, ScreenNumberError, drawn, find_by_number, picture_board
@@ -125,10 +127,10 @@ async def screen_live(request: HttpRequest, token: str) -> StreamingHttpResponse
 def _size(request: HttpRequest) -> tuple[int, int]:
     wanted = []
     for name in ("w", "h"):
-        text = request.GET.get(name, "")
-        if not text.isdigit() or not 16 <= int(text) <= LARGEST:
+        size = whole(request.GET.get(name, ""), 16, LARGEST)
+        if size is None:
             raise Http404
-        wanted.append(int(text))
+        wanted.append(size)
     return wanted[0], wanted[1]
 
 
@@ -153,7 +155,7 @@ def screen_drawn(request: HttpRequest, token: str) -> HttpResponse:
         revision = int(told["revision"])
         size = f"{int(told['width'])} × {int(told['height'])}"
         refresh_hz = float(told["hz"]) if told.get("hz") else None
-    except (ValueError, KeyError, TypeError):
+    except (ValueError, KeyError, TypeError, OverflowError, RawPostDataException):
         return JsonResponse({"error": "not understood"}, status=400)
     screen = drawn(
         token=token,

@@ -5,6 +5,7 @@ from collections.abc import Callable
 
 from django.http import HttpRequest, HttpResponse
 
+from fenvik.formats.numbers import whole
 from fenvik.web.visits.models import Tuning
 
 Act = Callable[[HttpRequest, Tuning], HttpResponse | None]
@@ -17,8 +18,8 @@ def typed_values(request: HttpRequest) -> dict[str, str]:
 
 def number_in(request: HttpRequest, name: str) -> int:
     """Return a whole number of a form, −1 where there is none."""
-    text = request.POST.get(name, "")
-    return int(text) if text.isdigit() and len(text) < 18 else -1
+    value = whole(request.POST.get(name, ""), least=0)
+    return -1 if value is None else value
 
 
 def group_of(request: HttpRequest) -> uuid.UUID:

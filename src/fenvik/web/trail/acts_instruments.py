@@ -44,6 +44,16 @@ def _choose_single(tuning: Tuning, firm_id: int) -> None:
 
 def measure(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Keep how the tuning is measured."""
+    refused = _keep_form(request, tuning)
+    return refused or redirect("stop", pk=tuning.pk, stop="instruments")
+
+
+def _keep_typed(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Keep the form where an act came with it; return the page that says what is wrong with it."""
+    return _keep_form(request, tuning) if "window" in request.POST else None
+
+
+def _keep_form(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     from fenvik.web.trail.views import show_stop
 
     form = MeasureForm(request.POST, instance=tuning)
@@ -52,11 +62,14 @@ def measure(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     form.save()
     choosing.renew(tuning, timezone.now())
     notify(tuning.pk)
-    return redirect("stop", pk=tuning.pk, stop="instruments")
+    return None
 
 
 def as_usual(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    """Measure as is usual for the display's technology."""
+    """Measure as is usual for the display's technology; what else was typed in the form is kept."""
+    refused = _keep_typed(request, tuning)
+    if refused is not None:
+        return refused
     suits = usual(tuning.display.technology)
     tuning.window, tuning.surround, tuning.settle_s = suits.window, suits.surround, suits.settle_s
     tuning.average, tuning.low_below, tuning.low_average = suits.average, suits.low_below, suits.low_average
@@ -104,7 +117,10 @@ def keyed(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 
 
 def try_them(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    """Show white, black and white again and read them."""
+    """Show white, black and white again and read them, with the instruments as they stand in the form."""
+    refused = _keep_typed(request, tuning)
+    if refused is not None:
+        return refused
     listed = [grey(level, tuning.bits, tuning.range) for level in (100.0, 0.0, 100.0)]  # type: ignore[arg-type]
     passes.start_pass(
         tuning_id=tuning.pk, actor=request.user, now=timezone.now(), purpose=PassPurpose.TRY, patches=listed

@@ -7,11 +7,12 @@ from django.utils import timezone
 
 from fenvik.formats.patches import PatchesError
 from fenvik.formats.readings import ReadingsError
+from fenvik.web.devices import standing
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes import files
 from fenvik.web.passes import services as passes
-from fenvik.web.passes.models import Pass, PassPurpose, PatchList
+from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.results.proof import name_proof, remove_file
 from fenvik.web.results.summary import summarise
 from fenvik.web.trail.acts import Act, number_in
@@ -126,6 +127,15 @@ def _pass(request: HttpRequest) -> Pass:
     return found
 
 
+def choose_mode(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Let the display show the tuning's mode; a pass that waited for it goes on."""
+    standing.choose_mode(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    waiting = tuning.passes.filter(finished_at__isnull=True, state=PassState.PAUSED).first()  # type: ignore[attr-defined]
+    if waiting is not None:
+        passes.resume(pass_id=waiting.pk, actor=request.user)
+    return None
+
+
 PASS_ACTS: dict[str, Act] = {
     "lists": choose_lists,
     "drop-list": drop_list,
@@ -135,5 +145,6 @@ PASS_ACTS: dict[str, Act] = {
     "drift": keep_drift,
     "readings-file": readings_file,
     "name-proof": name_as_proof,
+    "choose-mode": choose_mode,
     "remove-file": remove,
 }

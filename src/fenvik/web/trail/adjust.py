@@ -70,8 +70,8 @@ def fill(scene: Scene) -> None:
         _hands_free(scene)
     elif work == "light":
         lights = lights_of(scene.tuning, scene.values, scene.recent)
-        scene.extra |= {"lights": lights, "moves": lights.moves}
         _two(scene, desk, found_balance)
+        scene.extra |= {"lights": lights, "moves": lights.moves, "expected": ""}
         if scene.options.view == "balance":
             now = _analysed(scene, lights.read[-1].pass_of, lights.read) if lights.read else scene.left
             scene.picture = pictures.draw("tone", pictures.Pair(scene.found, now))
@@ -113,6 +113,7 @@ def _points(scene: Scene, found: dict[float, Any]) -> None:
     scene.extra["points"] = points
     rows = _model_rows(scene, points, found)
     words = format_html("Read {} levels, and all points are proposed at once.", len(points.levels))
+    scene.extra["untouched"] = _untouched(scene)
     if points.plan is not None:
         worst = int(np.argmax(points.plan.now))
         words = format_html(
@@ -123,6 +124,7 @@ def _points(scene: Scene, found: dict[float, Any]) -> None:
         scene.extra |= {
             "proposed": points.rows(scene.values),
             "within": float(points.plan.now.max()) <= scene.tuning.target.tolerance,
+            "proposes": points.proposes(scene.tuning.target.tolerance), "presses": points.plan.presses,
             "mean_now": float(points.plan.now.mean()), "mean_then": float(points.plan.then.mean()),
             "worst_then": float(points.plan.then.max()),
             "at_end": [scene.values.control(points.knobs[i].id)["label"] for i in points.plan.at_end],  # type: ignore[index]
@@ -130,6 +132,20 @@ def _points(scene: Scene, found: dict[float, Any]) -> None:
     scene.extra["points_s"] = _seconds(scene, points.levels)
     pair = pictures.Pair(scene.found, None, current=0.0, levels=rows or None, answers={"balance": words})
     scene.picture = pictures.draw(scene.options.view, pair)
+
+
+def _untouched(scene: Scene) -> str:
+    """Return in words what this menu has that nobody has turned yet, beside what is worked on; empty where there is nothing."""
+    turned = {change.control for change in scene.values.changes}
+    roles = {c.get("role") or "": c["id"] for c in scene.values.controls}
+    work = scene.options.work
+    left = []
+    known = (("points", ("white.at.", "gamma.at."), "the points"), ("colours", ("colour.",), "the single colours"))
+    for kind, prefixes, name in known:
+        mine = [id_ for role, id_ in roles.items() if role.startswith(prefixes)]
+        if mine and kind != work and not turned & set(mine):
+            left.append(name)
+    return " and ".join(left)
 
 
 def _hands_free(scene: Scene) -> None:
@@ -144,7 +160,7 @@ def _hands_free(scene: Scene) -> None:
         job = run.conditions["job"]
         rows = list(run.readings.select_related("pass_of__correction").order_by("id"))
         scene.extra |= {"job": job, "taken": len(rows), "used": round(100 * len(rows) / max(int(job["budget"]), 1))}
-        proof = len(proof_of(job["steps"]))
+        proof = int(job.get("proof", len(proof_of(job["steps"]))))
         found, now = (_analysed(scene, run, part) for part in (rows[:proof], rows[proof:]))
         stands = scene.values.now
         scene.extra["taken_back"] = not run.is_open and all(stands.get(c["id"]) == c["value"] for c in job["controls"])

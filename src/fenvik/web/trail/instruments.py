@@ -26,6 +26,7 @@ from fenvik.web.trail.forms import KeyedMeterForm, KeyedSourceForm, MeasureForm
 AIM_KEPT, DRAFT_KEPT = timedelta(hours=2), timedelta(hours=12)
 STEADY = 4  # readings that are averaged while a meter is aimed
 AIMED = 0.995  # of the best reading so far counts as aimed
+LED_AWAY = 0.985  # of it: by then the meter has been moved
 
 
 @dataclass(frozen=True)
@@ -151,7 +152,7 @@ def _same_instruments(pass_: Pass, tuning: Any) -> bool:
 
 def _aim(scene: Any) -> None:
     newest = scene.open_pass if scene.open_pass is not None and scene.open_pass.purpose == PassPurpose.AIM else None
-    scene.extra["aiming"] = newest is not None
+    scene.extra |= {"aiming": newest is not None, "stop_words": "Stop reading"}
     scene.extra["reflects"] = scene.tuning.display.technology == "projector"
     if newest is None:
         last = scene.tuning.passes.filter(purpose=PassPurpose.AIM).select_related("correction").order_by("-created_at").first()
@@ -170,10 +171,18 @@ def _aim(scene: Any) -> None:
         "now": values[-1],
         "best": best,
         "share": 100.0 * share,
-        "aimed": share >= AIMED,
+        "aimed": share >= AIMED and _came_back(means, best),
+        "moved": _came_back(means, best),
         "aim_count": len(values),
+        "stop_words": "It is aimed: stop reading" if share >= AIMED and _came_back(means, best) else "Stop reading",
         "aim_svg": mark_safe(aim_chart.draw(values, best=best, close=AIMED, title="Luminance while the meter is aimed")),
     }
+
+
+def _came_back(means: Any, best: float) -> bool:
+    """Whether the meter was led away from where it reads best, and back: else nobody knows of a better place beside it."""
+    gone = np.flatnonzero(means <= LED_AWAY * best)
+    return bool(gone.size) and bool((means[: gone[-1]] >= AIMED * best).any())
 
 
 def _correction(scene: Any) -> None:

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from fenvik.core.lists import LISTS, Plan, put_together
+from fenvik.formats.numbers import whole
 from fenvik.formats.patches import PatchesError, read_patches
 from fenvik.web.passes.models import Pass, PatchList
 from fenvik.web.passes.services import can_draw, planned, stage_of
@@ -78,12 +79,12 @@ def taken(sent: Any, firm_id: int) -> dict[str, Any]:
     """Return what a form sent, as it is kept: what is outside its limits is held inside them."""
 
     def number(name: str, usual: int) -> int:
-        text = str(sent.get(name, "")).strip()
+        value = whole(str(sent.get(name, "")), least=0)
         low, high = LIMITS[name]
-        return min(max(int(text), low), high) if text.isdigit() and len(text) < 6 else usual
+        return usual if value is None else min(max(value, low), high)
 
     grid = 5 if number("grid", 3) > 3 else 3
-    wanted = {int(pk) for pk in sent.getlist("own") if pk.isdigit() and len(pk) < 18}
+    wanted = {pk for text in sent.getlist("own") if (pk := whole(text)) is not None}
     own = list(PatchList.objects.of_firm(firm_id).filter(pk__in=wanted).values_list("pk", flat=True))
     return {
         "chosen": [name for name in LISTS if name in sent.getlist("chosen")],

@@ -5,13 +5,15 @@ from typing import Any
 
 import numpy as np
 from django.http import Http404
+from django.utils import timezone
 
 from fenvik.core.analysis import Analysis
 from fenvik.formats.typed import ORDERS
 from fenvik.web.adjusting.desk import Desk
 from fenvik.web.adjusting.history import newest_white
 from fenvik.web.corrections.choosing import candidates
-from fenvik.web.groundwork.state import warning_of
+from fenvik.web.devices.standing import clash_of
+from fenvik.web.groundwork.state import fresh_state, warning_of
 from fenvik.web.groundwork.words import conditions_words
 from fenvik.web.menus.values import Values, values_from
 from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose, Reading
@@ -113,6 +115,16 @@ class Scene:
     def warning(self) -> str:
         """What the display says that does not fit the tuning."""
         return warning_of(self.tuning)
+
+    @property
+    def mends_mode(self) -> bool:
+        """Whether the open pass waits for the display's mode, or the display was just seen in another one."""
+        if not self.is_linked:
+            return False
+        if self.open_pass is not None:
+            return self.open_pass.state == "paused" and self.open_pass.conditions.get("mend") == "choose-mode"
+        said = fresh_state(self.tuning.display.said, timezone.now())
+        return said is not None and clash_of(self.tuning, said)[1] == "choose-mode"
 
     @property
     def warmth(self) -> str:

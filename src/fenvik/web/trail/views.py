@@ -14,10 +14,12 @@ from django.views.decorators.http import require_GET, require_POST
 from fenvik.core.errors import FenvikError
 from fenvik.core.patterns import PatternError
 from fenvik.formats import sheet as files
+from fenvik.formats.numbers import NumberError, number
 from fenvik.formats.typed import TypedError
 from fenvik.web.adjusting import lists
 from fenvik.web.adjusting import services as adjusting
 from fenvik.web.adjusting.desk import lay_out
+from fenvik.web.adjusting.ends import highest, working
 from fenvik.web.adjusting.learned import keep
 from fenvik.web.handovers.services import make_handover, withdraw
 from fenvik.web.kit.models import of_firm_or_404
@@ -149,7 +151,8 @@ def _turned(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
         tuning_id=tuning.pk, actor=request.user, typed=typed, seen=number_in(request, "seen"), now=timezone.now(),
         group=group_of(request), basis_id=basis if basis > 0 else None,
     )  # fmt: skip
-    if request.POST.get("stop") == "adjust" and made:
+    # What is logged beside the nudge may be one of several: the person says when all of them are.
+    if request.POST.get("stop") == "adjust" and made and not other:
         read_again(request, tuning)
     return None
 
@@ -180,17 +183,17 @@ def _keep_reading(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 
 def _level(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Work at another level: one step up or down, or a typed one. Above 50 % it is the high end."""
-    current = tuning.high_level if tuning.working_end == "high" else tuning.low_level
+    current, top = working(tuning), highest(tuning)
     asked = request.POST.get("level", "")
     if asked in ("up", "down"):
         wanted = current + (10 if asked == "up" else -10)
-        wanted = min(max(round(wanted / 10) * 10, 10), 100)
+        wanted = min(max(round(wanted / 10) * 10, 10), int(top))
     else:
         try:
-            wanted = float(asked.replace(",", "."))
-        except ValueError:
+            wanted = number(asked)
+        except NumberError:
             raise SettingError("A level is a number from 1 to 100.", "level") from None
-    adjusting.work_at(tuning_id=tuning.pk, actor=request.user, end="high" if wanted > 50 else "low", level=wanted)
+    adjusting.work_at(tuning_id=tuning.pk, actor=request.user, end="high" if wanted > 0.5 * top else "low", level=wanted)
     return None
 
 

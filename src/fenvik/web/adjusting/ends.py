@@ -1,0 +1,32 @@
+"""At which levels the two ends of the white balance are worked: in HDR below the light from which the display rolls off."""
+
+from fenvik.core import curves
+from fenvik.web.passes.services import stage_of
+from fenvik.web.visits.models import Tuning
+
+FOLLOWS = 0.5  # of the peak: up to there a display follows PQ, and a gain does what it does
+HLG_TOP = 75.0  # percent of signal: HLG's own reference white
+
+
+def highest(tuning: Tuning) -> float:
+    """Return the highest level in percent that can be worked at: 100, in HDR what half of the peak is."""
+    stage = stage_of(tuning)
+    if stage is None:
+        return 100.0
+    if stage.target.curve == "hlg":
+        return HLG_TOP
+    return 100.0 * float(curves.pq_inverse(FOLLOWS * stage.peak))
+
+
+def ends_of(tuning: Tuning) -> tuple[float, float]:
+    """Return the high and the low level in percent: as chosen, but never above ``highest``."""
+    top = highest(tuning)
+    high = tuning.high_level if tuning.high_level <= top else max(5.0 * (top // 5.0), 5.0)
+    low = tuning.low_level if tuning.low_level < high else max(5.0 * (0.5 * high // 5.0), 2.0)
+    return high, low
+
+
+def working(tuning: Tuning) -> float:
+    """Return the level in percent that is worked at now."""
+    high, low = ends_of(tuning)
+    return high if tuning.working_end == "high" else low

@@ -1,0 +1,84 @@
+"""In which mode, signal and input a paired display stands, seen before anything is set or read: a clash stops it."""
+
+from datetime import datetime
+from typing import Any
+
+from fenvik.core.errors import FenvikError
+from fenvik.core.groundwork import signal_clash
+from fenvik.link.display import LinkedDisplay
+from fenvik.web.clients.models import Display
+from fenvik.web.devices.displays import link_of, look, paired
+from fenvik.web.people.models import User
+from fenvik.web.visits.models import Tuning
+
+
+class WrongStateError(FenvikError):
+    """The display stands otherwise than the tuning that is worked on. ``mend`` is the act that sets it right, or empty."""
+
+    code = "wrong_state"
+
+    def __init__(self, words: str, mend: str = "") -> None:
+        super().__init__(words)
+        self.mend = mend
+
+
+def clash_of(tuning: Tuning, said: dict[str, Any]) -> tuple[str, str]:
+    """Return in a sentence what does not fit in what a display said of itself, and the act that mends it; empty where it fits.
+
+    ``said``: mode, signal, input as told now, ``modes`` as told once, and ``input_before`` where readings were taken before.
+    """
+    labels = {mode["id"]: mode["label"] for mode in said.get("modes") or []}
+    wanted = tuning.mode_id or next(
+        (id_ for id_, label in labels.items() if label.strip().lower() == tuning.picture_mode.strip().lower()), ""
+    )
+    playing = said.get("signal")
+    if playing and playing != tuning.signal:
+        return signal_clash(tuning.signal, playing) or f"The display shows another signal than {tuning.get_signal_display()}.", ""
+    if wanted and said.get("mode") and said["mode"] != wanted:
+        shown = labels.get(said["mode"], said["mode"])
+        return f"The display is in {shown}; this tuning is for {tuning.picture_mode}.", "choose-mode"
+    before = said.get("input_before")
+    if before and said.get("input") and said["input"] != before:
+        return f"The display shows {said['input']}; this tuning was read on {before}.", "accept"
+    return "", ""
+
+
+def input_before(tuning: Tuning) -> str:
+    """Return the input on which a tuning was read last; empty where it is not known."""
+    told = tuning.passes.filter(conditions__state__input__isnull=False)  # type: ignore[attr-defined]
+    newest = told.order_by("-created_at").values_list("conditions", flat=True).first()
+    return "" if newest is None else str(newest["state"]["input"])
+
+
+def see(tuning: Tuning, line: LinkedDisplay, *, any_input: bool = False) -> dict[str, Any]:
+    """Return how a display stands, asked over its line. Raises WrongStateError where that does not fit the tuning."""
+    state = line.state()
+    said = {"mode": state.mode, "signal": state.signal, "input": state.input}
+    told = said | {"modes": (tuning.display.said or {}).get("modes"), "input_before": "" if any_input else input_before(tuning)}
+    words, mend = clash_of(tuning, told)
+    if words:
+        raise WrongStateError(words, mend)
+    return said
+
+
+def choose_mode(*, tuning_id: int, actor: User, now: datetime) -> Tuning:
+    """Let a paired display show a tuning's mode, and look how it stands then. Raises WrongStateError and what ``paired`` raises."""
+    tuning = (
+        Tuning.objects.of_firm(actor.firm_id)
+        .select_related("display__room__client", "display__link__pairing")
+        .get(pk=tuning_id)
+    )
+    with paired(tuning.display) as line:
+        modes = {mode.label.strip().lower(): mode.id for mode in line.modes()}
+        wanted = tuning.mode_id or modes.get(tuning.picture_mode.strip().lower(), "")
+        if not wanted:
+            raise WrongStateError(f"{tuning.display.name} has no mode called {tuning.picture_mode}: choose one under Target.")
+        line.choose(wanted)
+    look(tuning=tuning, now=now)
+    return tuning
+
+
+def is_paired(display: Display) -> bool:
+    """Whether a display can be asked how it stands."""
+    device = link_of(display)
+    return device is not None and bool(getattr(getattr(device, "pairing", None), "token", ""))

@@ -1,0 +1,31 @@
+"""What is no request of a person's gets a sentence and not a fault: characters that no text has, objects that are not there."""
+
+from django.core.exceptions import ObjectDoesNotExist
+from django.http import Http404, HttpRequest, HttpResponse, HttpResponseBadRequest
+from django.utils.deprecation import MiddlewareMixin
+
+NUL = "\0"
+
+
+class NonsenseMiddleware(MiddlewareMixin):
+    """Refuses NUL in addresses and forms, which no database text can hold, and answers 404 where a row is not there."""
+
+    def process_request(self, request: HttpRequest) -> HttpResponse | None:
+        """Look at the address and, for a form, at what was sent."""
+        if NUL in request.path_info:
+            raise Http404
+        sent = [request.GET]
+        if request.method == "POST" and request.content_type in ("application/x-www-form-urlencoded", "multipart/form-data"):
+            sent.append(request.POST)
+        for fields in sent:
+            if any(NUL in name or any(NUL in text for text in texts) for name, texts in fields.lists()):
+                return HttpResponseBadRequest("There is a NUL character in what was sent; nothing was done.", "text/plain")
+        return None
+
+    def process_exception(self, request: HttpRequest, exception: Exception) -> HttpResponse | None:
+        """Answer 404 for a row that was asked for and is not there."""
+        if isinstance(exception, ObjectDoesNotExist):
+            from fenvik.web.people.views import not_there
+
+            return not_there(request, exception)
+        return None
