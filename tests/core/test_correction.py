@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fenvik.core.correction import CorrectionError, condition_of, make_correction, proposed_method
+from fenvik.core.correction import CorrectionError, additivity, condition_of, make_correction
 from fenvik.core.errors import ShapeError
 from fenvik.core.pairing import Side, correct, match
 
@@ -85,7 +85,7 @@ def test_shapes_are_checked():
     with pytest.raises(ShapeError):
         make_correction("primaries", np.zeros((3, 2)), np.zeros((3, 2)))
     with pytest.raises(ShapeError):
-        proposed_method(np.zeros((3, 3)))
+        additivity(np.zeros((3, 3)))
 
 
 def test_stray_light_and_unsteady_repeats_are_warned_of():
@@ -95,13 +95,13 @@ def test_stray_light_and_unsteady_repeats_are_warned_of():
     assert make_correction("primaries", TRUE[:3], TRUE[:3], black=(0.1, 100.0), repeats_apart=0.002).warnings == ()
 
 
-def test_the_method_is_proposed_by_additivity():
-    assert proposed_method(ADDITIVE)[0] == "four-colour"
-    method, off = proposed_method(np.vstack([ADDITIVE[:3], 1.4 * ADDITIVE[3]]))
-    assert method == "weighted"
+def test_a_white_that_is_more_than_the_sum_is_told():
+    assert not additivity(ADDITIVE)[1]
+    off, is_more = additivity(np.vstack([ADDITIVE[:3], 1.4 * ADDITIVE[3]]))
+    assert is_more
     assert off == pytest.approx(1 - 1 / 1.4)
     black = np.array([0.1, 0.1, 0.1])  # in each of the four readings
-    assert proposed_method(ADDITIVE + black, black)[1] == pytest.approx(0, abs=1e-9)
+    assert additivity(ADDITIVE + black, black)[0] == pytest.approx(0, abs=1e-9)
 
 
 def test_condition_tells_primaries_from_a_line():
@@ -143,8 +143,8 @@ def test_a_patch_that_only_one_file_has_is_refused():
 
 def test_noise_alone_does_not_make_a_display_non_additive():
     four = np.array([[41.0, 21.0, 2.0], [36.0, 72.0, 12.0], [18.0, 7.0, 95.0], [93.1, 98.0, 106.8]])
-    assert proposed_method(four)[0] == "weighted", "2.04 % off, taken as exact"
+    assert additivity(four)[1], "2.04 % off, taken as exact"
     loose = np.tile(np.diag([0.3, 0.3, 0.3]), (4, 1, 1)) ** 2
-    assert proposed_method(four, covariance=loose)[0] == "four-colour"
-    assert proposed_method(four, covariance=loose)[1] == pytest.approx(0.0206, abs=0.001)
-    assert proposed_method(four * [[1], [1], [1], [0.9]], covariance=loose)[0] == "weighted"
+    assert not additivity(four, covariance=loose)[1]
+    assert additivity(four, covariance=loose)[0] == pytest.approx(0.0206, abs=0.001)
+    assert additivity(four * [[1], [1], [1], [0.9]], covariance=loose)[1]

@@ -1,7 +1,7 @@
 import numpy as np
 import pytest
 
-from fenvik.core.correction_patches import AGAIN, MIXTURES, correction_list, rows_for, steps_of, with_mixtures
+from fenvik.core.correction_patches import AGAIN, MIXTURES, correction_list, rows_for, steps_of
 from fenvik.core.measuring import USUAL, LowLight, steady_average, typical_seconds, usual, worth
 from fenvik.core.uncertainty import Repeatability
 
@@ -46,23 +46,6 @@ def test_a_correction_reads_every_patch_with_both_meters(at_once):
     assert by["reference"] == by["meter"] == ["white", "red", "green", "blue", "black", AGAIN]
     assert sum(s.change_over for s in steps) == (0 if at_once else 1)
     assert not any(s.decide for s in steps)
-
-
-@pytest.mark.parametrize("at_once", [True, False])
-def test_mixtures_come_in_for_both_meters_where_the_method_is_decided(at_once):
-    steps = steps_of(None, at_once=at_once, bits=10, range_="limited")
-    at = next(i for i, s in enumerate(steps) if s.decide)
-    assert {s.patch.label for s in steps[:at] if s.by == "reference"} >= {"white", "red", "green", "blue", "black"}
-    more = with_mixtures(steps, bits=10, range_="limited")
-    for who in ("reference", "meter"):
-        labels = [s.patch.label for s in more if s.by == who]
-        assert set(MIXTURES) <= set(labels)
-        assert len(labels) == len(set(labels)) == len(MIXTURES) + 6
-        assert labels[-1] == AGAIN
-    assert more[:at] == [*steps[:at]], "what was read already stays where it is"
-    assert not any(s.decide for s in more)
-    if at_once:
-        assert all(a.patch == b.patch for a, b in zip(more[::2], more[1::2], strict=True))
 
 
 def test_rows_are_taken_in_the_order_of_the_method():

@@ -92,7 +92,7 @@ def test_one_after_the_other_waits_for_the_change_over(field, reference, person,
     assert keep(started, person, now).rows[0]["label"] == "white"
 
 
-def test_a_display_whose_white_is_more_than_the_sum_gets_mixtures_and_the_weighted_fit(
+def test_a_display_whose_white_is_more_than_the_sum_is_told_and_its_white_is_held(
     field, reference, person, bench, now
 ):
     oled = bench.displays[1]
@@ -101,11 +101,17 @@ def test_a_display_whose_white_is_more_than_the_sum_gets_mixtures_and_the_weight
     started = make(field, person, reference, now)
     bench.world.front = bench.displays[0].serial
     assert started.conditions["additivity"] > 0.1
-    assert started.conditions["proposed"] == "weighted"
-    assert len(started.patches) == 36
+    assert started.conditions["not_the_sum"]
+    assert len(started.patches) == 12
     draft = making.draft_of(started)
-    assert draft.method == "weighted"
-    assert draft.made.crossed is not None
+    assert draft.method == "four-colour"
+    bench.world.front = oled.serial
+    fitted = making.start(
+        tuning_id=field.pk, actor=person, reference_id=reference.pk, at_once=True, method="weighted", average=4, now=now
+    )
+    engine.run(fitted.pk)
+    bench.world.front = bench.displays[0].serial
+    assert making.draft_of(fitted).made.crossed is not None, "who wants a fit over mixtures may have it"
     assert np.abs(draft.made.dxy).max() < 0.0015
 
 

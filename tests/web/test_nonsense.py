@@ -10,7 +10,14 @@ from fenvik.web.trail.views import ACTS
 NASTY = ("²", "a\x00b", "-1", "99999999999999999999", "1e309", "' OR 1=1 --")
 FILE_ACTS = ("import-sheet", "lists", "readings-file")
 # Every name that an act or a page reads.
-FIELDS = ["pass", "index", "correction", "reference", "average", "method", "way", "number", "value", "seen", "basis", "one", "list", "controls", "hues", "hue", "work", "stop", "view", "level", "handover", "sheet", "to", "from", "map", "which", "control", "other-value", "value-pic-1", "budget", "minutes", "steps", "on_stop", "check", "answer", "after", "because", "pattern", "screen", "o-level", "name", "address", "role", "moment", "chosen", "own", "grid", "edge", "drift_every", "meter", "source", "window", "code", "group", "n", "said", "kind", "label", "id", "min", "max", "step", "shape", "menu", "mode", "curve", "named", "link", "q", "page", "a", "b", "tuning", "across", "down", "w", "h", "width", "height", "client", "through", "display", "of", "points"]
+WORDS = """
+pass index correction reference average method way number value seen basis one list controls hues hue work stop
+view level handover sheet to from map which control other-value value-pic-1 budget minutes steps on_stop check
+answer after because pattern screen o-level name address role moment chosen own grid edge drift_every meter
+source window code group n said kind label id min max step shape menu mode curve named link q page a b tuning
+across down w h width height client through display of points
+"""
+FIELDS = tuple(WORDS.split())
 SKIPPED = {"directory", "hands-free", "pair", "pair-code"}  # they wait for devices at addresses that somebody typed
 
 

@@ -12,7 +12,7 @@ import numpy as np
 
 from fenvik.cli.files import plain
 from fenvik.cli.linkrig import GoneError, LinkRig, Wanted, WrongSerialError
-from fenvik.core.correction import CorrectionError, make_correction, proposed_method, residuals
+from fenvik.core.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
 from fenvik.core.correction_patches import correction_list, rows_for
 from fenvik.core.errors import FenvikError
 from fenvik.core.handsfree.job import STEPS, Job, proof_of
@@ -162,32 +162,21 @@ class Calibration:
         say("correction")
         sides: dict[str, list[np.ndarray]] = {}
         effort: dict[str, str | None] = {}
-        method, listed = (
-            "four-colour",
-            [
-                p
-                for p in correction_list("four-colour", self.rig.bits, "limited")
-                if p.label in ("white", "red", "green", "blue", "black")
-            ],
-        )
+        named = ("white", "red", "green", "blue", "black")
+        listed = [p for p in correction_list(PROPOSED, self.rig.bits, "limited") if p.label in named]
         meters = (self.given.reference, self.given.meter)
         try:
             for patch in listed:
                 self._both(meters, patch, sides, effort)
             if len(sides) == len(listed):
                 four = [sides[name][0] for name in ("red", "green", "blue", "white")]
-                method, off = proposed_method(four, list(sides["black"][0]))
-                if method == "weighted":
-                    self.notes.append(
-                        f"White is {100 * off:.0f} % off the sum of the three: a weighted fit over mixtures was made."
-                    )
-                    for patch in correction_list("weighted", self.rig.bits, "limited"):
-                        if patch.label not in sides and patch.label != "white again":
-                            self._both(meters, patch, sides, effort)
+                off, is_more = additivity(four, list(sides["black"][0]))
+                if is_more:
+                    self.notes.append(f"White is {100 * off:.0f} % off the sum of the three; the correction holds white itself.")
             labels = [name for name, both in sides.items() if name != "black" and both[0][1] > 0 and both[1][1] > 0]
-            rows = rows_for(method, labels)  # type: ignore[arg-type]
+            rows = rows_for(PROPOSED, labels)
             reference, meter = (np.array([sides[labels[i]][side] for i in rows]) for side in (0, 1))
-            made = make_correction(method, meter, reference, white=3 if method == "weighted" else None)  # type: ignore[arg-type]
+            made = make_correction(PROPOSED, meter, reference)
         except CorrectionError as problem:
             self.notes.append(f"No correction was made: {problem}")
             return
@@ -196,7 +185,7 @@ class Calibration:
             {"label": labels[i], "dx": float(dxy[k, 0]), "dy": float(dxy[k, 1]), "dY_percent": float(dy[k])}
             for k, i in enumerate(rows)
         ]
-        self.correction = {"method": method, "matrix": made.matrix, "residuals": rows_told}
+        self.correction = {"method": PROPOSED, "matrix": made.matrix, "residuals": rows_told}
         self.rig.matrix = made.matrix
         self.notes += made.warnings
 

@@ -215,13 +215,18 @@ def _warnings(black: tuple[float, float] | None, repeats_apart: float | None, re
     return tuple(said)
 
 
-def proposed_method(
+PROPOSED: Method = "four-colour"
+"""The method for every display: `./fenvik bench corrections` tells by what. Where white has a sub-pixel of its own, greys are its
+light, which the four-colour method holds exactly; a fit over mixtures spreads the filters' error over all of them instead."""
+
+
+def additivity(
     xyz: ArrayLike, black: Sequence[float] | None = None, *, limit: float = 0.02, covariance: ArrayLike | None = None
-) -> tuple[Method, float]:
-    """Return the method that fits a display, and how far its white is from the sum of red, green and blue.
+) -> tuple[float, bool]:
+    """Return how far a display's white is from the sum of red, green and blue, and whether that is more than noise.
 
     ``xyz``: red, green, blue, white, (4, 3), with their ``covariance`` (4, 3, 3) where it is known. Beyond 2 % in X, Y or Z,
-    and beyond what two standard deviations of the readings explain, the display is not additive and wants the weighted fit.
+    and beyond what two standard deviations of the readings explain, white is not the sum of the three.
     """
     four = np.asarray(xyz, dtype=np.float64)
     if four.shape != (4, 3):
@@ -234,4 +239,4 @@ def proposed_method(
     if covariance is not None:
         variances = np.diagonal(np.asarray(covariance, dtype=np.float64), axis1=1, axis2=2)
         noise = np.sqrt(variances.sum(axis=0)) / np.maximum(four[3] - dark, 1e-9)
-    return ("weighted" if (apart - 2.0 * noise > limit).any() else "four-colour"), float(apart.max())
+    return float(apart.max()), bool((apart - 2.0 * noise > limit).any())

@@ -56,7 +56,7 @@ def rows_for(method: Method, labels: Sequence[str]) -> list[int]:
 class Step:
     """One reading of a correction: a patch, and which of the two meters reads it.
 
-    ``change_over``: before it the meters change places; ``decide``: before it the display's additivity tells the method.
+    ``change_over``: before it the meters change places; ``decide``: before it the display's additivity is told.
     """
 
     patch: Patch
@@ -66,7 +66,7 @@ class Step:
 
 
 def steps_of(method: Method | None, *, at_once: bool, bits: int, range_: Range) -> list[Step]:
-    """Return what is read, in order; without a method the list of the four-colour one, at whose end it is decided.
+    """Return what is read, in order; without a method the list of the four-colour one; at its end additivity is told.
 
     ``at_once``: both meters stand before the screen and read each patch in turn; else the reference reads the whole list,
     then the field meter, which stays for the work that follows.
@@ -79,17 +79,3 @@ def steps_of(method: Method | None, *, at_once: bool, bits: int, range_: Range) 
     first = [Step(p, "reference", decide=method is None and p.label == AGAIN) for p in listed]
     then = [Step(p, "meter", change_over=i == 0) for i, p in enumerate(listed)]
     return first + then
-
-
-def with_mixtures(steps: Sequence[Step], *, bits: int, range_: Range) -> list[Step]:
-    """Return the steps with the mixtures put in where the method is decided, for both meters."""
-    mixed = [patch(name, percent, bits, range_) for name, percent in MIXTURES.items()]
-    at_once = not any(step.change_over for step in steps)
-    made: list[Step] = []
-    for step in steps:
-        if step.decide:
-            made += [Step(p, by) for p in mixed for by in (("reference", "meter") if at_once else ("reference",))]
-        elif step.by == "meter" and step.patch.label == AGAIN and not at_once:
-            made += [Step(p, "meter") for p in mixed]
-        made.append(replace(step, decide=False))
-    return made

@@ -144,7 +144,7 @@ def _slope(seconds: Floats, values: Floats, std: Floats) -> float:
     centred = seconds - np.average(seconds, weights=weight)
     spread = float((weight * centred**2).sum())
     slope = float((weight * centred * values).sum()) / spread
-    return abs(slope) + spread**-0.5
+    return float(abs(slope) + spread**-0.5)
 
 
 def _uv_std(xyz: Floats, covariance: Floats) -> Floats:

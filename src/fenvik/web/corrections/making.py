@@ -7,9 +7,9 @@ from typing import Any, cast
 import numpy as np
 from django.db import transaction
 
+from fenvik.core.correction import PROPOSED, CorrectionError, Method, additivity
 from fenvik.core.correction import Correction as Made
-from fenvik.core.correction import CorrectionError, Method, proposed_method
-from fenvik.core.correction_patches import AGAIN, Step, rows_for, steps_of, with_mixtures
+from fenvik.core.correction_patches import AGAIN, Step, rows_for, steps_of
 from fenvik.core.errors import FenvikError
 from fenvik.core.patches import Patch
 from fenvik.core.uncertainty import Repeatability
@@ -129,9 +129,9 @@ def _by_reference(pass_: Pass) -> dict[str, np.ndarray]:
 
 @transaction.atomic
 def decide(pass_id: int) -> list[dict[str, Any]]:
-    """Decide by the reference's red, green, blue and white which method fits, and return the patches to go on with.
+    """Tell by the reference's red, green, blue and white whether white is their sum, and return the patches to go on with.
 
-    Where white is more than the sum, the mixtures are put in; the decision is remembered with the pass and not made twice.
+    What is told is remembered with the pass, and not told twice.
     """
     pass_ = Pass.objects.select_for_update(of=("self",)).select_related("reference").get(pk=pass_id)
     read = _by_reference(pass_)
@@ -139,10 +139,8 @@ def decide(pass_id: int) -> list[dict[str, Any]]:
     if "additivity" not in pass_.conditions:
         four = [read[name] for name in ("red", "green", "blue", "white")]
         noise = Repeatability.of(pass_.reference.facts["repeatability"]).covariance(four, [float(pass_.average)] * 4)
-        method, off = proposed_method(four, read.get("black"), covariance=noise)
-        if method == "weighted":
-            steps = with_mixtures(steps, bits=pass_.bits, range_="full" if pass_.range == "full" else "limited")
-        pass_.conditions |= {"additivity": off, "proposed": method}
+        off, is_more = additivity(four, read.get("black"), covariance=noise)
+        pass_.conditions |= {"additivity": off, "not_the_sum": is_more, "proposed": PROPOSED}
         pass_.patches = [{k: v for k, v in row.items() if k != "decide"} for row in _stored(steps)]
         pass_.save(update_fields=["patches", "conditions"])
         notify(pass_.tuning_id, pass_id=pass_id)

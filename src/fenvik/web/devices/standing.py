@@ -54,7 +54,8 @@ def see(tuning: Tuning, line: LinkedDisplay, *, any_input: bool = False) -> dict
     """Return how a display stands, asked over its line. Raises WrongStateError where that does not fit the tuning."""
     state = line.state()
     said = {"mode": state.mode, "signal": state.signal, "input": state.input}
-    told = said | {"modes": (tuning.display.said or {}).get("modes"), "input_before": "" if any_input else input_before(tuning)}
+    modes = (tuning.display.said or {}).get("modes") or [{"id": mode.id, "label": mode.label} for mode in line.modes()]
+    told = said | {"modes": modes, "input_before": "" if any_input else input_before(tuning)}
     words, mend = clash_of(tuning, told)
     if words:
         raise WrongStateError(words, mend)

@@ -9,7 +9,7 @@ import numpy as np
 from fenvik.core import drift, ladders
 from fenvik.core.analysis import Analysis
 from fenvik.core.colourspace import BT709, BT2020, P3D65, xyz_to_uv
-from fenvik.core.correction import proposed_method
+from fenvik.core.correction import additivity
 from fenvik.core.judgement import Fault, judge
 from fenvik.core.report import coverage
 from fenvik.core.volume import share as volume_share
@@ -48,7 +48,7 @@ def special_of(pass_: Pass | None, analysis: Analysis | None, *, luminance: floa
     uniformity, places = _uniformity(pass_, by.get("uniformity", []))
     _, whites = drift_of(pass_)
     drifted = drift.size(whites.xyz) if whites is not None and len(whites.xyz) > 1 else None
-    gamut, additivity, volume = _gamut(analysis)
+    gamut, apart, volume = _gamut(analysis)
     faults: list[Fault] = []
     if analysis is not None:
         own = {BT709: "BT.709", P3D65: "P3-D65", BT2020: "BT.2020"}.get(analysis.target.primaries, "")
@@ -58,7 +58,7 @@ def special_of(pass_: Pass | None, analysis: Analysis | None, *, luminance: floa
         )  # fmt: skip
     wander = _wander(pass_, by.get("stability", []))
     board = _board(pass_, by.get("checkerboard", []))
-    return Special(loading, board, uniformity, places, drifted, gamut, additivity, wander, volume, faults)
+    return Special(loading, board, uniformity, places, drifted, gamut, apart, wander, volume, faults)
 
 
 def _loading(pass_: Pass, rows: list[Any]) -> ladders.Loading | None:
@@ -122,7 +122,7 @@ def _gamut(analysis: Analysis | None) -> tuple[tuple[tuple[str, float], ...], fl
         return (), None, None
     corners = xyz_to_uv(three)
     black = None if analysis.black is None else [float(v) for v in analysis.black]
-    _, off = proposed_method(np.vstack([three, analysis.white]), black)
+    off, _ = additivity(np.vstack([three, analysis.white]), black)
     reached = None
     if analysis.target.is_hdr:
         reached = _volume(analysis, three)
