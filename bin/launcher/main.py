@@ -7,9 +7,12 @@ import secrets
 import signal
 import socket
 import sys
+import tempfile
 import time
 from collections.abc import Callable, Iterator
+from pathlib import Path
 from types import FrameType
+from typing import IO
 
 from launcher.postgres import HOST, Postgres, free_port
 from launcher.processes import Processes
@@ -55,16 +58,33 @@ def _is_free(port: int) -> bool:
         return False
 
 
+_claims: dict[int, IO[str]] = {}  # ports, each with a lock that is held until the launcher ends
+
+
+def _claim(port: int) -> bool:
+    """Claim a free port for this launcher, also against one of another checkout that starts in the same moment."""
+    if not _is_free(port):
+        return False
+    if port in _claims:
+        return True
+    try:
+        claim = (Path(tempfile.gettempdir()) / f"fenvik-port-{port}.lock").open("a+")
+        fcntl.flock(claim, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    _claims[port] = claim
+    return True
+
+
 def _kept_port(name: str, wanted: int = 0) -> int:
     """Return a port that stays the same from start to start where nobody else has taken it."""
     path = STATE / f"{name}.port"
-    for port in (wanted, int(path.read_text()) if path.exists() else 0):
-        if port and _is_free(port):
-            break
-    else:
-        port = free_port()
-    path.write_text(str(port))
-    return port
+    kept = int(path.read_text()) if path.exists() else 0
+    for port in (wanted, kept, *(free_port() for _ in range(20))):
+        if port and _claim(port):
+            path.write_text(str(port))
+            return port
+    raise SetupError("no free port was found on this machine")
 
 
 def demo(arguments: list[str]) -> int:
@@ -80,6 +100,7 @@ def demo(arguments: list[str]) -> int:
     STATE.mkdir(exist_ok=True)
     with _alone("demo"):
         install_packages(browser=False)
+        say("preparing: packages and Python's environment")
         make_venv("app")
         return _run_demo(fresh, wanted)
 
@@ -112,6 +133,7 @@ def _run_demo(fresh: bool, wanted: int) -> int:
         processes = Processes(log)
         for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             signal.signal(number, on_signal)
+        say("starting the database")
         postgres.start()
         address = ""
         try:
@@ -141,6 +163,9 @@ def _start_parts(processes: Processes, postgres: Postgres, wanted: int) -> str:
         "FENVIK_SECRET_KEY": _secret(),
     }
     port = _kept_port("web", wanted)
+    if port != wanted:
+        say(f"port {wanted} is taken; this one uses {port}")
+    say("starting the stand-ins, bringing the database up to date")
     standins = processes.start(
         "standins",
         [
@@ -165,11 +190,13 @@ def _start_parts(processes: Processes, postgres: Postgres, wanted: int) -> str:
     pages = processes.wait_line(standins, "pages ", START_S)
     if not directory or processes.stopping.is_set():
         return ""
+    say("filling the guest house: the first time it is measured, which takes a minute")
     environment["FENVIK_STANDIN_PAGES"] = pages
     environment["FENVIK_ADDRESS"] = f"http://{HOST}:{port}"
     fill = ["-m", "fenvik.cli", "manage", "fill_demo", "--directory", directory]
     if run_python(*fill, environment=environment | {"FENVIK_LOG_LEVEL": "WARNING"}) != 0:
         return ""
+    say("starting the application")
     processes.start("worker", [str(PYTHON), "-m", "fenvik.cli", "worker"], environment)
     processes.start("web", [str(PYTHON), "-m", "fenvik.cli", "web", "--port", str(port)], environment)
     end = time.monotonic() + START_S

@@ -233,9 +233,11 @@ def test_a_meter_is_aimed_and_the_chain_tried_by_keyboard(page, system, site):
     page.keyboard.press("Enter")
     page.wait_for_function("() => document.querySelectorAll('#field .mark').length > 5")
     press(system, "api/world", aim={"serial": "PC1-2209", "x": 0, "y": 0})
-    page.get_by_text("it is aimed.").wait_for()
+    page.wait_for_function("() => document.querySelectorAll('#field .mark').length > 14")
+    assert page.get_by_text("it is aimed.").count() == 0, "nobody has seen yet what it reads beside this place"
     press(system, "api/world", aim={"serial": "PC1-2209", "x": 6, "y": 0})
     page.get_by_text("move it a little").wait_for()
+    page.get_by_text(re.compile(r"It reads (9[0-7]|[1-8])")).wait_for()
     press(system, "api/world", aim={"serial": "PC1-2209", "x": 0, "y": 0})
     page.get_by_text("it is aimed.").wait_for()
     page.keyboard.press("Enter")

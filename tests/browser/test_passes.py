@@ -74,9 +74,9 @@ def test_two_passes_are_compared_and_readings_come_from_a_file(page, system, sit
     file = tmp_path / "readings.csv"
     sent.value.save_as(file)
     text = file.read_text().splitlines()
-    assert text[0] == "label,r,g,b,bits,range,window,X,Y,Z"
+    assert text[0] == "label,r,g,b,bits,range,part,window,surround,dark,X,Y,Z"
     brighter = [text[0]] + [
-        ",".join([*row[:7], *(f"{float(v) * 1.3:.6g}" for v in row[7:])])
+        ",".join([*row[:10], *(f"{float(v) * 1.3:.6g}" for v in row[10:])])
         for row in (line.split(",") for line in text[1:])
     ]
     file.write_text("\n".join(brighter))
@@ -88,7 +88,7 @@ def test_two_passes_are_compared_and_readings_come_from_a_file(page, system, sit
     page.goto(f"{system.address}/tunings/{site.pk}/left/?view=lists")
     page.locator("#readings-file").set_input_files(str(file))
     page.get_by_role("button", name="Take them up").click()
-    page.get_by_text("17 readings of readings.csv are a pass now.").wait_for()
+    page.get_by_text("17 readings of readings.csv are kept.").wait_for()
     assert Pass.objects.get(purpose=PassPurpose.LEFT).state == PassState.DONE
     file.write_text("label,r,g,b,bits,range,X,Y,Z\nwhite,235,235,235,8,limited,1,two,3\n")
     page.goto(f"{system.address}/tunings/{site.pk}/left/?view=lists")

@@ -21,7 +21,7 @@ VALUES = {"a": -5, "b": True, "c": "Low"}
     "data", [sheet.write_json({"model": "M"}, CONTROLS, VALUES), sheet.write_csv(CONTROLS, VALUES)], ids=["json", "csv"]
 )
 def test_a_sheet_goes_out_and_comes_back(data):
-    rows = sheet.read(data)
+    rows = sheet.read(data).rows
     assert {row["control"]: row["value"] for row in rows} == {"a": "-5", "b": "on", "c": "Low"}
     assert [row["label"] for row in rows][1] == "Räume, öffnen"
 
@@ -34,7 +34,7 @@ def test_no_cell_is_a_formula_and_numbers_stay_numbers():
 
 @pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16", "latin-1"])
 def test_any_encoding_is_read(encoding):
-    rows = sheet.read("control;value\r\nHelligkeit für Räume;7\r\n".encode(encoding))
+    rows = sheet.read("control;value\r\nHelligkeit für Räume;7\r\n".encode(encoding)).rows
     assert rows[0]["control"] == "Helligkeit für Räume"
 
 
@@ -69,7 +69,7 @@ def test_a_broken_file_says_where():
 @given(st.binary(max_size=400))
 def test_no_bytes_make_anything_but_rows_or_a_sentence(data):
     try:
-        rows = sheet.read(data)
+        rows = sheet.read(data).rows
     except sheet.SheetFileError:
         return
     assert all(set(row) == {"control", "label", "role", "value"} for row in rows)

@@ -93,6 +93,22 @@ def test_a_taken_port_is_avoided_and_a_free_one_kept(monkeypatch, tmp_path):
     assert launcher._kept_port("web", wanted) == wanted
 
 
+def test_two_that_start_at_the_same_moment_take_two_ports(monkeypatch, tmp_path):
+    """Neither listens yet, so both see the port free: whoever claims it first has it."""
+    wanted, taken = free_port(), []
+    code = "import sys; sys.path.insert(0, 'bin'); from launcher import main; print(main._claim(int(sys.argv[1]))); input()"
+    command = [sys.executable, "-c", code, str(wanted)]
+    started = [subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) for _ in range(3)]
+    try:
+        taken = [process.stdout.readline().strip() for process in started]
+    finally:
+        for process in started:
+            process.communicate("\n", timeout=20)
+    assert sorted(taken) == ["False", "False", "True"]
+    monkeypatch.setattr(launcher, "STATE", tmp_path)
+    assert launcher._kept_port("web", wanted) == wanted, "free again once they have ended"
+
+
 def test_two_checkouts_have_two_clusters(monkeypatch, tmp_path):
     here = Postgres("demo")
     monkeypatch.setattr("launcher.postgres.ROOT", tmp_path)

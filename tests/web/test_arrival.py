@@ -12,7 +12,7 @@ from fenvik.web.devices.models import Pairing
 from fenvik.web.menus.blocks import BlockError, block, joined, levels_of
 from fenvik.web.menus.maps import read_over_link
 from fenvik.web.menus.models import MenuMap, Moment, SettingsSheet
-from fenvik.web.menus.services import SheetError, SheetMovedError, copy_sheet, note_found
+from fenvik.web.menus.services import OtherModelError, SheetError, SheetMovedError, copy_sheet, note_found
 from fenvik.web.visits.models import Tuning, Visit
 
 pytestmark = pytest.mark.django_db
@@ -126,7 +126,10 @@ def test_a_sheet_goes_out_as_file_and_paper_and_comes_in_again(signed_in, person
     ("data", "words"),
     [
         (b"control,value\nnobody,5\n", "sheet of another model"),
-        (b"control,value\npic-1,500\n", "Contrast goes from 0 to 100; 500 is outside. The file says 500."),
+        (b"control,value\npic-1,500\n", "500 is outside. The file says 500. Line 2, column 2."),
+        (b'{"format": "settings-sheet",\n "model": "Z9",\n "settings": [{"control": "pic-1", "value": 5}]}', "a sheet of Z9"),
+        (b'{"format": "settings-sheet", "signal": "hdr10", "settings": [{"control": "pic-1", "value": 5}]}', "a sheet for HDR10"),
+        (b'{"format": "settings-sheet",\n"settings": [\n{"control": "pic-1", "value": -800}]}', "Line 3, column 2."),
         (b"\x89PNG\x00", "no text"),
         (b"control,value\n", "no settings in it"),
     ],
@@ -164,10 +167,15 @@ def test_a_sheet_is_copied_where_it_fits(person, tuning, now):
         name="o",
         picture_mode="A",
     )
-    made = copy_sheet(sheet_id=sheet.pk, to_tuning_id=other.pk, actor=person, now=now)
+    with pytest.raises(OtherModelError):  # the same role in another range: 34 of 100 is not 34 of 50
+        copy_sheet(sheet_id=sheet.pk, to_tuning_id=other.pk, actor=person, now=now)
+    other_map.controls[0] |= {"max": 100}
+    other_map.save()
+    made, left_out = copy_sheet(sheet_id=sheet.pk, to_tuning_id=other.pk, actor=person, now=now)
     assert made.values == {"bl": 34}  # by role
+    assert len(left_out) == 1
     twin = Tuning.objects.create(visit=tuning.visit, display=tuning.display, name="t", picture_mode="B")
-    assert copy_sheet(sheet_id=sheet.pk, to_tuning_id=twin.pk, actor=person, now=now).values == sheet.values
+    assert copy_sheet(sheet_id=sheet.pk, to_tuning_id=twin.pk, actor=person, now=now)[0].values == sheet.values
 
 
 def test_a_twenty_point_balance_is_one_line(signed_in, tuning):

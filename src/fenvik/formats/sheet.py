@@ -3,7 +3,9 @@
 import csv
 import io
 import json
+import re
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from typing import Any
 
 from fenvik.core.errors import FenvikError
@@ -12,6 +14,8 @@ FORMAT, VERSION = "settings-sheet", 1
 MOST_BYTES = 1_000_000
 MOST_ROWS = 2000
 COLUMNS = ("control", "label", "group", "role", "value")
+RANGE = ("min", "max", "step")  # of a control: between two models the same number is another setting
+FACTS = ("maker", "model", "mode", "signal")
 FORMULA = ("=", "+", "-", "@", "\t", "\r")  # what a spreadsheet would take for one
 
 
@@ -24,6 +28,19 @@ class SheetFileError(FenvikError, ValueError):
         where = f" Line {line}, column {column}." if line else ""
         super().__init__(f"{message}{where} Nothing was stored.")
         self.line, self.column = line, column
+
+
+@dataclass(frozen=True)
+class SheetFile:
+    """A sheet as it was read: rows of texts, line and column of each from 1, and where it comes from as far as it says.
+
+    A row has control, label, role and value; ``ranges`` has the range of each control that the file tells, by control.
+    """
+
+    rows: list[dict[str, str]]
+    places: list[tuple[int, int]]
+    facts: dict[str, str]
+    ranges: dict[str, tuple[float, float, float]]
 
 
 def harmless(text: str) -> str:
@@ -40,6 +57,7 @@ def write_json(facts: Mapping[str, Any], controls: Iterable[Mapping[str, Any]], 
     """Return a sheet as JSON; ``facts`` (display, mode and the like) are kept as they are."""
     rows = [
         {"control": c["id"], "label": c["label"], "group": c["group"], "role": c["role"], "value": values[c["id"]]}
+        | {key: c[key] for key in RANGE if c.get(key) is not None}
         for c in controls
         if c["id"] in values
     ]
@@ -75,8 +93,8 @@ def decoded(data: bytes) -> str:
         return data.decode("latin-1")
 
 
-def read(data: bytes) -> list[dict[str, str]]:
-    """Return the rows of a sheet, each with control, label, role and value as texts, from JSON or CSV. Raises SheetFileError."""
+def read(data: bytes) -> SheetFile:
+    """Return a sheet from JSON or CSV. Raises SheetFileError."""
     text = decoded(data)
     if "\0" in text:
         raise SheetFileError("The file is no text.")
@@ -85,7 +103,24 @@ def read(data: bytes) -> list[dict[str, str]]:
     return _read_json(text) if text.lstrip().startswith(("{", "[")) else _read_csv(text)
 
 
-def _read_json(text: str) -> list[dict[str, str]]:
+def _places(text: str) -> list[tuple[int, int]]:
+    """Return line and column of each setting of a JSON sheet."""
+    found = []
+    for at in (match.start() for match in re.finditer(r'"control"\s*:', text)):
+        begin = text.rfind("\n", 0, at)
+        found.append((text.count("\n", 0, at) + 1, at - begin))
+    return found
+
+
+def _range_of(row: dict[str, Any]) -> tuple[float, float, float] | None:
+    told = [row.get(key) for key in RANGE]
+    if not all(isinstance(v, int | float) and not isinstance(v, bool) for v in told):
+        return None
+    low, high, step = (float(v) for v in told)  # type: ignore[arg-type]
+    return low, high, step
+
+
+def _read_json(text: str) -> SheetFile:
     try:
         whole = json.loads(text)
     except json.JSONDecodeError as error:
@@ -111,10 +146,14 @@ def _read_json(text: str) -> list[dict[str, str]]:
                 "value": ("on" if value else "off") if isinstance(value, bool) else str(value),
             }
         )  # fmt: skip
-    return rows
+    facts = {key: str(whole[key]) for key in FACTS if isinstance(whole.get(key), str)}
+    ranges = {row["control"]: told for row in whole["settings"] if (told := _range_of(row)) is not None}
+    places = _places(text)
+    places += [(1, 1)] * (len(rows) - len(places))
+    return SheetFile(rows, places[: len(rows)], facts, ranges)
 
 
-def _read_csv(text: str) -> list[dict[str, str]]:
+def _read_csv(text: str) -> SheetFile:
     first = text.splitlines()[0]
     separator = ";" if first.count(";") > first.count(",") else "\t" if "\t" in first else ","
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator)
@@ -125,7 +164,7 @@ def _read_csv(text: str) -> list[dict[str, str]]:
                 raise SheetFileError(
                     f"The first line of a settings sheet names its columns, and {wanted} is not among them.", 1, 1
                 )
-        rows = []
+        rows, places = [], []
         for cells in reader:
             if not any(cell.strip() for cell in cells):
                 continue
@@ -135,8 +174,9 @@ def _read_csv(text: str) -> list[dict[str, str]]:
                 )
             named = {name: cell.strip().removeprefix("'") for name, cell in zip(head, cells, strict=False)}
             rows.append({key: named.get(key, "") for key in ("control", "label", "role", "value")})
+            places.append((reader.line_num, head.index("value") + 1))
             if len(rows) > MOST_ROWS:
                 raise SheetFileError(f"The file has more than {MOST_ROWS} settings.")
     except csv.Error as error:
         raise SheetFileError("The file is no CSV.", reader.line_num, 1) from error
-    return rows
+    return SheetFile(rows, places, {}, {})

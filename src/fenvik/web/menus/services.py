@@ -133,8 +133,10 @@ def record_changes(
 
 
 @transaction.atomic
-def copy_sheet(*, sheet_id: int, to_tuning_id: int, actor: User, now: datetime) -> SettingsSheet:
-    """Copy a sheet to another tuning as noted there; only controls that its menu has, at values that it takes.
+def copy_sheet(*, sheet_id: int, to_tuning_id: int, actor: User, now: datetime) -> tuple[SettingsSheet, list[str]]:
+    """Copy a sheet to another tuning as noted there; only controls that its menu has, with the same range.
+
+    Return the sheet and the labels of what could not be carried over.
 
     Raises OtherModelError where the menus have nothing in common.
     """
@@ -145,7 +147,7 @@ def copy_sheet(*, sheet_id: int, to_tuning_id: int, actor: User, now: datetime) 
         .select_related("display__menu_map")
         .get(pk=to_tuning_id)
     )
-    values = fitting(tuning, sheet.tuning.display.menu_map, sheet.values)
+    values, left_out = fitting(tuning, sheet.tuning.display.menu_map, sheet.values)
     made = SettingsSheet.objects.create(
         tuning=tuning,
         moment=Moment.NOTED,
@@ -156,24 +158,38 @@ def copy_sheet(*, sheet_id: int, to_tuning_id: int, actor: User, now: datetime) 
         by=actor,
     )
     notify(tuning.pk)
-    return made
+    return made, left_out
 
 
-def fitting(tuning: Tuning, source_map: Any, values: Mapping[str, Any]) -> dict[str, Any]:
-    """Return the values that a tuning's menu takes, matched by control id, or by role between two menus. Raises OtherModelError."""
+def fitting(tuning: Tuning, source_map: Any, values: Mapping[str, Any]) -> tuple[dict[str, Any], list[str]]:
+    """Return the values that a tuning's menu takes, by control, or by role between two menus, and the labels of what it does not.
+
+    A number is never carried into another range: there it would be another setting. Raises OtherModelError where nothing fits.
+    """
     menu = tuning.display.menu_map
     controls = menu.controls if menu else []
     same = source_map is None or (menu is not None and source_map.pk == menu.pk)
     roles = {} if same else {c["role"]: c["id"] for c in source_map.controls if c["role"]}
+    theirs = {} if same else {c["id"]: c for c in source_map.controls}
     made: dict[str, Any] = {}
+    carried: set[str] = set()
     for control in controls:
         name = control["id"] if same or control["id"] in values else roles.get(control["role"] or "")
         if name is None or name not in values:
+            continue
+        if control["kind"] == "range" and name in theirs and range_of(theirs[name]) != range_of(control):
             continue
         try:
             made[control["id"]] = typed_value(control, shown(values[name]))
         except SettingError:
             continue
+        carried.add(name)
     if not made:
         raise OtherModelError(f"Nothing of this sheet fits the menu of {tuning.display.name}; nothing was stored.")
-    return made
+    labels = {c["id"]: c["label"] for c in (source_map.controls if source_map is not None else controls)}
+    return made, [labels.get(name, name) for name in values if name not in carried]
+
+
+def range_of(control: Mapping[str, Any]) -> tuple[Any, ...]:
+    """Return what makes a number of a control the same setting elsewhere."""
+    return tuple(control.get(key) for key in ("min", "max", "step"))

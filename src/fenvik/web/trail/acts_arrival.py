@@ -114,11 +114,11 @@ def use_map(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 def copy(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Copy a sheet to another tuning, or one from elsewhere to this one."""
     to = number_in(request, "to")
-    made = copy_sheet(sheet_id=number_in(request, "sheet"), to_tuning_id=to, actor=request.user, now=timezone.now())
+    made, left_out = copy_sheet(sheet_id=number_in(request, "sheet"), to_tuning_id=to, actor=request.user, now=timezone.now())
     messages.info(
         request,
         f"{len(made.values)} values were copied to {made.tuning.name}. Nothing has been turned yet: "
-        "the list beside says what to turn.",
+        f"the list beside says what to turn.{_left_out(left_out)}",
     )
     return redirect(f"{reverse('stop', args=(to, 'arrival'))}?view=sheets&sheet={made.pk}")
 
@@ -131,12 +131,18 @@ def import_sheet(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
         return None
     data = sent.read(1_000_001)
     moment = Moment.FOUND if request.POST.get("moment") == Moment.FOUND else Moment.NOTED
-    sheet, unknown = exchange.import_sheet(
-        tuning_id=tuning.pk, actor=request.user, data=data, now=timezone.now(), moment=moment
-    )
-    left_out = f" Left out, since this menu does not have them: {', '.join(unknown[:5])}." if unknown else ""
-    messages.info(request, f"{len(sheet.values)} values were taken from the file.{left_out}")
-    return redirect(f"{reverse('stop', args=(tuning.pk, 'arrival'))}?view=sheets&sheet={sheet.pk}")
+    made = exchange.import_sheet(
+        tuning_id=tuning.pk, actor=request.user, data=data, now=timezone.now(), moment=moment,
+        by_role=request.POST.get("by_role") == "1",
+    )  # fmt: skip
+    said = _left_out(made.unknown) + _left_out(made.other_range, "has another range here")
+    messages.info(request, f"{len(made.sheet.values)} values were taken from the file.{said}")
+    return redirect(f"{reverse('stop', args=(tuning.pk, 'arrival'))}?view=sheets&sheet={made.sheet.pk}")
+
+
+def _left_out(labels: list[str], why: str = "this menu has no such control, or another range") -> str:
+    more = f" and {len(labels) - 5} more" if len(labels) > 5 else ""
+    return f" Left out, since {why}: {', '.join(labels[:5])}{more}." if labels else ""
 
 
 def keep_place(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
