@@ -1,5 +1,7 @@
 """Files of readings: two forms, and one line with line and column about whatever is wrong."""
 
+import tracemalloc
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -98,3 +100,13 @@ def test_no_bytes_make_anything_but_readings_or_one_line(data):
     else:
         return
     assert said.startswith("line ")
+
+
+def test_a_hostile_line_or_a_million_of_them_costs_little_memory():
+    """Before anything is made of a file it is measured as bytes: what is allocated stays below twice its size."""
+    for data in (b"r,g,b," + b"9" * 8_000_000, b"\n" * 16_000_000, "r,g,b,😀".encode() * 600_000):
+        tracemalloc.start()
+        with pytest.raises(ReadingsError):
+            read(data)
+        assert tracemalloc.get_traced_memory()[1] < 2 * len(data) + 1_000_000
+        tracemalloc.stop()

@@ -8,6 +8,8 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
+from fenvik.core.report import Sheet, report
+from fenvik.formats.readings import read as parse
 from fenvik.web.corrections.models import Correction
 from fenvik.web.handovers.freezing import frozen_analysis
 from fenvik.web.handovers.services import NothingToHandOverError, make_handover
@@ -234,3 +236,26 @@ def test_a_target_that_is_changed_holds_for_what_was_read_before(measured, perso
     assert now_there.summary == figures(analysis_of(now_there, measured))
     with pytest.raises(TargetClashError, match="made with PQ"):
         keep_target(tuning_id=measured.pk, actor=person, cleaned=cleaned | {"signal": "hdr10"})
+
+
+@pytest.mark.parametrize("kind", ["csv", "cgats", "json"])
+def test_what_is_written_is_read_back_and_analysed_to_the_same_figures(ready, person, now, kind, tmp_path):
+    """Ladders, boards and whites for drift among them: by the command line, and as a pass that is taken up."""
+    choose(ready, "grey-21", "colours-100", "windows", "checkerboard", "near-black", drift_every=8)
+    done = run(ready, person, now, purpose=LEFT)
+    Reading.objects.filter(pass_of=done, label="white field").update(x=0.0, y=0.0, z=0.0, too_dark=True)
+    there = analysis_of(proof_of(ready, LEFT), ready)
+    data, _, _ = files.write(done, kind)
+    taken = files.take_up(tuning_id=ready.pk, actor=person, data=data, purpose="check", name=f"f.{kind}", now=now)
+    back = analysis_of(Pass.objects.get(pk=taken.pk), ready)
+    for name in ("grey_mean", "grey_whole_mean", "colour_mean", "white", "black", "contrast", "gamma"):
+        assert figures(back)[name] == pytest.approx(figures(there)[name], rel=1e-6), name
+    assert [r.too_dark for r in taken.readings.filter(label="white field")] == [True]
+    assert taken.readings.filter(part="window").count() == 9
+    if kind == "json":
+        return
+    read = parse(data)
+    told = report(Sheet(read.labels, read.codes, read.signal, read.xyz, read.window, read.parts), ready.target)
+    assert told["greyscale"]["mean_de2000"] == pytest.approx(figures(there)["grey_whole_mean"], rel=1e-6)
+    assert told["colours"]["mean_de2000"] == pytest.approx(figures(there)["colour_mean"], rel=1e-6)
+    assert told["contrast"] == pytest.approx(figures(there)["contrast"], rel=1e-6)

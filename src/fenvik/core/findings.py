@@ -10,7 +10,7 @@ from fenvik.core.types import Bools
 from fenvik.core.uncertainty import TWO_SIDED_95
 
 TREND_PERCENT = 2.0  # a light that changes by less from dark to bright is the same at every level
-Trend = Literal["rises", "falls", "level"]
+Trend = Literal["rises", "falls", "level", "uneven"]
 
 
 @dataclass(frozen=True)
@@ -63,6 +63,10 @@ def cast(analysis: Analysis) -> CastFinding | None:
     change = float(course[-third:].mean() - course[:third].mean())
     sign = float(np.sign(deviation[row, channel]))
     trend: Trend = "level" if abs(change) < TREND_PERCENT else "rises" if change * sign > 0 else "falls"
+    place = int(np.flatnonzero(order == row)[0])
+    # What is worst where it should be least by its trend, or changes sides, goes up and down and has none.
+    if (trend == "falls" and place >= order.size - third) or (trend == "rises" and place < third):
+        trend = "uneven"
     told: Bools = np.any(np.abs(deviation) > TWO_SIDED_95 * std, axis=1)
     unresolved = level[order][~told[order]]
     below: float | None = None
@@ -96,10 +100,11 @@ def colour(analysis: Analysis) -> ColourFinding | None:
         return None
     value = analysis.whole.value[there]
     worst = there[int(np.argmax(value))]
-    parts = analysis.target.metric.parts(
-        analysis.target_xyz[worst], analysis.readings.xyz[worst], analysis.target.white * analysis.white[1]
-    )
-    sizes = {"lightness": parts.lightness, "chroma": parts.chroma, "hue": parts.hue}
+    white = analysis.target.white * analysis.white[1]
+    wanted, seen, metric = analysis.target_xyz[worst], analysis.readings.xyz[worst], analysis.target.metric
+    # A colour that is only too dark is paler in the space too: chroma and hue are told at its own luminance.
+    lightness, alone = metric.parts(wanted, seen, white).lightness, metric.colour_parts(wanted, seen, white)
+    sizes = {"lightness": lightness, "chroma": alone.chroma, "hue": alone.hue}
     way = max(sizes, key=lambda name: abs(float(sizes[name])))
     return ColourFinding(
         analysis.readings.labels[worst],

@@ -38,11 +38,15 @@ def delta_itp(target: ArrayLike, xyz: ArrayLike) -> Floats:
 
 def delta_itp_colour_only(target: ArrayLike, xyz: ArrayLike) -> Floats:
     """Return ΔE ITP (...,) with the target's luminance replaced by the measured one; 0 where the target has no light."""
+    return delta_itp(at_luminance(target, xyz), xyz)
+
+
+def at_luminance(target: ArrayLike, xyz: ArrayLike) -> Floats:
+    """Return targets (..., 3) brought to the luminance of readings (..., 3); the reading itself where a target has no light."""
     wanted, seen = np.asarray(target, dtype=np.float64), np.asarray(xyz, dtype=np.float64)
     y = np.broadcast_to(wanted[..., 1:2], (*seen.shape[:-1], 1))
     with np.errstate(divide="ignore", invalid="ignore"):
-        scaled = np.where(y > 0, wanted * seen[..., 1:2] / y, seen)
-    return delta_itp(scaled, seen)
+        return np.where(y > 0, wanted * seen[..., 1:2] / y, seen)
 
 
 def parts(target: ArrayLike, xyz: ArrayLike) -> Parts:

@@ -9,11 +9,12 @@ import numpy as np
 from fenvik.core import findings
 from fenvik.core.analysis import Analysis
 from fenvik.core.ladders import Loading, Uniformity, clipped_from
+from fenvik.core.patches import COLOURS
 
 CRUSHED = 0.4  # of the luminance that a shadow step should have
 RAISED = 2.5
 NEAR_BLACK = 0.06  # of signal
-LOW_CONTRAST, LOW_COVERAGE = 800.0, 0.92
+LOW_CONTRAST, LOW_COVERAGE, FULL_COVERAGE = 800.0, 0.92, 0.97
 TINT, DARK_PLACE = 0.006, 0.75
 DRIFT = 0.02
 
@@ -75,7 +76,7 @@ def _greys(analysis: Analysis) -> list[Fault]:
     return found
 
 
-def _colours(analysis: Analysis) -> list[Fault]:
+def _colours(analysis: Analysis, coverage: float | None) -> list[Fault]:
     there = np.flatnonzero(analysis.judged)
     if not there.size:
         return []
@@ -85,14 +86,18 @@ def _colours(analysis: Analysis) -> list[Fault]:
         return []
     colour = findings.colour(analysis)
     assert colour is not None
-    parts = analysis.target.metric.parts(
-        analysis.target_xyz[there], analysis.readings.xyz[there], analysis.target.white * analysis.white[1]
-    )
+    metric, white = analysis.target.metric, analysis.target.white * analysis.white[1]
+    wanted, seen = analysis.target_xyz[there], analysis.readings.xyz[there]
     facts: dict[str, Any] = {"mean": mean, "worst": colour.error, "label": colour.label, "way": colour.way, "sign": colour.sign}
-    chroma = float(parts.chroma.mean())
+    chroma = float(metric.colour_parts(wanted, seen, white).chroma.mean())
+    light = float(metric.parts(wanted, seen, white).lightness.mean())
+    if abs(light) > max(0.6 * mean, abs(chroma)):
+        return [Fault("colour-light", mean, facts | {"light": light})]
     if abs(chroma) > 0.6 * mean:
         return [Fault("saturation", mean, facts | {"chroma": chroma})]
-    return [Fault("colours", mean, facts)]
+    # A full colour that the panel does not reach is no matter of hue or tint.
+    beyond = coverage is not None and coverage < FULL_COVERAGE and colour.label in COLOURS
+    return [Fault("colours", mean, facts | {"beyond": beyond})]
 
 
 def judge(
@@ -104,17 +109,19 @@ def judge(
     window: float = 10.0,
     uniformity: Uniformity | None = None,
     drift: float = 0.0,
+    light_label: str = "",
 ) -> list[Fault]:
     """Return what is wrong, what hurts most first. An empty list: nothing that the readings can tell.
 
-    ``coverage``: of the target's gamut, 0 to 1; ``window``: of the pass, in percent; ``drift``: relative, over the pass.
+    ``coverage``: of the target's gamut, 0 to 1; ``window``: of the pass, in percent; ``drift``: relative, over the pass; ``light_label``: what
+    the menu calls its light.
     """
-    found = [*_greys(analysis), *_shadows(analysis), *_colours(analysis)]
+    found = [*_greys(analysis), *_shadows(analysis), *_colours(analysis, coverage)]
     white = float(analysis.white[1])
     if wanted_luminance and not analysis.target.is_hdr:
         off = white / wanted_luminance - 1.0
         if abs(off) > 0.15:
-            facts = {"white": white, "wanted": wanted_luminance, "off": 100.0 * off}
+            facts = {"white": white, "wanted": wanted_luminance, "off": 100.0 * off, "control": light_label}
             found.append(Fault("dim" if off < 0 else "bright", min(8.0 * abs(off), 6.0), facts))
     contrast = analysis.contrast
     if contrast is not None and not contrast[1] and contrast[0] < LOW_CONTRAST:

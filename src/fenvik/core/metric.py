@@ -39,6 +39,12 @@ class Metric:
             return itp.parts(wanted, xyz)
         return difference.whole(wanted, xyz, white)
 
+    def colour_parts(self, wanted: ArrayLike, xyz: ArrayLike, white: ArrayLike) -> Parts:
+        """Return the signed parts of the difference without luminance, each of shape (...)."""
+        if self.name == "de_itp":
+            return itp.parts(itp.at_luminance(wanted, xyz), xyz)
+        return difference.colour_only(wanted, xyz, white)
+
 
 DE2000 = Metric("de2000", "CIEDE2000")
 DE_ITP = Metric("de_itp", "ΔE ITP")

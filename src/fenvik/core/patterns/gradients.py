@@ -54,9 +54,9 @@ def circles(board: Board, chosen: Chosen) -> None:
     low, high = 4.0, chosen["level"]
     mix = np.array(MIX[chosen["colour"]])
     picture = np.full((board.height, board.width), low)
-    third = board.width / 3.4
-    for shift, wide in ((-1.0, 1.0), (0.0, 0.6), (1.0, 1.35)):
-        far = np.hypot((x - shift * third) / (board.height * 0.31 * wide), y / (board.height * 0.42))
+    unit = min(board.height, board.width * 9 / 16)  # whole on any screen: an edge that cuts a ring looks like a step
+    for place, wide in ((-0.54, 1.0), (0.0, 0.55), (0.54, 1.0)):
+        far = np.hypot((x - place * unit) / (unit * 0.31 * wide), y / (unit * 0.42))
         inside = far < 1
         picture = np.where(inside, high - (high - low) * far, picture)
     board.paint((0, 0, 1, 1), picture[..., None] * mix)

@@ -121,7 +121,7 @@ PATTERNS = (
         black_level, Wrong("black", -3.5, "The first bars right of the foot are swallowed: shadows are lost."),
         Wrong("black", 3.5, "Bars left of the foot show and black is grey: blacker than black is let through."),
         "Left of the foot nothing shows; right of it every bar does, the first one barely.",
-        roles=("black-level",), lift=0.42,
+        roles=("black-level",), lift=0.28,
         options=(Option("surround", "Strips above and below", "0", low=0, high=100, unit=" %"),),
     ),
     Pattern(

@@ -196,7 +196,8 @@ def moving_controls(tuning: Tuning) -> tuple[str, ...]:
     said = []
     for control in values.controls:
         name = MOVING.get(control.get("role") or "")
-        if name and values.now.get(control["id"]) not in (None, control.get("off")):
+        known = control.get("off") is not None
+        if name and known and values.now.get(control["id"]) not in (None, control["off"]):
             said.append(f"{name[0].upper()}{name[1:]} is on: the light moves between the two meters.")
     return tuple(said)
 

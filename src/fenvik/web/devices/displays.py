@@ -82,7 +82,7 @@ def answer_code(*, display: Display, code: str, actor: User, now: datetime) -> P
         except DeviceError as refusal:
             if refusal.number == DeviceError.WRONG_CODE:
                 left = refusal.data.get("left")
-                more = f" {left} tries are left." if isinstance(left, int) and left else " Let it show a new one."
+                more = _tries(left) if isinstance(left, int) and left > 0 else " Let it show a new one."
                 raise NotPairedError(f"That is not the code on the screen.{more}") from refusal
             raise
     with transaction.atomic():
@@ -92,6 +92,10 @@ def answer_code(*, display: Display, code: str, actor: User, now: datetime) -> P
             display.link = device
             display.save(update_fields=["link"])
     return kept
+
+
+def _tries(left: int) -> str:
+    return " One try is left." if left == 1 else f" {left} tries are left."
 
 
 def look(*, tuning: Tuning, now: datetime) -> dict[str, Any]:

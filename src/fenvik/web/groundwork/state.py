@@ -14,6 +14,7 @@ from fenvik.web.groundwork.models import Answer, CheckAnswer
 from fenvik.web.menus.values import Values, shown
 from fenvik.web.visits.models import SIGNALS, Tuning
 
+QUICK_PLAY = ("process.game", "process.low-latency", "process.latency", "process.low-lag", "process.instant-response")
 FRESH = timedelta(seconds=45)  # what a display said longer ago may have changed
 _BY_ID = {check.id: check for check in CHECKS}
 
@@ -58,9 +59,13 @@ def _answered(check: Check, answer: CheckAnswer | None) -> Row:
 def _by_control(check: Check, control: dict[str, Any], values: Values, answer: CheckAnswer | None) -> Row:
     name, off = control["id"], control.get("off")
     now, found = values.now.get(name), (values.found or {}).get(name)
-    facts: dict[str, Any] = {"control": control, "off": shown(off), "now": now, "found": found}
+    facts: dict[str, Any] = {"control": control, "off": "" if off is None else shown(off), "now": now, "found": found}
     if now is None:
         return Row(check, "open", f"{control['label']} has not been noted yet", **facts)
+    if off is None:
+        # Which value is the right one only an eye can tell: what stands there is said, and the person answers.
+        told = _answered(check, answer)
+        return replace(told, words=f"{control['label']} at {shown(now)}, {told.words}", **facts)
     changed = f", changed from {shown(found)}" if found is not None and found != now else ""
     if now == off:
         return Row(check, "right", f"as it should be: {control['label']} at {shown(now)}{changed}", **facts)
@@ -109,6 +114,8 @@ def rows_of(tuning: Tuning, values: Values, answers: Iterable[CheckAnswer], now:
         else:
             made.append(_answered(check, answer))
     for role in extra_processing(by_role):
+        if tuning.purpose == "game" and role in QUICK_PLAY:
+            continue  # it is what a game tuning is for
         control = by_role[role]
         check = Check(
             role.removeprefix("process."),

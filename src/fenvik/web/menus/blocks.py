@@ -164,18 +164,19 @@ def _single(typed: Mapping[str, str]) -> dict[str, Any]:
             "step": step,
             "default": low + round((high - low) / 2 / step) * step,
         }
-    if (role or "").startswith("process."):
-        base["off"] = _off(base)
+    off = _off(base) if (role or "").startswith("process.") else None
+    if off is not None:
+        base["off"] = off
     return base
 
 
 def _off(control: dict[str, Any]) -> Any:
-    """Return the value that most probably means off: the map can be changed where it does not."""
+    """Return the value that means off where the control itself says so; None where only the person knows."""
     if control["kind"] == "switch":
         return False
     if control["kind"] == "choice":
-        return next((o for o in control["options"] if o.lower() in ("off", "none", "no")), control["options"][0])
-    return control["default"] if control["role"] == "process.sharpness" else control["min"]
+        return next((o for o in control["options"] if o.lower() in ("off", "none", "no")), None)
+    return None
 
 
 def joined(controls: list[dict[str, Any]], more: list[dict[str, Any]]) -> list[dict[str, Any]]:

@@ -117,12 +117,16 @@ def _changed(control: dict[str, Any], typed: Mapping[str, str], row: int) -> dic
         made["default"] = control.get("default") if control.get("default") in options else options[0]
     if (role or "").startswith("process."):
         off = text("off")
-        if control["kind"] == "choice":
-            made["off"] = off if off in made["options"] else made["options"][0]
+        if not off and control["kind"] != "switch":
+            made.pop("off", None)  # which value means off is not known, and is not made up
+        elif control["kind"] == "choice":
+            if off not in made["options"]:
+                raise BlockError(f"{label}: the value that means off is one of its options, or empty.", f"off-{row}")
+            made["off"] = off
         elif control["kind"] == "switch":
             made["off"] = off.lower() in ("on", "true")
         else:
-            made["off"] = number_of(off or str(made["min"]), f"off-{row}", f"{label}: the value that means off")
+            made["off"] = number_of(off, f"off-{row}", f"{label}: the value that means off")
     else:
         made.pop("off", None)
     return made

@@ -123,11 +123,13 @@ def take_up(*, tuning_id: int, actor: User, data: bytes, purpose: str, name: str
     main = _main_window(file, tuning.window)
     patches = [_patch(file, i, main) for i in range(len(file.lines))]
     meter = _file_device(actor, DeviceRole.METER, now)
+    # What drifted is out of a file of ours already, and of another's nobody knows when its whites were read.
     made = Pass.objects.create(
         tuning=tuning, purpose=purpose, patches=patches, meter=meter, source=_file_device(actor, DeviceRole.SOURCE, now),
         meter_facts=meter.facts, bits=bits, range=range_, window=min(max(main, 1.0), 100.0), surround=_surround(file), settle_s=0.0,
         average=1,
-        conditions={"file": name[:120]}, state=PassState.DONE, created_at=now, created_by=actor, started_at=now, finished_at=now,
+        conditions={"file": name[:120], "drift": "kept"}, state=PassState.DONE,
+        created_at=now, created_by=actor, started_at=now, finished_at=now,
     )  # fmt: skip
     Reading.objects.bulk_create(
         Reading(

@@ -36,7 +36,9 @@ class Special:
     faults: list[Fault] = field(default_factory=list)
 
 
-def special_of(pass_: Pass | None, analysis: Analysis | None, *, luminance: float | None) -> Special | None:
+def special_of(
+    pass_: Pass | None, analysis: Analysis | None, *, luminance: float | None, light_label: str = ""
+) -> Special | None:
     """Return what a pass says beside its picture; None without a pass."""
     if pass_ is None:
         return None
@@ -54,7 +56,7 @@ def special_of(pass_: Pass | None, analysis: Analysis | None, *, luminance: floa
         own = {BT709: "BT.709", P3D65: "P3-D65", BT2020: "BT.2020"}.get(analysis.target.primaries, "")
         faults = judge(
             analysis, wanted_luminance=luminance, coverage=dict(gamut).get(own), loading=loading, window=pass_.window,
-            uniformity=uniformity, drift=drifted or 0.0,
+            uniformity=uniformity, drift=drifted or 0.0, light_label=light_label,
         )  # fmt: skip
     wander = _wander(pass_, by.get("stability", []))
     board = _board(pass_, by.get("checkerboard", []))

@@ -22,6 +22,7 @@ TRENDS = {
     "rises": "and more so the brighter the picture",
     "falls": "and less so the brighter the picture",
     "level": "and about the same at every level",
+    "uneven": "and up and down over the levels",
 }
 
 

@@ -38,8 +38,18 @@ def _saturation(f: dict[str, Any], unit: str) -> tuple[str, str]:
     return says, "Look at the colour space setting and at saturation before any single colour."
 
 
+def _colour_light(f: dict[str, Any], unit: str) -> tuple[str, str]:
+    side = "brighter" if f["light"] > 0 else "darker"
+    says = f"Colours are in place and {side} than they should be, by {_n(abs(f['light']))} on average; the worst is {f['label']}, {_n(f['worst'])}."
+    if f["light"] < 0:
+        return says, "Look at the tone of the greys first; beside a white with a light of its own no control gives colours more."
+    return says, "Look at the tone of the greys first, then at the luminance of single colours."
+
+
 def _colours(f: dict[str, Any], unit: str) -> tuple[str, str]:
     says = f"Colours are off by {_n(f['mean'])} on average; the worst is {f['label']}, {_n(f['worst'])}: {WAYS[(f['way'], f['sign'])]}."
+    if f.get("beyond"):
+        return says, f"{f['label'].capitalize()} lies beyond what this panel gives: no hue or tint brings it there. Leave it, and see to the paler ones."
     return says, "Colour space first, then tint; single colours last, and checked where they are pale."
 
 
@@ -50,11 +60,11 @@ def _simple(says: str, todo: str) -> Any:
 def _bright(f: dict[str, Any], unit: str) -> tuple[str, str]:
     side = "darker" if f["off"] < 0 else "brighter"
     says = f"White is {significant(f['white'])} cd/m², {_n(abs(f['off']), 0)} % {side} than the {f['wanted']:.0f} that this tuning wants."
-    return says, "Turn the light control, not the contrast: it scales everything alike."
+    return says, f"Turn {f['control']}: it is the light, and scales everything alike." if f.get("control") else "Turn the light, backlight, lamp or iris: it scales everything alike. Labels mislead; a control called contrast is seldom it."
 
 
 SENTENCES: dict[str, Any] = {
-    "cast": _cast, "tone": _tone, "saturation": _saturation, "colours": _colours, "dim": _bright, "bright": _bright,
+    "cast": _cast, "tone": _tone, "saturation": _saturation, "colour-light": _colour_light, "colours": _colours, "dim": _bright, "bright": _bright,
     "clipped": _simple("Whites are clipped from {level:.0f} %: greys above it look the same.", "Lower the white level until the last steps can be told apart, then see that no light clips alone."),
     "crushed": _simple("Shadows are crushed up to {level:.0f} %: {count} steps have less than half the light they should.", "Raise the black level by single steps, and turn black stretch and dynamic contrast off."),
     "raised": _simple("Shadows are raised up to {level:.0f} %: they have more than twice the light they should.", "Lower the black level; look for light in the room and for a shadow enhancement that is on."),

@@ -275,7 +275,8 @@ def _pair(scene: Scene, *, left: bool) -> pictures.Pair:
     if scene.options.view not in ("light", "wrong"):
         return pictures.Pair(found, shown)
     luminance = scene.tuning.luminance
-    special = [special_of(p, a, luminance=luminance) for p, a in zip(passes, (found, shown), strict=True)]
+    control = next((c["label"] for c in scene.values.controls if c.get("role") == "light"), "")
+    special = [special_of(p, a, luminance=luminance, light_label=control) for p, a in zip(passes, (found, shown), strict=True)]
     return pictures.Pair(
         found, shown, found_special=special[0], left_special=special[1], window=scene.tuning.window
     )
