@@ -90,10 +90,11 @@ def _colours(analysis: Analysis, coverage: float | None) -> list[Fault]:
     wanted, seen = analysis.target_xyz[there], analysis.readings.xyz[there]
     facts: dict[str, Any] = {"mean": mean, "worst": colour.error, "label": colour.label, "way": colour.way, "sign": colour.sign}
     chroma = float(metric.colour_parts(wanted, seen, white).chroma.mean())
+    alone = float(analysis.colour_only.value[there].mean())
     light = float(metric.parts(wanted, seen, white).lightness.mean())
     if abs(light) > max(0.6 * mean, abs(chroma)):
         return [Fault("colour-light", mean, facts | {"light": light})]
-    if abs(chroma) > 0.6 * mean:
+    if abs(chroma) > 0.6 * alone and alone > 0.5 * mean:
         return [Fault("saturation", mean, facts | {"chroma": chroma})]
     # A full colour that the panel does not reach is no matter of hue or tint.
     beyond = coverage is not None and coverage < FULL_COVERAGE and colour.label in COLOURS
@@ -113,8 +114,8 @@ def judge(
 ) -> list[Fault]:
     """Return what is wrong, what hurts most first. An empty list: nothing that the readings can tell.
 
-    ``coverage``: of the target's gamut, 0 to 1; ``window``: of the pass, in percent; ``drift``: relative, over the pass; ``light_label``: what
-    the menu calls its light.
+    ``coverage``: of the target's gamut, 0 to 1; ``window``: of the pass, in percent; ``drift``: relative, over the pass;
+    ``light_label``: what the menu calls its light.
     """
     found = [*_greys(analysis), *_shadows(analysis), *_colours(analysis, coverage)]
     white = float(analysis.white[1])
