@@ -159,6 +159,7 @@ def _start_parts(processes: Processes, postgres: Postgres, wanted: int) -> str:
     environment = {
         "PYTHONPATH": str(ROOT / "src"),
         "PYTHONUNBUFFERED": "1",
+        "MALLOC_ARENA_MAX": "2",  # large pictures come and go in threads: more arenas would keep them all
         "DATABASE_URL": postgres.url,
         "FENVIK_SECRET_KEY": _secret(),
     }

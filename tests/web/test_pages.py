@@ -201,6 +201,10 @@ def test_a_tuning_is_planned_with_a_new_client_and_display(signed_in, person):
     gain = next(c for c in made.display.menu_map.controls if c["role"] == "white.gain.red")
     assert (gain["min"], gain["max"]) == (-10, 10)
     assert "Loft" in signed_in.get(reverse("find") + "?q=loft").content.decode()
+    made.delete()
+    page = signed_in.get(reverse("display", args=(made.display_id,))).content.decode()
+    assert reverse("proposals", args=(made.visit_id, made.display_id)) in page
+    assert "first." not in page  # the visit is planned already
 
 
 @pytest.mark.django_db

@@ -74,7 +74,7 @@ def worth(typical: Sequence[Sequence[float]], luminance: Floats, seconds: Floats
 
 # Relative deviation of luminance, and that of x and y, that adjusting by a model wants of one reading; and the most averages.
 STEADY, MOST_STEADY = (0.0015, 0.0003), 4
-# Greys are few, each is turned by on what the others tell, and a third as much shows in them as in a colour.
+# Greys are few, each is turned by on what the others tell, and an offset in x and y shows more in them than in a colour.
 STEADY_GREY, MOST_STEADY_GREY = (0.0010, 0.0002), 16
 LONGEST_STEADY_S = 6.0
 

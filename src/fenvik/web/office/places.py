@@ -55,6 +55,7 @@ def display(request: HttpRequest, pk: int, new: bool = False) -> HttpResponse:
         context["tunings"] = (
             Tuning.objects.filter(display=shown).select_related("visit").order_by("-visit__on", "pk")[:12]
         )
+        context["planned"] = None if context["tunings"] else Visit.objects.filter(client=shown.room.client).order_by("-on").first()
         context["same"] = (
             Display.objects.of_firm(firm_id)
             .filter(maker=shown.maker, model=shown.model)

@@ -116,7 +116,7 @@ def compare(first: Analysis | None, second: Analysis | None, *, shared: bool) ->
     made = []
     for name, which, measure in AVERAGES:
         pair = [
-            d.average(getattr(one, which) & there, measure)
+            _kept(one, d, which, measure, there)
             for d, one, there in zip(draws, (first, second), both, strict=True)
         ]
         made.append(_of(name, 2, pair[0], pair[1], shared, None if against else True))
@@ -124,6 +124,15 @@ def compare(first: Analysis | None, second: Analysis | None, *, shared: bool) ->
     gammas = [d.gamma(there) for d, there in zip(draws, both, strict=True)]
     made.append(_of("gamma, average", 2, gammas[0], gammas[1], shared, None))
     return Compared(made, _patches(first, second, shared, None if against else True), _words(first, second, both), against)
+
+
+def _kept(analysis: Analysis, draws: Draws, which: str, measure: str, among: Bools) -> Estimate | None:
+    """Return an average with its interval, from the analysis where it was made already: it is drawn some hundred times."""
+    made: dict[tuple[str, str, bytes], Estimate | None] = analysis.__dict__.setdefault("_averages", {})
+    key = (which, measure, among.tobytes())
+    if key not in made:
+        made[key] = draws.average(getattr(analysis, which) & among, measure)
+    return made[key]
 
 
 def _words(first: Analysis, second: Analysis, both: tuple[Bools, Bools]) -> str:

@@ -73,14 +73,16 @@ def _loading(pass_: Pass, rows: list[Any]) -> ladders.Loading | None:
 
 
 def _board(pass_: Pass, rows: list[Any]) -> tuple[float, float | None, float, bool] | None:
-    by = {row.label: row for row in rows}
-    white, black = by.get("white field"), by.get("black field")
-    if white is None or black is None or white.too_dark:
+    # The mean of the white fields over the mean of the black ones, by what was shown: a file may name them otherwise.
+    light = [row for row in rows if max(row.r, row.g, row.b) > 2 ** (pass_.bits - 1)]
+    dark = [row for row in rows if row not in light]
+    if not light or not dark or any(row.too_dark for row in light):
         return None
-    taken = core_readings(pass_, [white, black])
-    dark = None if black.too_dark else float(taken.xyz[1, 1])
-    contrast, bound = ladders.contrast_beside(float(taken.xyz[0, 1]), dark, max(taken.floor, 1e-6))
-    return float(taken.xyz[0, 1]), dark, contrast, bound
+    white = float(core_readings(pass_, light).xyz[:, 1].mean())
+    taken = core_readings(pass_, dark)
+    black = None if any(row.too_dark for row in dark) else float(taken.xyz[:, 1].mean())
+    contrast, bound = ladders.contrast_beside(white, black, max(taken.floor, 1e-6))
+    return white, black, contrast, bound
 
 
 def _wander(pass_: Pass, rows: list[Any]) -> tuple[float, float, float] | None:

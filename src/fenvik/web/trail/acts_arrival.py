@@ -9,6 +9,7 @@ from django.urls import reverse
 from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
+from fenvik.formats.sheet import MOST_BYTES, SheetFileError
 from fenvik.web.clients.models import Display
 from fenvik.web.devices import displays
 from fenvik.web.menus import exchange, maps
@@ -129,7 +130,9 @@ def import_sheet(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     if sent is None:
         messages.error(request, "Choose a file first: a settings sheet as JSON or CSV.")
         return None
-    data = sent.read(1_000_001)
+    if sent.size > MOST_BYTES:
+        raise SheetFileError(f"The file has {sent.size:,} bytes; a settings sheet has at most {MOST_BYTES:,}.")
+    data = sent.read()
     moment = Moment.FOUND if request.POST.get("moment") == Moment.FOUND else Moment.NOTED
     made = exchange.import_sheet(
         tuning_id=tuning.pk, actor=request.user, data=data, now=timezone.now(), moment=moment,

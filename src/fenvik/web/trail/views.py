@@ -21,10 +21,11 @@ from fenvik.web.adjusting import services as adjusting
 from fenvik.web.adjusting.desk import lay_out
 from fenvik.web.adjusting.ends import highest, working
 from fenvik.web.adjusting.learned import keep
+from fenvik.web.devices.standing import is_paired
 from fenvik.web.handovers.services import make_handover, withdraw
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.menus.exchange import facts_of
-from fenvik.web.menus.maps import BlockError, MapMovedError
+from fenvik.web.menus.maps import BlockError, MapMovedError, read_over_link
 from fenvik.web.menus.models import SettingsSheet
 from fenvik.web.menus.services import SheetError, SheetMovedError
 from fenvik.web.menus.values import SettingError, values_of
@@ -151,10 +152,26 @@ def _turned(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
         tuning_id=tuning.pk, actor=request.user, typed=typed, seen=number_in(request, "seen"), now=timezone.now(),
         group=group_of(request), basis_id=basis if basis > 0 else None,
     )  # fmt: skip
+    if request.POST.get("stop") == "groundwork" and not request.POST.get("link"):
+        _see_what_it_says(request, tuning)
     # What is logged beside the nudge may be one of several: the person says when all of them are.
     if request.POST.get("stop") == "adjust" and made and not other:
         read_again(request, tuning)
     return None
+
+
+def _see_what_it_says(request: HttpRequest, tuning: Tuning) -> None:
+    """Read the menu of a paired display after a person has said what it is at: what it says itself is believed, and kept."""
+    if not tuning.mode_id or not is_paired(tuning.display):
+        return
+    try:
+        _, different = read_over_link(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    except FenvikError:
+        return  # its control is away: the person is believed for now
+    if different:
+        are = "control stands" if different == 1 else "controls stand"
+        said = f"The display was asked, and {different} {are} otherwise than was said."
+        messages.error(request, f"{said} What it says itself is kept.")
 
 
 def _undo(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
