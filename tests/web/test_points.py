@@ -154,7 +154,7 @@ def test_a_line_that_breaks_while_a_list_is_set_leaves_the_sheet_true(oled, pers
     with pytest.raises(Exception, match="closed the connection"):
         lists.enter_over_link(tuning_id=oled.pk, actor=person, list_id=listed.pk, now=now_again(), group=group())
     bench.displays[1].fault.start("")
-    assert ControlChange.objects.filter(tuning=oled).count() == 9
+    assert 0 < ControlChange.objects.filter(tuning=oled).count() < len(listed.rows)
     assert values_of(fresh(oled)).now == {c["id"]: c["value"] for c in bench.displays[1].menu.described("p2")}
 
 
