@@ -88,7 +88,7 @@ def draw(levels: Sequence[Level], *, title: str, current: float | None = None, s
     parts.append(
         svg.text(42, TOP, "signal, %", "axis", "end") if steps is None else svg.text(42, TOP, "signal", "axis", "end")
     )
-    parts.append(svg.text(ERROR_X, TOP, "error", "axis", "end"))
+    parts.append(svg.text(ERROR_X, TOP, "error, colour alone", "axis", "end"))
     parts.append(svg.line(middle, TOP + 6, middle, FOOT, "plumb"))
     parts.append(svg.path([(middle - 5, FOOT), (middle + 5, FOOT), (middle, FOOT + 7)], "bob", closed=True))
     for index, level in enumerate(ordered):

@@ -25,8 +25,8 @@ class Rung:
     found: float | None = None
 
 
-def draw(rungs: Sequence[Rung], *, title: str) -> str:
-    """Return the ladder, in the order given."""
+def draw(rungs: Sequence[Rung], *, title: str, unit: str = "CIEDE2000") -> str:
+    """Return the ladder, in the order given; ``unit``: what the errors, with luminance, are called."""
     values = [v for rung in rungs for v in (rung.error, rung.found) if v is not None]
     top = max([3.6, *(v * 1.08 for v in values)])
     limit = next((s for s in (4, 5, 6, 8, 10, 12, 15, 20, 30, 40, 60, 100) if s >= top), 100)
@@ -56,7 +56,7 @@ def draw(rungs: Sequence[Rung], *, title: str) -> str:
         x = x_of(tick)
         parts.append(svg.line(x, foot, x, foot + 4, "tickmark"))
         parts.append(svg.text(x, foot + 20, f"{tick:g}", "tick", "middle"))
-    parts.append(svg.text(RIGHT, foot + 36, "CIEDE2000", "axis", "end"))
+    parts.append(svg.text(RIGHT, foot + 36, f"{unit}, with luminance", "axis", "end"))
     for index, rung in enumerate(rungs):
         parts.append(_rung(rung, TOP + rung_height * (index + 0.5) + 3, x_of, limit))
     return svg.picture(WIDTH, height, title, *parts)

@@ -101,7 +101,7 @@ def _common(first: Analysis, second: Analysis) -> tuple[Bools, Bools]:
 
 AVERAGES = (
     ("grey, average without luminance", "graded", "colour_only"),
-    ("grey, average", "graded_whole", "whole"),
+    ("grey, average with luminance", "graded_whole", "whole"),
     ("colours, average", "judged", "whole"),
 )
 

@@ -247,12 +247,12 @@ def _errors(pair: Pair) -> Picture:
         lacks = pair.left is not None and now is None
         told = (places(value, 2), f"{low:.2f}–{high:.2f}", places(shown.colour_only.value[at], 2))
         rows.append((label, *(NOT_READ[:3] if lacks else told)))
-    drawn = error.draw(rungs, title="Error by patch") if rungs else ""
+    drawn = error.draw(rungs, title="Error by patch", unit=pair.unit) if rungs else ""
     return Picture(
         "errors",
         "How far is each patch from right?",
         words.errors(pair.said),
-        mark_safe(drawn.replace(">CIEDE2000<", f">{pair.unit}<")),
+        mark_safe(drawn),
         Table(("patch", f"error, {pair.unit}", "95 % between", "colour only"), rows),
         not rungs,
     )
