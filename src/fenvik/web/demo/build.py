@@ -320,7 +320,7 @@ def _finished_job(firm: Firm, person: User, menu_map: MenuMap, now: datetime) ->
             settle_s=0,
         )  # fmt: skip
         whole_job(tuning, person, bench, now)
-        make_handover(visit_id=visit.pk, actor=person, now=now)
     _shift(tuning, days)
+    make_handover(visit_id=visit.pk, actor=person, now=now - days)
     # The stand-ins that were used here took no time at all: how long the real ones take is to be seen.
     Device.objects.of_firm(firm.pk).update(pace={})
