@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from fenvik.core import findings
 from fenvik.core.analysis import Readings, analyse
 from fenvik.core.judgement import judge
 from fenvik.core.ladders import clipped_from, contrast_beside, loading, uniformity
@@ -41,6 +42,35 @@ def test_a_blue_cast_is_found():
     assert faults[0].kind == "cast"
     assert faults[0].facts["channel"] == 2
     assert faults[0].facts["deviation"] > 5
+
+
+@pytest.mark.parametrize(
+    ("course", "trend"),
+    [
+        (lambda f: f, "rises"),
+        (lambda f: 1 - f, "falls"),
+        (lambda f: np.minimum(f, 0.55) + np.isclose(f, 0.6, atol=0.02) * 0.05, "from-dark"),
+        (lambda f: np.minimum(1 - f, 0.55) + np.isclose(f, 0.5, atol=0.02) * 0.2, "to-bright"),
+        (np.ones_like, "level"),
+    ],
+)
+def test_how_a_cast_goes_over_the_levels_agrees_with_where_it_is_worst(course, trend):
+    cast = findings.cast(measured(lambda f, xyz: xyz * (1 + course(f.min(axis=1))[:, None] * [0.0, 0.0, 0.1])))
+    assert cast.channel == 2
+    assert cast.trend == trend
+
+
+@pytest.mark.parametrize(("narrow", "turn", "beyond"), [(0.10, 0.0, True), (0.01, 0.08, False), (0.10, 0.3, False), (0.0, 0.0, None)])
+def test_only_what_the_panel_itself_leaves_is_beyond_it(narrow, turn, beyond):
+    def seen(f, xyz):
+        """Narrower full colours; and red and yellow turned towards green."""
+        mixed = f.max(axis=1, keepdims=True) > f.min(axis=1, keepdims=True)
+        pale = (1 - narrow) * xyz + narrow * xyz[:, 1:2] * TARGET.white
+        warm = (f[:, 0] == 1) & (f[:, 2] == 0) & (f[:, 1] == 1)
+        return np.where(mixed, pale, xyz) * np.where(warm[:, None], [1 - turn, 1.0, 1 + turn], 1.0)
+
+    fault = next((x for x in judge(measured(seen)) if x.kind in ("colours", "saturation")), None)
+    assert (fault and fault.facts["beyond"]) == beyond
 
 
 def test_a_wrong_curve_is_found():

@@ -52,6 +52,16 @@ def xyz_to_uv(xyz: ArrayLike) -> Floats:
     return xy_to_uv(xyz_to_xy(xyz))
 
 
+def uv_to_xyz(uv: ArrayLike, luminance: ArrayLike = 1.0) -> Floats:
+    """Return XYZ of CIE 1976 u′v′ (..., 2) at a luminance (...); XYZ is in the luminance's unit. Source: CIE 15, 8.1."""
+    uv = np.asarray(uv, dtype=np.float64)
+    luminance = np.asarray(luminance, dtype=np.float64)
+    u, v = uv[..., 0], uv[..., 1]
+    return np.stack(
+        np.broadcast_arrays(2.25 * u / v * luminance, luminance, (3.0 - 0.75 * u - 5.0 * v) / v * luminance), axis=-1
+    )
+
+
 def rgb_to_xyz_matrix(primaries: Primaries, white_xy: XY) -> Floats:
     """Return the 3×3 matrix from linear RGB to XYZ with Y = 1 at RGB = 1, 1, 1. Source: SMPTE RP 177."""
     columns = xy_to_xyz(np.array([primaries.red, primaries.green, primaries.blue])).T

@@ -10,7 +10,7 @@ from fenvik.core.types import Bools
 from fenvik.core.uncertainty import TWO_SIDED_95
 
 TREND_PERCENT = 2.0  # a light that changes by less from dark to bright is the same at every level
-Trend = Literal["rises", "falls", "level", "uneven"]
+Trend = Literal["rises", "falls", "from-dark", "to-bright", "level", "uneven"]
 
 
 @dataclass(frozen=True)
@@ -67,6 +67,9 @@ def cast(analysis: Analysis) -> CastFinding | None:
     # What is worst where it should be least by its trend, or changes sides, goes up and down and has none.
     if (trend == "falls" and place >= order.size - third) or (trend == "rises" and place < third):
         trend = "uneven"
+    # What is worst in the middle has only one end with less of it.
+    elif trend in ("rises", "falls") and third <= place < order.size - third:
+        trend = "from-dark" if trend == "rises" else "to-bright"
     told: Bools = np.any(np.abs(deviation) > TWO_SIDED_95 * std, axis=1)
     unresolved = level[order][~told[order]]
     below: float | None = None

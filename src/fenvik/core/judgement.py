@@ -5,16 +5,19 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from shapely import Point, Polygon
+from shapely.ops import nearest_points
 
 from fenvik.core import findings
 from fenvik.core.analysis import Analysis
+from fenvik.core.colourspace import uv_to_xyz, xyz_to_uv
 from fenvik.core.ladders import Loading, Uniformity, clipped_from
-from fenvik.core.patches import COLOURS
 
 CRUSHED = 0.4  # of the luminance that a shadow step should have
 RAISED = 2.5
 NEAR_BLACK = 0.06  # of signal
-LOW_CONTRAST, LOW_COVERAGE, FULL_COVERAGE = 800.0, 0.92, 0.97
+LOW_CONTRAST, LOW_COVERAGE = 800.0, 0.92
+BEYOND = 0.5  # of a colour's error: where the panel's own corners leave more than that, no hue or tint is to blame
 TINT, DARK_PLACE = 0.006, 0.75
 DRIFT = 0.02
 
@@ -76,7 +79,20 @@ def _greys(analysis: Analysis) -> list[Fault]:
     return found
 
 
-def _colours(analysis: Analysis, coverage: float | None) -> list[Fault]:
+def least_error(analysis: Analysis, at: int) -> float:
+    """Return the error of a patch at the nearest chromaticity that the panel's full colours span; 0 where they were not read."""
+    wanted = analysis.target_xyz[at]
+    if analysis.primaries is None or wanted[1] <= 0:
+        return 0.0
+    panel = Polygon(xyz_to_uv(analysis.primaries))
+    if not panel.is_valid:
+        return 0.0
+    nearest, _ = nearest_points(panel, Point(xyz_to_uv(wanted)))
+    white = analysis.target.white * analysis.white[1]
+    return float(analysis.target.metric.whole(wanted, uv_to_xyz((nearest.x, nearest.y), wanted[1]), white))
+
+
+def _colours(analysis: Analysis) -> list[Fault]:
     there = np.flatnonzero(analysis.judged)
     if not there.size:
         return []
@@ -94,11 +110,11 @@ def _colours(analysis: Analysis, coverage: float | None) -> list[Fault]:
     light = float(metric.parts(wanted, seen, white).lightness.mean())
     if abs(light) > max(0.6 * mean, abs(chroma)):
         return [Fault("colour-light", mean, facts | {"light": light})]
+    worst = int(there[value.argmax()])
+    facts |= {"beyond": least_error(analysis, worst) > BEYOND * float(analysis.whole.value[worst])}
     if abs(chroma) > 0.6 * alone and alone > 0.5 * mean:
         return [Fault("saturation", mean, facts | {"chroma": chroma})]
-    # A full colour that the panel does not reach is no matter of hue or tint.
-    beyond = coverage is not None and coverage < FULL_COVERAGE and colour.label in COLOURS
-    return [Fault("colours", mean, facts | {"beyond": beyond})]
+    return [Fault("colours", mean, facts)]
 
 
 def judge(
@@ -117,7 +133,7 @@ def judge(
     ``coverage``: of the target's gamut, 0 to 1; ``window``: of the pass, in percent; ``drift``: relative, over the pass;
     ``light_label``: what the menu calls its light.
     """
-    found = [*_greys(analysis), *_shadows(analysis), *_colours(analysis, coverage)]
+    found = [*_greys(analysis), *_shadows(analysis), *_colours(analysis)]
     white = float(analysis.white[1])
     if wanted_luminance and not analysis.target.is_hdr:
         off = white / wanted_luminance - 1.0

@@ -21,6 +21,8 @@ WAYS = {
 TRENDS = {
     "rises": "and more so the brighter the picture",
     "falls": "and less so the brighter the picture",
+    "from-dark": "and less in the dark",
+    "to-bright": "and less where it is bright",
     "level": "and about the same at every level",
     "uneven": "and up and down over the levels",
 }

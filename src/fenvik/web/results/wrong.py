@@ -35,6 +35,8 @@ def _tone(f: dict[str, Any], unit: str) -> tuple[str, str]:
 def _saturation(f: dict[str, Any], unit: str) -> tuple[str, str]:
     side = "too saturated" if f["chroma"] > 0 else "too pale"
     says = f"Colours are {side} by {_n(abs(f['chroma']))} on average; the worst is {f['label']}, {_n(f['worst'])}."
+    if f.get("beyond"):
+        return says, f"{f['label'].capitalize()} lies beyond what this panel gives. Look whether a colour space setting narrows it; if none does, leave it, and see to the paler ones."
     return says, "Look at the colour space setting and at saturation before any single colour."
 
 

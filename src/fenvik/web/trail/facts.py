@@ -175,7 +175,8 @@ def _todo_words(row: Row) -> str:
     if row.warning:
         return f"{row.check.name.lower()} does not fit"
     if row.state == "wrong" and row.control is not None:
-        return f"{row.control['label']} is at {shown(row.now)}"
+        at = "" if row.control["kind"] == "switch" else "at "
+        return f"{row.control['label']} is {at}{shown(row.now)}"
     return f"{row.check.name} not looked at"
 
 
