@@ -60,7 +60,9 @@ def test_how_a_cast_goes_over_the_levels_agrees_with_where_it_is_worst(course, t
     assert cast.trend == trend
 
 
-@pytest.mark.parametrize(("narrow", "turn", "beyond"), [(0.10, 0.0, True), (0.01, 0.08, False), (0.10, 0.3, False), (0.0, 0.0, None)])
+@pytest.mark.parametrize(
+    ("narrow", "turn", "beyond"), [(0.10, 0.0, True), (0.01, 0.08, False), (0.10, 0.3, False), (0.0, 0.0, None)]
+)
 def test_only_what_the_panel_itself_leaves_is_beyond_it(narrow, turn, beyond):
     def seen(f, xyz):
         """Narrower full colours; and red and yellow turned towards green."""
