@@ -84,6 +84,11 @@ def test_the_step_scale_is_in_whole_steps():
 def test_every_rung_has_its_figure_and_its_interval():
     rungs = [error.Rung("red", "#ff0000", 1.4, 1.1, 1.7, 3.2), error.Rung("40 %", "#666666", 0.3, 0.0, 0.6)]
     drawn = error.draw(rungs, title="e")
+    assert "CIEDE2000, with luminance" in drawn
+    assert "cannot be seen" in drawn
+    far = error.draw([error.Rung("red", "#ff0000", 84.0)], title="e", unit="ΔE ITP")
+    assert "ΔE ITP, with luminance" in far
+    assert [w for w in ("cannot", "trained", "anyone") if w in far] == ["anyone"], "no label without its room"
     assert "red: 1.4, between 1.1 and 1.7" in drawn
     assert "red as found: 3.2" in drawn
     root = parsed(drawn)

@@ -11,7 +11,7 @@ from django.urls import reverse
 from fenvik.web.devices.models import Device
 from fenvik.web.passes import engine, files, services
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
-from fenvik.web.results import compare
+from fenvik.web.results import compare, words
 from fenvik.web.results.assemble import analysis_of, undrifted
 from fenvik.web.results.special import special_of
 from tests.web.reading import choose, run
@@ -139,7 +139,7 @@ def test_drift_between_whites_is_taken_out_and_can_be_left_in(ready, person, now
     np.testing.assert_allclose(undrifted(done, rows).xyz[:, 1], raw)
 
 
-def test_an_hdr_tuning_is_measured_with_its_signal(ready, person, now, bench):
+def test_an_hdr_tuning_is_measured_with_its_signal(ready, person, now, bench, signed_in):
     ready.signal, ready.target_name, ready.bits = "hdr10", "bt2020-pq", 8
     ready.mastered = 4000.0
     ready.save()
@@ -153,6 +153,10 @@ def test_an_hdr_tuning_is_measured_with_its_signal(ready, person, now, bench):
     analysis = analysis_of(done, ready)
     assert analysis.target.is_hdr
     assert 300 < analysis.white[1] < 700
+    assert analysis.out_of_reach.sum() == done.summary["out_of_reach"] > 0
+    assert f"{analysis.out_of_reach.sum()} colours are beyond what this display gives" in words.errors(analysis)
+    page = signed_in.get(reverse("stop", args=(ready.pk, "found"))).content.decode()
+    assert f"{analysis.out_of_reach.sum()} beyond its reach" in page
     assert done.summary["hdr"]
     ready.source = Device.objects.get(serial="RR8-0422")
     ready.save()

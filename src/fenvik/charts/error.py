@@ -50,8 +50,9 @@ def draw(rungs: Sequence[Rung], *, title: str, unit: str = "CIEDE2000") -> str:
         parts.append(
             f'<rect class="area {texture}" x="{svg.n(x1)}" y="{svg.n(TOP)}" width="{svg.n(x2 - x1)}" height="{svg.n(foot - TOP)}"/>'
         )
-        room = x2 - x1 > 7.2 * len(words)
-        parts.append(svg.text(x1 + 4, TOP - 10, words if room else words.split()[0], "axis"))
+        fitting = next((w for w in (words, words.split()[0]) if x2 - x1 > 7.2 * len(w)), "")
+        if fitting:
+            parts.append(svg.text(x1 + 4, TOP - 10, fitting, "axis"))
     for tick in svg.steps(0, limit, 6):
         x = x_of(tick)
         parts.append(svg.line(x, foot, x, foot + 4, "tickmark"))

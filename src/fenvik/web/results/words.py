@@ -2,6 +2,7 @@
 
 import math
 
+import numpy as np
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
 
@@ -92,16 +93,19 @@ def errors(analysis: Analysis | None) -> SafeString:
     """Return what the whole list says."""
     if analysis is None:
         return SafeString("Nothing has been read yet.")
-    value = analysis.whole.value
-    above = int((value > analysis.target.tolerance).sum())
+    apart = analysis.out_of_reach
+    rest = format_html(" {} colours are beyond what this display gives: counted apart.", int(apart.sum())) if apart.any() else ""
+    value = np.where(apart, 0.0, analysis.whole.value)
+    above, count = int((value > analysis.target.tolerance).sum()), int((~apart).sum())
     worst = int(value.argmax())
     if not above:
-        return format_html("All {} patches are within {}.", len(value), f"{analysis.target.tolerance:g}")
+        return format_html("All {} patches are within {}.{}", count, f"{analysis.target.tolerance:g}", rest)
     return format_html(
-        "<b>{} of {} patches</b> are above {}, luminance included; the worst is {}, {}.",
+        "<b>{} of {} patches</b> are above {}, luminance included; the worst is {}, {}.{}",
         above,
-        len(value),
+        count,
         f"{analysis.target.tolerance:g}",
         analysis.readings.labels[worst],
         f"{value[worst]:.1f}",
+        rest,
     )
