@@ -20,7 +20,7 @@ DRAWS, CHAINS, BURN = 480, 24, 8  # of the mixture
 GRID = 24  # true lengths that the mixture is made of
 # Whether a short length is none at all cannot be told from one reading: two beliefs about how many are none, few and many, are both
 # followed, and the interval reaches as far as either. (Weight of none, weight of all others together.)
-BELIEFS = ((0.1, 0.8), (0.25, 0.4))
+BELIEFS = ((0.1, 0.8), (0.5, 0.3))
 # Noise that moves errors in one direction mostly moves their lengths by less, since errors lie in any: by the root of this.
 ALONG = 1.5
 CLEAR = 6.0  # deviations
