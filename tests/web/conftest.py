@@ -3,6 +3,7 @@
 import pytest
 
 from fenvik.web.devices.models import Device
+from fenvik.web.passes import engine
 
 
 @pytest.fixture
@@ -11,3 +12,10 @@ def ready(equipped):
     equipped.bits = 10
     equipped.save()
     return equipped
+
+
+@pytest.fixture
+def impatient(settings):
+    settings.LINK_SLACK_S = 0.6
+    settings.DEVICE_PATIENCE_S = 2.0
+    engine.stopping.clear()

@@ -2,6 +2,7 @@
 
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import Pass
+from fenvik.web.visits.models import Tuning
 
 
 def choose(tuning, *chosen, **more):
@@ -25,3 +26,7 @@ def run_and_stop(tuning, person, now, after, **more):
     Pass.objects.filter(pk=started.pk).update(patches=rows, complete=False, state="stopped")
     started.refresh_from_db()
     return started
+
+
+def fresh(tuning):
+    return Tuning.objects.select_related("display__menu_map", "meter", "source", "visit", "correction").get(pk=tuning.pk)

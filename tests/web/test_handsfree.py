@@ -21,14 +21,7 @@ from fenvik.web.passes.handsfree import _Rig
 from fenvik.web.passes.models import PassState, Reading
 from tests.web.adjustable import adjustable
 
-pytestmark = pytest.mark.django_db(transaction=True)
-
-
-@pytest.fixture(autouse=True)
-def impatient(settings):
-    settings.LINK_SLACK_S = 0.6
-    settings.DEVICE_PATIENCE_S = 2.0
-    engine.stopping.clear()
+pytestmark = [pytest.mark.django_db(transaction=True), pytest.mark.usefixtures("impatient")]
 
 
 @pytest.fixture

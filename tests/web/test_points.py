@@ -16,6 +16,7 @@ from fenvik.web.passes.recent import recent_readings
 from fenvik.web.visits.models import Tuning
 from tests.handsfree.site import Site
 from tests.web.adjustable import adjustable
+from tests.web.reading import fresh
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -43,10 +44,6 @@ def truth(bench, index, mode, target):
     site = Site.__new__(Site)
     site.bench, site.display, site.mode = bench, bench.displays[index], mode
     return site.truth(target)
-
-
-def fresh(tuning):
-    return Tuning.objects.select_related("display__menu_map", "meter", "source", "visit", "correction").get(pk=tuning.pk)
 
 
 def run(started):

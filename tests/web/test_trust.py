@@ -17,28 +17,16 @@ from fenvik.web.menus.values import SettingError, values_of
 from fenvik.web.passes import engine, files, services
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.recent import recent_readings
-from fenvik.web.visits.models import Tuning
 from tests.web.adjustable import adjustable
-from tests.web.reading import choose, run
+from tests.web.reading import choose, fresh, run
 
-pytestmark = pytest.mark.django_db(transaction=True)
+pytestmark = [pytest.mark.django_db(transaction=True), pytest.mark.usefixtures("impatient")]
 ALL = ("grey-21", "windows", "checkerboard", "near-black", "near-white", "saturations")
-
-
-@pytest.fixture(autouse=True)
-def impatient(settings):
-    settings.LINK_SLACK_S = 0.6
-    settings.DEVICE_PATIENCE_S = 2.0
-    engine.stopping.clear()
 
 
 @pytest.fixture
 def oled(person, bench, now):
     return adjustable(person, bench, now, index=1, mode="Cinema")
-
-
-def fresh(tuning):
-    return Tuning.objects.select_related("display__menu_map", "meter", "source", "visit", "correction").get(pk=tuning.pk)
 
 
 def another_mode(display):
