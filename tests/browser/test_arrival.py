@@ -123,10 +123,10 @@ def test_an_lcd_is_taken_in_typed_and_made_ready_by_keyboard_only(page, keys, sy
     page.wait_for_url("**/groundwork/")
     # Checks: what the settings know is known, the rest is answered one by one.
     for _ in range(3):
-        count = CheckAnswer.objects.count()
+        count, asked = CheckAnswer.objects.count(), page.locator("#hand .headline").inner_text()
         keys.press("Enter")
         until(page, lambda count=count: CheckAnswer.objects.count() == count + 1)
-        page.wait_for_timeout(300)
+        page.wait_for_function("asked => document.querySelector('#hand .headline').innerText !== asked", arg=asked)
     assert set(CheckAnswer.objects.values_list("check_id", flat=True)) == {"mode", "signal", "inputs"}
     page.locator("text=Ready to be measured").wait_for()
     keys.press("2")

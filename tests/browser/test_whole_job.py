@@ -127,13 +127,13 @@ def adjust(page, television):
             page.keyboard.press("Enter")
             return moves
         else:
-            before = Reading.objects.count()
+            before, said = Reading.objects.count(), hand.inner_text()
             reads = hand.get_by_text("Read this level").count()
             page.keyboard.press("Enter")
             if reads:
                 wait_for_a_reading(page, before)
             else:
-                page.wait_for_timeout(400)
+                page.wait_for_function("said => document.querySelector('#hand').innerText !== said", arg=said)
     raise AssertionError("the hand never said that it was done")
 
 
@@ -143,7 +143,6 @@ def wait_for_a_reading(page, before):
             newest = Reading.objects.order_by("-id")[0].pk
             page.wait_for_selector(f"#hand [data-reading='{newest}']")
             page.wait_for_function("() => !document.querySelector('#hand').textContent.includes('Reading 8')")
-            page.wait_for_timeout(150)
             return
         page.wait_for_timeout(50)
     raise AssertionError("no reading came")

@@ -321,7 +321,15 @@ def test_what_the_page_says_is_checked(client, person, tuning, now):
         "1920 × 1080",
         True,
     )  # it cannot have drawn what was never asked
-    assert drawn(token="nobody", revision=1, size="", exact=True, awake=True, now=now) is None
+    large = good | {"width": 8192, "height": 8192}
+    assert client.post(address, large, content_type="application/json").status_code == 400
+    # Pictures are drawn for the size that it has told, and its address is good for a few days.
+    picture = reverse("screen-picture", args=(screen.token,))
+    assert [client.get(picture, {"w": w, "h": 1080}).status_code for w in (1920, 1921)] == [200, 404]
+    Screen.objects.update(until=now)
+    assert client.get(picture, {"w": 1920, "h": 1080}).status_code == 404
+    assert screen_of(visit_id=tuning.visit_id, firm_id=person.firm_id).token != screen.token
+    assert drawn(token="nobody", revision=1, size=(1, 1), exact=True, awake=True, now=now) is None
 
 
 def test_a_screen_belongs_to_its_visit_and_is_no_instrument_elsewhere(signed_in, person, tuning, now):

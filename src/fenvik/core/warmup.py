@@ -19,7 +19,11 @@ GOES_S = np.array(
 )
 SURE = 0.3  # deviations of what is still to come that count with it before a display is called settled
 # Whatever is fitted, white must have come to rest: a slow go looks like the end of a quick one until it has been watched.
-QUIET_MINUTES, QUIET_SHARE = 15.0, 1.0 / 3.0  # at its last pace it would take so long for what counts; watched for this share
+# At its last pace it would take so long for what counts, as long as the slowest panels take; watched for any of these shares of the
+# pass that a line explains: a long look is the sure one where nothing moves, a short one where something quick has just ended.
+QUIET_MINUTES, QUIET_SHARES = 20.0, (1.0, 2.0 / 3.0, 1.0 / 2.0, 1.0 / 3.0)
+SLOPE_SURE = 1.0  # deviations
+STRAIGHT = 2.0  # deviations by which what is left of a line may exceed its noise
 WIDEST_Y, WIDEST_UV = 0.08, 0.003  # one deviation of what a cold display may have missing
 LONGEST_MINUTES = 120.0
 
@@ -120,11 +124,16 @@ def warm_up(seconds: Floats, xyz: Floats, meter: Repeatability, average: int = 1
 
     def quiet() -> bool:
         """Whether the last stretch, a line through it and a deviation of its slope, has come to rest."""
-        late = seconds >= min(now - max(QUIET_SHARE * now, 60.0 * LEAST_MINUTES), seconds[-LEAST_READINGS])
+        # Two goes of opposite sign cancel over a long look: the end of it must not move either, as far as that can be seen.
+        return still_for(QUIET_SHARES[-1], 0.0) and any(still_for(share, SLOPE_SURE) for share in QUIET_SHARES)
+
+    def still_for(share: float, sure: float) -> bool:
+        late = seconds >= min(now - max(share * now, 60.0 * LEAST_MINUTES), seconds[-LEAST_READINGS])
         pace = QUIET_MINUTES * 60.0
-        light = _slope(seconds[late], xyz[late, 1], np.sqrt(covariance[late, 1, 1])) * pace / final_y
-        colour = max(_slope(seconds[late], uv[late, i], std_uv[late]) for i in (0, 1)) * pace
-        return light < REMAINING_Y and colour < REMAINING_UV
+        lines = [_line(seconds[late], xyz[late, 1], np.sqrt(covariance[late, 1, 1]), sure)]
+        lines += [_line(seconds[late], uv[late, i], std_uv[late], sure) for i in (0, 1)]
+        limits = (REMAINING_Y * final_y, REMAINING_UV, REMAINING_UV)
+        return all(steep * pace < limit and straight for (steep, straight), limit in zip(lines, limits, strict=True))
 
     minutes: float | None = 0.0
     if outside(now, SURE):
@@ -138,13 +147,16 @@ def warm_up(seconds: Floats, xyz: Floats, meter: Repeatability, average: int = 1
     return WarmUp(light, light_std, colour, colour_std, minutes, now if minutes == 0.0 else None, curve, final_y)
 
 
-def _slope(seconds: Floats, values: Floats, std: Floats) -> float:
-    """Return how steep the line through values is at the most, one deviation counted in: a second, without sign."""
+def _line(seconds: Floats, values: Floats, std: Floats, sure: float) -> tuple[float, bool]:
+    """Return how steep the line through values is at the most, a second and without sign, and whether it explains them."""
     weight = std**-2
     centred = seconds - np.average(seconds, weights=weight)
     spread = float((weight * centred**2).sum())
     slope = float((weight * centred * values).sum()) / spread
-    return float(abs(slope) + spread**-0.5)
+    left = values - np.average(values, weights=weight) - slope * centred
+    free = values.size - 2
+    straight = float((weight * left**2).sum()) <= free + STRAIGHT * float(np.sqrt(2.0 * free))
+    return float(abs(slope) + sure * spread**-0.5), straight
 
 
 def _uv_std(xyz: Floats, covariance: Floats) -> Floats:

@@ -15,7 +15,8 @@ from starlette.types import Scope
 
 django_application = get_asgi_application()
 
-from fenvik.web.live.hub import hub  # noqa: E402 - needs Django's settings
+from fenvik.web.kit.database import giving_back  # noqa: E402 - needs Django's settings
+from fenvik.web.live.hub import hub  # noqa: E402
 
 
 class Shipped(StaticFiles):
@@ -39,7 +40,7 @@ async def _lifespan(_: Starlette):  # type: ignore[no-untyped-def]
 application = Starlette(
     routes=[
         Mount("/static", Shipped(directory=settings.STATIC_FOLDER)),
-        Mount("/", django_application),
+        Mount("/", giving_back(django_application)),
     ],
     lifespan=_lifespan,
 )

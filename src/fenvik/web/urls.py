@@ -1,6 +1,5 @@
 """Addresses."""
 
-from django.contrib.auth.views import LogoutView
 from django.urls import path
 from django.views.generic import RedirectView
 
@@ -12,14 +11,14 @@ from fenvik.web.office import finding, places
 from fenvik.web.office import views as office
 from fenvik.web.passes import views as passes
 from fenvik.web.patterns import views as patterns
-from fenvik.web.people.views import SignInView
+from fenvik.web.people.views import SignInView, SignOutView
 from fenvik.web.results import views as results
 from fenvik.web.trail import views as trail
 
 urlpatterns = [
     path("", RedirectView.as_view(pattern_name="visits"), name="home"),
     path("sign-in/", SignInView.as_view(), name="sign-in"),
-    path("sign-out/", LogoutView.as_view(), name="sign-out"),
+    path("sign-out/", SignOutView.as_view(), name="sign-out"),
     path("visits/", office.visits, name="visits"),
     path("visits/new/", office.new_visit, name="new-visit"),
     path("visits/<int:pk>/", office.visit, name="visit"),

@@ -1,5 +1,6 @@
 """What patterns are drawn on: an array of exact code values, and what a percentage of signal is in them."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,6 +10,7 @@ from fenvik.core.signal import Range, encode
 from fenvik.core.types import Floats, Ints
 
 Codes = NDArray[np.uint16]  # code values of up to 12 bits
+BAND = 64  # rows
 Box = tuple[float, float, float, float]  # left, top, right, bottom in fractions of the board
 
 
@@ -64,7 +66,25 @@ class Board:
         percent = np.asarray(percent, dtype=np.float64)
         if percent.ndim == 2:
             percent = percent[..., None]
-        view[:] = self.signal.code(np.broadcast_to(percent, view.shape))
+        if percent.shape[0] == 1:
+            # Every row is the same: one is computed.
+            view[:] = self.signal.code(percent)
+            return
+        for top in range(0, view.shape[0], BAND):
+            rows = slice(top, top + BAND)
+            view[rows] = self.signal.code(percent[rows])
+
+    def shade(self, picture: Callable[[Floats, Floats], Floats]) -> None:
+        """Paint the board with what a function makes of pixels: x of shape (1, width) and y of shape (h, 1), from the middle.
+
+        It returns percentages of signal, shape (h, width) or (h, width, 3), and is asked for a band of rows at a time: floats of a
+        whole picture take a hundred times what its codes do.
+        """
+        x, y = self.places()
+        for top in range(0, self.height, BAND):
+            rows = slice(top, top + BAND)
+            percent = np.asarray(picture(x, y[rows]), dtype=np.float64)
+            self.codes[rows] = self.signal.code(percent[..., None] if percent.ndim == 2 else percent)
 
     def across(self, box: Box) -> Floats:
         """Return how far along a box each of its columns is, 0 at the first and 1 at the last, shape (1, w)."""

@@ -48,14 +48,16 @@ def chroma_positions(board: Board, _: Chosen) -> None:
 
 def chroma_upsampling(board: Board, chosen: Chosen) -> None:
     """Slanted edges of saturated colour: crude upsampling of colour makes stairs of them."""
-    x, y = board.places()
     mix = np.array(MIX[chosen["colour"]])
     ground = np.array([18.0, 18.0, 18.0])
-    slope = (x * 0.35 + y) % 48.0
-    lines = (slope < 10) & (x < 0)
-    fan = np.sin(np.arctan2(y, x - board.width * 0.05) * 40) > 0
-    picture = np.where((lines | (fan & (x >= board.width * 0.05)))[..., None], 80.0 * mix, ground)
-    board.paint((0, 0, 1, 1), picture)
+
+    def picture(x: Floats, y: Floats) -> Floats:
+        slope = (x * 0.35 + y) % 48.0
+        lines = (slope < 10) & (x < 0)
+        fan = np.sin(np.arctan2(y, x - board.width * 0.05) * 40) > 0
+        return np.where((lines | (fan & (x >= board.width * 0.05)))[..., None], 80.0 * mix, ground)
+
+    board.shade(picture)
 
 
 def encoded(inner: Primaries, container: Primaries, colour: Floats, gamma: float = 2.4) -> Floats:

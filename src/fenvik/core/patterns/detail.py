@@ -5,6 +5,7 @@ import numpy as np
 from fenvik.core.patterns.board import Board
 from fenvik.core.patterns.options import MIX, Option
 from fenvik.core.patterns.pattern import Chosen, Pattern, Wrong
+from fenvik.core.types import Floats
 
 
 def sharpness(board: Board, chosen: Chosen) -> None:
@@ -104,11 +105,14 @@ def focus(board: Board, _: Chosen) -> None:
 
 def zone_plate(board: Board, chosen: Chosen) -> None:
     """A wave that grows finer away from the middle, up to single pixels at the edges."""
-    x, y = board.places()
-    reach = {"both": x**2 + y**2, "across": x**2 + 0 * y, "down": y**2 + 0 * x}[chosen["direction"]]
     longest = (board.width if chosen["direction"] != "down" else board.height) / 2
-    wave = np.cos(np.pi * chosen["finest"] / 100.0 * reach / (2 * longest))
-    board.paint((0, 0, 1, 1), 50.0 + 45.0 * wave)
+
+    def picture(x: Floats, y: Floats) -> Floats:
+        reach = {"both": x**2 + y**2, "across": x**2 + 0 * y, "down": y**2 + 0 * x}[chosen["direction"]]
+        wave = np.cos(np.pi * chosen["finest"] / 100.0 * reach / (2 * longest))
+        return np.asarray(50.0 + 45.0 * wave)
+
+    board.shade(picture)
 
 
 PATTERNS = (

@@ -39,27 +39,33 @@ def ramp_colour(board: Board, chosen: Chosen) -> None:
 def gradient_2d(board: Board, chosen: Chosen) -> None:
     """Level across and saturation down, in one colour."""
     box = (0.0, 0.0, 1.0, 1.0)
-    level = _between(board.across(box), chosen["extent"])
-    saturation = board.down(box)
+    level, down = _between(board.across(box), chosen["extent"]), board.down(box)[:, 0]
     mix = np.array(MIX[chosen["colour"]])
-    if chosen["colour"] == "grey":  # level both ways: the finest shades that there are, along the diagonals
-        board.paint(box, 0.5 * level + 0.5 * _between(saturation, chosen["extent"]))
-        return
-    board.paint(box, level[..., None] * (1 - saturation[..., None] * (1 - mix)))
+
+    def picture(_: Floats, y: Floats) -> Floats:
+        top = round(float(y[0, 0]) + (board.height - 1) / 2)
+        saturation = down[top : top + y.size, None]
+        if chosen["colour"] == "grey":  # level both ways: the finest shades that there are, along the diagonals
+            return np.asarray(0.5 * level + 0.5 * _between(saturation, chosen["extent"]))
+        return np.asarray(level[..., None] * (1 - saturation[..., None] * (1 - mix)))
+
+    board.shade(picture)
 
 
 def circles(board: Board, chosen: Chosen) -> None:
     """Gradients on circles and ellipses: steps of quantisation show as rings with hard borders."""
-    x, y = board.places()
     low, high = 4.0, chosen["level"]
     mix = np.array(MIX[chosen["colour"]])
-    picture = np.full((board.height, board.width), low)
     unit = min(board.height, board.width * 9 / 16)  # whole on any screen: an edge that cuts a ring looks like a step
-    for place, wide in ((-0.54, 1.0), (0.0, 0.55), (0.54, 1.0)):
-        far = np.hypot((x - place * unit) / (unit * 0.31 * wide), y / (unit * 0.42))
-        inside = far < 1
-        picture = np.where(inside, high - (high - low) * far, picture)
-    board.paint((0, 0, 1, 1), picture[..., None] * mix)
+
+    def picture(x: Floats, y: Floats) -> Floats:
+        level = np.full((y.size, x.size), low)
+        for place, wide in ((-0.54, 1.0), (0.0, 0.55), (0.54, 1.0)):
+            far = np.hypot((x - place * unit) / (unit * 0.31 * wide), y / (unit * 0.42))
+            level = np.where(far < 1, high - (high - low) * far, level)
+        return np.asarray(level[..., None] * mix)
+
+    board.shade(picture)
 
 
 PATTERNS = (

@@ -14,6 +14,7 @@ from fenvik.web.kit.notify import notify
 from fenvik.web.menus.models import Moment, SettingsSheet
 from fenvik.web.menus.values import values_of
 from fenvik.web.passes.models import PassPurpose
+from fenvik.web.patterns.models import AFTERWARDS, Screen
 from fenvik.web.people.models import User
 from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.proof import counted, proof, short_of, unfinished
@@ -125,6 +126,8 @@ def make_handover(*, visit_id: int, actor: User, now: datetime) -> Handover:
         created_by=actor,
         expires_at=now + KEPT_FOR,
     )
+    # What was handed over is done: the pattern screen of the visit lasts for what may be left of the day.
+    Screen.objects.of_firm(actor.firm_id).filter(visit=visit, until__gt=now + AFTERWARDS).update(until=now + AFTERWARDS)
     for kept in frozen:
         notify(kept["id"])
     return made

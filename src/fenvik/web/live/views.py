@@ -3,15 +3,19 @@
 import asyncio
 import json
 from collections.abc import AsyncIterator
+from dataclasses import dataclass
 
 from asgiref.sync import sync_to_async
-from django.db import close_old_connections, connection
+from django.contrib.auth import get_user
+from django.db import close_old_connections
 from django.http import Http404, HttpRequest, StreamingHttpResponse
 from django.middleware.csrf import get_token
 from django.template.loader import render_to_string
 
+from fenvik.web.kit.database import let_go
 from fenvik.web.kit.models import of_firm_or_404
-from fenvik.web.live.hub import hub
+from fenvik.web.kit.notify import mark_of
+from fenvik.web.live.hub import ENDED, hub, newest
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.trail.options import Options, options_of
 from fenvik.web.trail.scenes import make_scene
@@ -21,10 +25,20 @@ FRAGMENTS = ("trail", "field", "hand")
 TYPED_IN = ("arrival",)  # stops whose field is a form: it is never changed under the person's hands
 PLACEHOLDER = "csrf-of-whoever-looks"
 STILL_HERE_S = 15.0
-KEPT = 8  # renderings that are shared between browsers
+KEPT = 64  # renderings that are shared between browsers
 
 Key = tuple[int, int, str, Options]
 _renderings: dict[tuple[Key, int], asyncio.Future[dict[str, str]]] = {}
+
+
+@dataclass(frozen=True)
+class Watcher:
+    """Who looks at a live page."""
+
+    firm_id: int
+    person_id: int
+    session: str  # a mark of the session's key, which itself is told to nobody
+    token: str
 
 
 def render_fragments(firm_id: int, pk: int, stop: str, options: Options) -> dict[str, str]:
@@ -37,7 +51,7 @@ def render_fragments(firm_id: int, pk: int, stop: str, options: Options) -> dict
         wanted = [name for name in FRAGMENTS if name != "field" or not is_form]
         return {name: render_to_string(f"trail/_{name}.html", context) for name in wanted}
     finally:
-        connection.close()  # back to the pool: this thread may not be used again for long
+        let_go()  # this thread may not be used again for long
 
 
 async def _shared(key: Key, number: int) -> dict[str, str]:
@@ -47,42 +61,59 @@ async def _shared(key: Key, number: int) -> dict[str, str]:
         for old in list(_renderings)[: max(len(_renderings) - KEPT, 0)]:
             del _renderings[old]
         _renderings[at] = asyncio.ensure_future(sync_to_async(render_fragments, thread_sensitive=False)(*key))
-    return await _renderings[at]
+    # A browser that goes away must not take the rendering from the others that wait for it.
+    return await asyncio.shield(_renderings[at])
 
 
-def _checked(request: HttpRequest, pk: int) -> tuple[int, str]:
+def _checked(request: HttpRequest, pk: int) -> Watcher:
     of_firm_or_404(Tuning, request.user.firm_id, pk)
-    return request.user.firm_id, get_token(request)
+    return Watcher(request.user.firm_id, request.user.pk, mark_of(request.session.session_key or ""), get_token(request))
+
+
+def _still_in(request: HttpRequest, watcher: Watcher) -> bool:
+    """Whether the session that opened a page is still one of that person, who may still be here."""
+    try:
+        kept = type(request.session)(request.session.session_key)
+        asked = HttpRequest()
+        asked.session = kept
+        person = get_user(asked)
+        return person.is_active and person.pk == watcher.person_id and person.firm_id == watcher.firm_id
+    finally:
+        let_go()
 
 
 async def live(request: HttpRequest, pk: int, stop: str) -> StreamingHttpResponse:
-    """Send the fragments of a stop, now and after every change."""
+    """Send the fragments of a stop, now and after every change, until the session ends."""
     if stop not in STOPS:
         raise Http404
-    firm_id, token = await sync_to_async(_checked)(request, pk)
+    watcher = await sync_to_async(_checked)(request, pk)
     options = options_of(request.GET)
-    key = (firm_id, pk, stop, options)
+    key = (watcher.firm_id, pk, stop, options)
+    keys = ("tuning", pk), ("session", watcher.session), ("person", watcher.person_id)
 
     async def stream() -> AsyncIterator[str]:
-        with hub.subscribe(("tuning", pk)) as queue:
+        # Asking who looks has taken a connection in this request's own thread, and a live page may stay open for days.
+        await sync_to_async(let_go)()
+        with hub.subscribe(*keys) as queue:
             yield "retry: 700\n\n"
             sent: dict[str, str] = {}
             # The first look is this page's own: what others share may be older than what this page has just done.
             fragments = await sync_to_async(render_fragments, thread_sensitive=False)(*key)
             while True:
                 fresh = {
-                    name: html.replace(PLACEHOLDER, token) for name, html in fragments.items() if sent.get(name) != html
+                    name: html.replace(PLACEHOLDER, watcher.token) for name, html in fragments.items() if sent.get(name) != html
                 }
                 sent = fragments
                 if fresh:
                     yield f"event: fragments\ndata: {json.dumps(fresh)}\n\n"
-                try:
-                    number = await asyncio.wait_for(queue.get(), STILL_HERE_S)
-                    while not queue.empty():
-                        number = queue.get_nowait()
-                    fragments = await _shared(key, number)
-                except TimeoutError:
+                number = await newest(queue, STILL_HERE_S)
+                if number is None and await sync_to_async(_still_in, thread_sensitive=False)(request, watcher):
                     yield ": still here\n\n"
+                elif number is None or number == ENDED:
+                    yield "event: ended\ndata: {}\n\n"
+                    return
+                else:
+                    fragments = await _shared(key, number)
 
     response = StreamingHttpResponse(stream(), content_type="text/event-stream")
     response["Cache-Control"] = "no-store"

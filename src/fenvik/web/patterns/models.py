@@ -1,19 +1,34 @@
 """What is shown during a visit, and the page that shows it on whatever drives the display."""
 
 import secrets
-from datetime import timedelta
+from datetime import datetime, timedelta
+from typing import Self
 
 from django.db import models
 from django.utils import timezone
 
-from fenvik.web.kit.models import FirmModel
+from fenvik.web.kit.models import FirmModel, FirmQuerySet
 
+LASTS, AFTERWARDS = timedelta(days=3), timedelta(hours=12)  # since it was asked for, and after the handover
 HEARD_WITHIN = timedelta(seconds=25)  # the page says that it is there every ten
 
 
 def new_token() -> str:
     """Return a token that cannot be guessed."""
     return secrets.token_urlsafe(32)
+
+
+def some_days() -> datetime:
+    """Return until when the address of a screen that is asked for now is good: a visit, and what may be left for the day after."""
+    return timezone.now() + LASTS
+
+
+class ScreenQuerySet(FirmQuerySet):
+    """Screens, and which of them their addresses still open."""
+
+    def open_at(self, now: datetime) -> Self:
+        """Return those whose address is good."""
+        return self.filter(withdrawn_at__isnull=True, until__gt=now)
 
 
 class DriverRange(models.TextChoices):
@@ -29,6 +44,7 @@ class Screen(FirmModel):
     """
 
     firm_path = "visit__firm_id"
+    objects = ScreenQuerySet.as_manager()
     visit = models.OneToOneField("visits.Visit", on_delete=models.CASCADE, related_name="screen")
     device = models.OneToOneField("devices.Device", on_delete=models.CASCADE, related_name="screen")
     token = models.CharField(max_length=60, unique=True, default=new_token)
@@ -48,6 +64,7 @@ class Screen(FirmModel):
     identity = models.PositiveIntegerField(default=0)  # rises when it is asked to say which visit it belongs to
     seen_at = models.DateTimeField(null=True)
     withdrawn_at = models.DateTimeField(null=True)
+    until = models.DateTimeField(default=some_days)  # its address opens nothing any more; asked for again, it lasts anew
 
     @property
     def is_open(self) -> bool:

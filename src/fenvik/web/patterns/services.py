@@ -7,6 +7,7 @@ from typing import Any
 
 from django.core.cache import cache
 from django.db import transaction
+from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.patterns import PATTERNS, Board, Signal, pattern_of, settle
@@ -17,13 +18,13 @@ from fenvik.web.devices.services import locate
 from fenvik.web.groundwork.models import LookedAt
 from fenvik.web.kit.notify import notify, notify_screen
 from fenvik.web.passes.models import Pass
-from fenvik.web.patterns.models import DriverRange, Screen, new_token
+from fenvik.web.patterns.models import DriverRange, Screen, new_token, some_days
 from fenvik.web.people.models import User
 from fenvik.web.visits.models import Tuning
 
 NUMBER_LASTS = timedelta(minutes=15)
 TRIES_A_MINUTE = 10
-LARGEST = 8192
+LARGEST, MOST_PIXELS = 8192, 7680 * 4320
 
 
 class NowhereError(FenvikError):
@@ -61,10 +62,21 @@ def screen_of(*, visit_id: int, firm_id: int) -> Screen:
         screen = Screen.objects.create(visit_id=visit_id, device=device, picture={"kind": "blank"})
         device.facts = screen_facts(screen.pk, screen.driver_range)
         device.save(update_fields=["facts"])
-    elif screen.withdrawn_at is not None:
-        screen.token, screen.withdrawn_at = new_token(), None
-        screen.save(update_fields=["token", "withdrawn_at"])
+    elif screen.withdrawn_at is not None or screen.until <= timezone.now():
+        screen.token, screen.withdrawn_at, screen.until, screen.size = new_token(), None, some_days(), ""
+        screen.save(update_fields=["token", "withdrawn_at", "until", "size"])
     return screen
+
+
+@transaction.atomic
+def withdraw_screen(*, visit_id: int, actor: User, now: datetime) -> None:
+    """Let the address of a visit's screen open nothing any more: its page goes dark at once. Asked for again, it has another."""
+    for screen in Screen.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).filter(visit_id=visit_id):
+        if _busy(screen.device) is not None:
+            raise NowhereError("A pass is using the pattern screen. Let it end or stop it first; the screen is still open.")
+        screen.withdrawn_at, screen.number, screen.seen_at = now, "", None
+        screen.save(update_fields=["withdrawn_at", "number", "seen_at"])
+        notify_screen(screen.pk)
 
 
 @transaction.atomic
@@ -86,7 +98,7 @@ def find_by_number(*, number: str, where: str, now: datetime) -> Screen:
         raise ScreenNumberError("Too many numbers were tried from here. Wait a minute.")
     plain = "".join(c for c in number if c in "0123456789")
     screen = (
-        Screen.objects.select_for_update().filter(number=plain, number_until__gt=now, withdrawn_at__isnull=True).first()
+        Screen.objects.open_at(now).select_for_update().filter(number=plain, number_until__gt=now).first()
         if plain
         else None
     )
@@ -118,7 +130,7 @@ def show(
     chosen.drawn(64, 36, Signal(), options)
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related("source", "source__firm", "visit").get(pk=tuning_id)
     places = []
-    screen = Screen.objects.of_firm(actor.firm_id).filter(visit_id=tuning.visit_id, withdrawn_at__isnull=True).first()
+    screen = Screen.objects.of_firm(actor.firm_id).open_at(now).filter(visit_id=tuning.visit_id).first()
     source = tuning.source
     for device in (source, screen.device if screen is not None else None):
         holding = None if device is None else _busy(device)
@@ -191,10 +203,10 @@ def put(screen: Screen, picture: dict[str, Any]) -> Screen:
 
 @transaction.atomic
 def drawn(
-    *, token: str, revision: int, size: str, exact: bool, awake: bool, now: datetime, refresh_hz: float | None = None
+    *, token: str, revision: int, size: tuple[int, int], exact: bool, awake: bool, now: datetime, refresh_hz: float | None = None
 ) -> Screen | None:
     """Take what the page says: which picture it has drawn, and how."""
-    screen = Screen.objects.select_for_update(of=("self",)).filter(token=token, withdrawn_at__isnull=True).first()
+    screen = Screen.objects.open_at(now).select_for_update(of=("self",)).filter(token=token).first()
     if screen is None:
         return None
     before = (screen.is_open, screen.size, screen.exact, screen.awake, screen.refresh_hz)
@@ -202,13 +214,18 @@ def drawn(
     if hertz is not None and screen.refresh_hz is not None and abs(hertz - screen.refresh_hz) < 0.02 * hertz:
         hertz = screen.refresh_hz  # browsers' clocks are coarse: a wavering last digit is no news
     screen.shown = max(screen.shown, min(revision, screen.revision))
-    screen.size, screen.exact, screen.awake, screen.refresh_hz, screen.seen_at = size[:20], exact, awake, hertz, now
+    screen.size, screen.exact, screen.awake, screen.refresh_hz, screen.seen_at = size_words(*size), exact, awake, hertz, now
     screen.save(update_fields=["shown", "size", "exact", "awake", "refresh_hz", "seen_at"])
     notify_screen(screen.pk, shown=screen.shown)
     if before != (True, screen.size, exact, awake, hertz):
         for tuning_id in Tuning.objects.filter(visit_id=screen.visit_id).values_list("pk", flat=True):
             notify(tuning_id)
     return screen
+
+
+def size_words(width: int, height: int) -> str:
+    """Return a size in pixels as it is told and kept."""
+    return f"{width} × {height}"
 
 
 @transaction.atomic

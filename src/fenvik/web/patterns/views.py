@@ -1,15 +1,15 @@
 """The pattern screen's page, its live line, its pictures; and the drawn examples of the library."""
 
-import asyncio
 import io
 import json
+import threading
 from collections.abc import AsyncIterator
 from functools import lru_cache
 
 import numpy as np
 from asgiref.sync import sync_to_async
 from django.contrib.auth.decorators import login_not_required
-from django.db import close_old_connections, connection
+from django.db import close_old_connections
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 from django.http.request import RawPostDataException
 from django.shortcuts import redirect, render
@@ -22,12 +22,23 @@ from fenvik.core.patterns import PATTERNS, How, PatternError, Signal, pattern_of
 from fenvik.core.patterns.seen import example
 from fenvik.core.types import Ints
 from fenvik.formats.numbers import whole
-from fenvik.web.live.hub import hub
+from fenvik.web.kit.database import let_go
+from fenvik.web.live.hub import hub, newest
 from fenvik.web.patterns.models import DriverRange, Screen
-from fenvik.web.patterns.services import LARGEST, ScreenNumberError, drawn, find_by_number, picture_board
+from fenvik.web.patterns.services import (
+    LARGEST,
+    MOST_PIXELS,
+    ScreenNumberError,
+    drawn,
+    find_by_number,
+    picture_board,
+    size_words,
+)
 
 STILL_HERE_S = 10.0
 EXAMPLE = (400, 225)
+UNTOLD = 1920 * 1080  # pixels, of a page that has not said how large it is
+_one_drawn = threading.Lock()  # a large picture takes hundreds of megabytes while it is drawn
 
 
 def png(codes: Ints) -> bytes:
@@ -38,7 +49,7 @@ def png(codes: Ints) -> bytes:
 
 
 def _screen(token: str) -> Screen:
-    screen = Screen.objects.filter(token=token, withdrawn_at__isnull=True).select_related("visit__client").first()
+    screen = Screen.objects.open_at(timezone.now()).filter(token=token).select_related("visit__client").first()
     if screen is None:
         raise Http404
     return screen
@@ -90,7 +101,7 @@ def _state(token: str) -> dict[str, object]:
         who = f"{screen.visit.client.name}, {screen.visit.on:%d %B}; 8-bit SDR, {screen.driver_range} range"
         return {"revision": screen.revision, "identity": screen.identity, "who": who, "picture": picture}
     finally:
-        connection.close()
+        let_go()
 
 
 @login_not_required
@@ -99,6 +110,7 @@ async def screen_live(request: HttpRequest, token: str) -> StreamingHttpResponse
     screen = await sync_to_async(_screen)(token)
 
     async def stream() -> AsyncIterator[str]:
+        await sync_to_async(let_go)()
         with hub.subscribe(("screen", screen.pk)) as queue:
             yield "retry: 700\n\n"
             sent = ""
@@ -111,11 +123,7 @@ async def screen_live(request: HttpRequest, token: str) -> StreamingHttpResponse
                 if state != sent:
                     sent = state
                     yield f"event: picture\ndata: {state}\n\n"
-                try:
-                    await asyncio.wait_for(queue.get(), STILL_HERE_S)
-                    while not queue.empty():
-                        queue.get_nowait()
-                except TimeoutError:
+                if await newest(queue, STILL_HERE_S) is None:
                     yield ": still here\n\n"
 
     response = StreamingHttpResponse(stream(), content_type="text/event-stream")
@@ -124,14 +132,18 @@ async def screen_live(request: HttpRequest, token: str) -> StreamingHttpResponse
     return response
 
 
-def _size(request: HttpRequest) -> tuple[int, int]:
+def _size(request: HttpRequest, told: str) -> tuple[int, int]:
+    """Return the size that a picture is wanted in: that of the page, as the page has said before."""
     wanted = []
     for name in ("w", "h"):
         size = whole(request.GET.get(name, ""), 16, LARGEST)
         if size is None:
             raise Http404
         wanted.append(size)
-    return wanted[0], wanted[1]
+    width, height = wanted
+    if size_words(width, height) != told and (told or width * height > UNTOLD):
+        raise Http404
+    return width, height
 
 
 @login_not_required
@@ -139,8 +151,11 @@ def _size(request: HttpRequest) -> tuple[int, int]:
 def screen_picture(request: HttpRequest, token: str) -> HttpResponse:
     """Return the picture at the page's own size, code value by code value."""
     screen = _screen(token)
-    board = picture_board(screen, *_size(request))
-    response = HttpResponse(png(board.codes), content_type="image/png")
+    size = _size(request, screen.size)
+    let_go()
+    with _one_drawn:
+        data = png(picture_board(screen, *size).codes)
+    response = HttpResponse(data, content_type="image/png")
     response["Cache-Control"] = "no-store"
     return response
 
@@ -153,10 +168,12 @@ def screen_drawn(request: HttpRequest, token: str) -> HttpResponse:
     try:
         told = json.loads(request.body)
         revision = int(told["revision"])
-        size = f"{int(told['width'])} × {int(told['height'])}"
+        size = int(told["width"]), int(told["height"])
         refresh_hz = float(told["hz"]) if told.get("hz") else None
     except (ValueError, KeyError, TypeError, OverflowError, RawPostDataException):
         return JsonResponse({"error": "not understood"}, status=400)
+    if not all(0 <= side <= LARGEST for side in size) or size[0] * size[1] > MOST_PIXELS:
+        return JsonResponse({"error": "no screen is of that size"}, status=400)
     screen = drawn(
         token=token,
         revision=revision,

@@ -3,10 +3,12 @@
 from typing import Any
 
 from django.contrib.auth.decorators import login_not_required
-from django.contrib.auth.views import LoginView
+from django.contrib.auth.views import LoginView, LogoutView
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.utils.decorators import method_decorator
+
+from fenvik.web.kit.notify import notify_ended
 
 
 @method_decorator(login_not_required, name="dispatch")
@@ -15,6 +17,18 @@ class SignInView(LoginView):
 
     template_name = "people/sign_in.html"
     redirect_authenticated_user = True
+
+
+class SignOutView(LogoutView):
+    """The way out: what this session has open elsewhere ends with it."""
+
+    def post(self, request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponse:
+        """End the session and its live pages."""
+        key = request.session.session_key
+        answer = super().post(request, *args, **kwargs)
+        if key:
+            notify_ended(session_key=key)
+        return answer
 
 
 @login_not_required

@@ -252,6 +252,10 @@ function follow(address) {
     for (const [id, html] of Object.entries(fragments)) put(id, html);
     document.documentElement.dataset.shown = String(performance.timeOrigin + performance.now());
   });
+  stream.addEventListener("ended", () => {
+    stream.close();
+    window.location.reload(); // to the sign-in; what was typed is kept as a draft
+  });
   stream.addEventListener("error", () => {
     if (stream.readyState === EventSource.CLOSED) {
       say("not connected: reload this page to go on; nothing that was read is lost");

@@ -117,7 +117,8 @@ new ResizeObserver(([entry]) => {
   canvas.width = box ? box.inlineSize : Math.round(entry.contentRect.width * devicePixelRatio);
   canvas.height = box ? box.blockSize : Math.round(entry.contentRect.height * devicePixelRatio);
   pen.imageSmoothingEnabled = false;
-  draw();
+  // A picture is drawn for the size that the page has told, and for no other.
+  say(0).then(draw);
 }).observe(canvas, { box: "device-pixel-content-box" });
 
 function follow() {

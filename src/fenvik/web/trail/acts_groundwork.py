@@ -31,6 +31,13 @@ def open_screen(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
+def withdraw_screen(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Let the pattern screen's address open nothing any more."""
+    patterns.withdraw_screen(visit_id=tuning.visit_id, actor=request.user, now=timezone.now())
+    messages.info(request, "The pattern screen’s address opens nothing any more. Asked for again, it has a new one.")
+    return None
+
+
 def show(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Show a pattern with its options."""
     typed = {name[2:]: text[:200] for name, text in request.POST.items() if name.startswith("o-")}
@@ -126,6 +133,7 @@ def watch(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 GROUNDWORK_ACTS: dict[str, Act] = {
     "answer": answer,
     "open-screen": open_screen,
+    "withdraw-screen": withdraw_screen,
     "show": show,
     "show-other": show_other,
     "identify": identify,

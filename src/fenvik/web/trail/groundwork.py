@@ -42,7 +42,7 @@ def _checks(scene: Any) -> None:
 
 
 def _screen(scene: Any) -> Screen | None:
-    screen: Screen | None = Screen.objects.filter(visit_id=scene.tuning.visit_id, withdrawn_at__isnull=True).first()
+    screen: Screen | None = Screen.objects.open_at(timezone.now()).filter(visit_id=scene.tuning.visit_id).first()
     scene.extra["screen"] = screen
     scene.extra["screen_address"] = f"{settings.PUBLIC_ADDRESS}{reverse('screen-number')}"
     source = scene.tuning.source
