@@ -3,9 +3,11 @@
 import asyncio
 import contextlib
 import http.client
+import json
 import socket
 import threading
 import time
+import urllib.parse
 
 
 @contextlib.contextmanager
@@ -32,9 +34,11 @@ def served():
 class Line:
     """One connection that has asked for an address and reads what comes."""
 
-    def __init__(self, port, path, cookie=""):
+    def __init__(self, port, path, cookie="", body=None):
         self.socket = socket.create_connection(("127.0.0.1", port), 20)
-        self.socket.sendall(f"GET {path} HTTP/1.1\r\nHost: 127.0.0.1\r\nCookie: {cookie}\r\n\r\n".encode())
+        head = "GET" if body is None else "POST"
+        form = "" if body is None else f"Content-Type: application/x-www-form-urlencoded\r\nContent-Length: {len(body)}\r\n"
+        self.socket.sendall(f"{head} {path} HTTP/1.1\r\nHost: 127.0.0.1\r\nCookie: {cookie}\r\n{form}\r\n{body or ''}".encode())
         self.heard = b""
 
     def until(self, words):
@@ -48,6 +52,44 @@ class Line:
     def end(self):
         """Go away without a word, as a browser does whose laptop is closed."""
         self.socket.close()
+
+
+def post(port, path, cookie="", **fields):
+    """Send a form and return the line on which its answer comes."""
+    token = "t" * 32
+    body = urllib.parse.urlencode(fields | {"csrfmiddlewaretoken": token})
+    return Line(port, path, f"{cookie}; csrftoken={token}", body)
+
+
+def until(condition, seconds=20):
+    """Wait until something is so."""
+    end = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < end, "it did not happen in time"
+        time.sleep(0.02)
+
+
+@contextlib.contextmanager
+def talking(answers):
+    """A device that answers each method with what is given for it, an object or a whole line as bytes; yields its address."""
+    with socket.create_server(("127.0.0.1", 0)) as server:
+
+        def talk(line):
+            with line, contextlib.suppress(OSError):
+                for asked in line.makefile("rb"):
+                    request = json.loads(asked)
+                    answer = answers[request["method"]]
+                    if not isinstance(answer, bytes):
+                        answer = json.dumps({"jsonrpc": "2.0", "id": request["id"], "result": answer}).encode()
+                    line.sendall(answer.replace(b"@id", str(request["id"]).encode()) + b"\n")
+
+        def accept():
+            with contextlib.suppress(OSError):
+                while True:
+                    threading.Thread(target=talk, args=(server.accept()[0],), daemon=True).start()
+
+        threading.Thread(target=accept, daemon=True).start()
+        yield f"127.0.0.1:{server.getsockname()[1]}"
 
 
 def status(port, path, cookie=""):

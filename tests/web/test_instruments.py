@@ -7,7 +7,8 @@ import pytest
 from django.urls import reverse
 
 from fenvik.web.devices.models import Device
-from fenvik.web.devices.services import AddressError, check_address, take_up
+from fenvik.web.devices.reaching import AddressError, check_address
+from fenvik.web.devices.services import take_up
 from fenvik.web.devices.trying import try_out
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import Pass, PassPurpose
@@ -207,10 +208,15 @@ def test_an_owner_says_which_networks_may_be_reached(person, signed_in, stranger
     assert signed_in.get(address).status_code == 302
     person.role = Role.OWNER
     person.save()
-    for wrong, says in (("192.168.7.0/24 barn", "barn is no network"), ("0.0.0.0/0", "every address")):
-        answer = signed_in.post(address, {"networks": wrong})
+    nowhere = ("barn", "0.0.0.0/0", "0.0.0.0/1", "169.254.0.0/16", "fe80::/10", "8.8.8.0/24", "10.0.0.0/7")
+    for wrong in nowhere:
+        answer = signed_in.post(address, {"networks": f"192.168.7.0/24 {wrong}"})
         assert answer.status_code == 422
-        assert says in answer.content.decode()
+        assert f"{wrong} is no private network" in answer.content.decode()
+    person.firm.networks = ["0.0.0.0/1", "169.254.0.0/16"]  # allowed before it was known that they may not be
+    for host in ("8.8.8.8", "169.254.169.254"):
+        with pytest.raises(AddressError, match="outside the networks"):
+            check_address(person.firm, host)
     signed_in.post(address, {"networks": "127.0.0.0/8\n192.168.7.20/24"})
     person.firm.refresh_from_db()
     assert person.firm.networks == ["127.0.0.0/8", "192.168.7.0/24"]

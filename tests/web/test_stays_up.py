@@ -1,16 +1,32 @@
 """What many clients, silent devices and frozen workers must not do to everybody else."""
 
+import socket
+import threading
+import time
+
 import pytest
 from django.conf import settings
 from django.urls import reverse
 
+from fenvik.link.connection import DEADLINE_S
+from fenvik.link.faults import LinkFault
+from fenvik.web.devices.models import Device, Pairing
+from fenvik.web.devices.reaching import AddressError, see_entry
+from fenvik.web.devices.services import take_up
 from fenvik.web.kit.notify import notify
 from fenvik.web.live.hub import hub
+from fenvik.web.passes import engine
+from fenvik.web.passes.models import PassPurpose, PassState
+from fenvik.web.passes.services import start_pass
 from fenvik.web.patterns.services import screen_of
-from tests.web.served import Line, served, status
+from fenvik.web.people.models import Firm
+from tests.web.served import Line, post, served, status, talking, until
 
 pytestmark = pytest.mark.django_db(transaction=True)
 MANY = 3 * settings.POOL_SIZE
+DIRECTORY = {
+    "link": 1, "role": "directory", "maker": "Nobody", "model": "D", "serial": "D1", "firmware": "1", "features": [],
+}  # fmt: skip
 
 
 @pytest.fixture
@@ -74,3 +90,60 @@ def test_a_live_page_ends_at_once_with_what_allowed_it(port, cookie, tuning, per
     while line.socket.recv(1 << 16):
         pass
     assert hub.pages == 0
+
+
+@pytest.fixture
+def silent():
+    """A device that takes connections and never says a word."""
+    with socket.create_server(("127.0.0.1", 0), backlog=200) as server:
+        yield server.getsockname()[1]
+
+
+def test_looks_at_a_silent_display_cost_the_others_nothing(port, cookie, tuning, person, now, silent):
+    device = Device.objects.create(
+        firm=person.firm, role="display", name="Mute", serial="M1", host="127.0.0.1", port=silent, facts={"technology": "lcd"}
+    )
+    Pairing.objects.create(device=device, token="t", at=now, by=person)
+    tuning.display.link = device
+    tuning.display.save()
+    looks = [post(port, reverse("act", args=(tuning.pk, "look-quietly")), cookie) for _ in range(40)]
+    began = time.monotonic()
+    assert {status(port, "/visits/", cookie) for _ in range(20)} == {200}
+    assert time.monotonic() - began < DEADLINE_S, "no page has waited for the display"
+    for look in looks:
+        look.end()
+
+
+def test_a_directory_is_asked_side_by_side_and_bounded(person, now, silent):
+    """Of 30 entries none answers: in turns that is minutes. The server's own database is not looked at; 200 are the most."""
+    database = int(settings.DATABASES["default"]["PORT"])
+    entries = [{"role": "meter", "name": f"M{i}", "serial": f"S{i}", "host": "127.0.0.1", "port": silent} for i in range(30)]
+    entries[0]["port"] = database
+    with talking({"describe": DIRECTORY, "list": entries}) as address:
+        began = time.monotonic()
+        found = take_up(actor=person, address=address, now=now)
+        assert time.monotonic() - began < 2.5 * DEADLINE_S
+    assert found.devices == []
+    assert "Fenvik’s own machine" in found.problems[0]
+    assert all("did not answer within" in words for words in found.problems[1:])
+    with talking({"describe": DIRECTORY, "list": entries * 7}) as address, pytest.raises(LinkFault, match="more than 200"):
+        take_up(actor=person, address=address, now=now)
+
+
+def test_a_directory_elsewhere_does_not_make_this_machine_talk_to_itself(person, monkeypatch):
+    person.firm.networks = ["127.0.0.0/8", "192.168.7.0/24"]
+    with pytest.raises(AddressError, match="own machine"):
+        see_entry(person.firm, "192.168.7.20", "127.0.0.1", 7700)
+    assert see_entry(person.firm, "127.0.0.1", "127.0.0.1", 7700) == "127.0.0.1"
+    assert see_entry(person.firm, "192.168.7.20", "192.168.7.21", 7700) == "192.168.7.21"
+
+
+def test_a_withdrawn_network_cuts_a_pass_that_runs(ready, person, now, impatient):
+    pass_ = start_pass(tuning_id=ready.pk, actor=person, now=now, purpose=PassPurpose.WARM_UP, repeat=True)
+    thread = threading.Thread(target=engine.run, args=(pass_.pk,))
+    thread.start()
+    until(lambda: pass_.readings.count() > 2)
+    Firm.objects.update(networks=["192.168.7.0/24"])
+    thread.join(20)
+    pass_.refresh_from_db()
+    assert (pass_.state, "outside the networks" in pass_.reason) == (PassState.PAUSED, True)

@@ -6,8 +6,8 @@ import time
 from typing import Any, NoReturn
 
 from fenvik.link.faults import DeviceError, LinkFault
+from fenvik.link.sane import flaw, most_bytes, sentence
 
-LONGEST_LINE = 8 * 1024 * 1024
 CONNECT_S = 3.0
 DEADLINE_S = 5.0
 
@@ -55,14 +55,14 @@ class Connection:
         end = time.monotonic() + deadline_s
         try:
             self._send(json.dumps(request, separators=(",", ":")).encode() + b"\n", end, deadline_s)
-            answer = self._parse(self._line(end, deadline_s))
+            answer = self._parse(self._line(end, deadline_s, most_bytes(method)))
         except LinkFault:
             self.close()
             raise
         error = answer.get("error")
         if error is not None:
             data = error.get("data")
-            raise DeviceError(self.who, error["code"], error["message"], data if isinstance(data, dict) else {})
+            raise DeviceError(self.who, error["code"], sentence(error["message"]), data if isinstance(data, dict) else {})
         return answer["result"]
 
     def fault(self, detail: str) -> LinkFault:
@@ -70,11 +70,15 @@ class Connection:
         self.close()
         return LinkFault("shape", self.who, self.where, detail=detail)
 
+    def reach(self, seconds: float) -> socket.socket:
+        """Return a socket to the device; whoever may not reach every address says so here. Raises OSError."""
+        return socket.create_connection((self.host, self.port), seconds)
+
     def _send(self, data: bytes, end: float, deadline_s: float) -> None:
         fresh = self._socket is None
         try:
             if self._socket is None:
-                self._socket = socket.create_connection((self.host, self.port), min(CONNECT_S, deadline_s))
+                self._socket = self.reach(min(CONNECT_S, deadline_s))
                 self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             self._socket.settimeout(max(end - time.monotonic(), 0.01))
             self._socket.sendall(data)
@@ -82,9 +86,10 @@ class Connection:
             kind = "absent" if fresh else "closed"
             raise LinkFault(kind, self.who, self.where) from error  # type: ignore[arg-type]
 
-    def _line(self, end: float, deadline_s: float) -> bytes:
+    def _line(self, end: float, deadline_s: float, most: int) -> bytes:
         assert self._socket is not None
-        while b"\n" not in self._rest:
+        pieces, length = [self._rest], len(self._rest)
+        while b"\n" not in pieces[-1]:
             left = end - time.monotonic()
             if left <= 0:
                 raise LinkFault("silent", self.who, self.where, seconds=deadline_s)
@@ -97,10 +102,11 @@ class Connection:
                 raise LinkFault("closed", self.who, self.where) from error
             if not piece:
                 raise LinkFault("closed", self.who, self.where)
-            self._rest += piece
-            if len(self._rest) > LONGEST_LINE:
-                raise LinkFault("garbage", self.who, self.where)
-        line, _, self._rest = self._rest.partition(b"\n")
+            pieces.append(piece)
+            length += len(piece)
+            if length > most:
+                raise LinkFault("shape", self.who, self.where, detail=f"an answer of more than {most // 1024} KiB")
+        line, _, self._rest = b"".join(pieces).partition(b"\n")
         return line
 
     def _parse(self, line: bytes) -> dict[str, Any]:
@@ -115,6 +121,10 @@ class Connection:
         if answer.get("id") != self._number or isinstance(answer.get("id"), bool):
             raise LinkFault("shape", self.who, self.where, detail="the answer to another request")
         refusal = answer.get("error")
+        # A refusal's sentence is cut where it is shown.
+        told = answer.get("result") if "error" not in answer else refusal.get("data") if isinstance(refusal, dict) else None
+        if words := flaw(told):
+            raise LinkFault("shape", self.who, self.where, detail=words)
         if "error" in answer and not (
             isinstance(refusal, dict)
             and isinstance(refusal.get("code"), int)

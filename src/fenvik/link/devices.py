@@ -6,9 +6,12 @@ from dataclasses import dataclass
 from typing import Any
 
 from fenvik.link.connection import DEADLINE_S, Connection
+from fenvik.link.sane import MOST_ENTRIES, named
 
 ROLES = ("meter", "source", "display", "directory")
 READ_SLACK_S = 20.0  # added to the time that a meter itself expects
+LONGEST_NAME, LONGEST_LIST = 60, 200  # characters of a maker, model, serial; rows of a table, names in a list
+SLOWEST_S = 3600.0  # of one reading
 READ_TIMES = 6.0  # slower efforts and dark patches take several times the middle effort
 
 
@@ -52,13 +55,13 @@ def _number(value: object) -> bool:
 def _table(value: object, width: int) -> bool:
     return (
         isinstance(value, list)
-        and bool(value)
+        and 0 < len(value) <= LONGEST_LIST
         and all(isinstance(row, list) and len(row) == width and all(map(_number, row)) for row in value)
     )
 
 
 def _texts(value: object) -> bool:
-    return isinstance(value, list) and all(isinstance(item, str) for item in value)
+    return isinstance(value, list) and len(value) <= LONGEST_LIST and all(isinstance(item, str) for item in value)
 
 
 class Device:
@@ -79,8 +82,8 @@ class Device:
         if facts.get("role") not in ROLES:
             raise self.connection.fault("no role")
         for member in ("maker", "model", "serial", "firmware"):
-            if not isinstance(facts.get(member), str):
-                raise self.connection.fault(f"no {member}")
+            if not named(facts, (member,), LONGEST_NAME):
+                raise self.connection.fault(f"no {member}, or one of more than {LONGEST_NAME} characters")
         if not _texts(facts.get("features")):
             raise self.connection.fault("no list of features")
         _check_role(self.connection, facts)
@@ -100,18 +103,18 @@ def _check_role(connection: Connection, facts: dict[str, Any]) -> None:
     if facts["role"] == "meter":
         wanted = {
             "kind": facts.get("kind") in ("spectroradiometer", "colorimeter"),
-            "floor": _number(facts.get("floor")),
-            "ceiling": _number(facts.get("ceiling")),
+            "floor": _number(facts.get("floor")) and facts["floor"] >= 0,
+            "ceiling": _number(facts.get("ceiling")) and facts["ceiling"] > 0,
             "efforts": _texts(facts.get("efforts")) and bool(facts.get("efforts")),
-            "typical": _table(facts.get("typical"), 2),
-            "repeatability": _table(facts.get("repeatability"), 4),
+            "typical": _table(facts.get("typical"), 2) and all(0 < row[1] <= SLOWEST_S and row[0] >= 0 for row in facts["typical"]),
+            "repeatability": _table(facts.get("repeatability"), 4) and all(min(row) >= 0 for row in facts["repeatability"]),
         }
     elif facts["role"] == "source":
         rates, bits = facts.get("frame_rates"), facts.get("bits")
         wanted = {
             "formats": _texts(facts.get("formats")) and bool(facts.get("formats")),
             "bits": isinstance(bits, list) and bool(bits) and all(n in (8, 10, 12) for n in bits),
-            "frame_rates": isinstance(rates, list) and bool(rates) and all(map(_number, rates)),
+            "frame_rates": isinstance(rates, list) and bool(rates) and all(_number(rate) and 0 < rate <= 1000 for rate in rates),
             "charts": _texts(facts.get("charts")),
         }
     elif facts["role"] == "display":
@@ -130,15 +133,15 @@ class Directory(Device):
     def list(self) -> list[Entry]:
         """Return the devices of the directory."""
         rows = self.connection.call("list", {})
-        if not isinstance(rows, list):
-            raise self.connection.fault("no list of devices")
+        if not isinstance(rows, list) or len(rows) > MOST_ENTRIES:
+            raise self.connection.fault(f"no list of devices, or one of more than {MOST_ENTRIES}")
         entries = []
         for row in rows:
             port = row.get("port") if isinstance(row, dict) else None
             if (
                 not isinstance(row, dict)
                 or row.get("role") not in ROLES
-                or not all(isinstance(row.get(member), str) for member in ("name", "serial", "host"))
+                or not named(row, ("name", "serial", "host"), 2 * LONGEST_NAME)
                 or not isinstance(port, int)
                 or isinstance(port, bool)
                 or not 0 < port < 65536

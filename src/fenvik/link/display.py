@@ -6,7 +6,9 @@ from typing import Any
 
 from fenvik.link.connection import Connection
 from fenvik.link.devices import Device
+from fenvik.link.sane import MOST_CONTROLS, MOST_MODES, MOST_OPTIONS, named
 
+LONGEST_LABEL = 80  # characters
 KINDS = ("range", "choice", "switch")
 SIGNALS = ("sdr", "hdr10", "hlg", "dynamic")
 Value = float | str | bool
@@ -46,8 +48,10 @@ def _fits(kind: str, row: dict[str, Any], value: object) -> bool:
 
 def checked_control(connection: Connection, row: object) -> dict[str, Any]:
     """Return a control as the link promises it; raises LinkFault for any other shape."""
-    if not isinstance(row, dict) or not all(isinstance(row.get(m), str) for m in ("id", "label", "group")):
-        raise connection.fault("a control without id, label and group")
+    if not isinstance(row, dict) or not named(row, ("id", "label", "group"), LONGEST_LABEL):
+        raise connection.fault(f"a control without id, label and group, or with one of more than {LONGEST_LABEL} characters")
+    if not row["id"]:
+        raise connection.fault("a control whose id is empty")
     kind = row.get("kind")
     if kind not in KINDS:
         raise connection.fault(f"a control of an unknown kind: {row['id'][:40]}")
@@ -56,7 +60,8 @@ def checked_control(connection: Connection, row: object) -> dict[str, Any]:
     ):
         raise connection.fault(f"a range without min, max and step: {row['id'][:40]}")
     options = row.get("options")
-    if kind == "choice" and not (isinstance(options, list) and options and all(isinstance(o, str) for o in options)):
+    listed = isinstance(options, list) and 0 < len(options) <= MOST_OPTIONS
+    if kind == "choice" and not (listed and all(isinstance(o, str) for o in options or ())):
         raise connection.fault(f"a choice without options: {row['id'][:40]}")
     role = row.get("role")
     if role is not None and not isinstance(role, str):
@@ -110,8 +115,8 @@ class LinkedDisplay(Device):
     def modes(self) -> list[PictureMode]:
         """Return the picture modes."""
         rows = self._call("modes")
-        if not isinstance(rows, list):
-            raise self.connection.fault("no list of modes")
+        if not isinstance(rows, list) or len(rows) > MOST_MODES:
+            raise self.connection.fault(f"no list of modes, or one of more than {MOST_MODES}")
         made = []
         for row in rows:
             signals = row.get("signals") if isinstance(row, dict) else None
@@ -127,8 +132,8 @@ class LinkedDisplay(Device):
     def controls(self, mode: str) -> list[dict[str, Any]]:
         """Return the controls of a mode, each with its value and default, in the menu's own order."""
         rows = self._call("controls", mode=mode)
-        if not isinstance(rows, list):
-            raise self.connection.fault("no list of controls")
+        if not isinstance(rows, list) or len(rows) > MOST_CONTROLS:
+            raise self.connection.fault(f"no list of controls, or one of more than {MOST_CONTROLS}")
         made = [checked_control(self.connection, row) for row in rows]
         if len({row["id"] for row in made}) != len(made):
             raise self.connection.fault("two controls with one id")

@@ -41,21 +41,21 @@ def link_of(display: Display) -> Device | None:
 
 
 @contextmanager
-def _line(display: Display) -> Iterator[LinkedDisplay]:
+def _line(display: Display, for_page: bool = True) -> Iterator[LinkedDisplay]:
     device = link_of(display)
     if device is None:
         raise NotLinkedError(
             f"{display.name} is not among the devices that were found. Look for it under Instruments, or type its settings."
         )
-    with locate(device) as connection:
+    with locate(device, for_page=for_page) as connection:
         yield LinkedDisplay(connection, getattr(getattr(device, "pairing", None), "token", ""))
 
 
 @contextmanager
-def paired(display: Display) -> Iterator[LinkedDisplay]:
+def paired(display: Display, *, for_page: bool = True) -> Iterator[LinkedDisplay]:
     """Give a line to a display that is paired. Raises NotLinkedError, NotPairedError, LinkFault, DeviceError."""
     try:
-        with _line(display) as line:
+        with _line(display, for_page) as line:
             if not line.token:
                 raise NotPairedError(f"{display.name} has not been paired yet: let it show its code and type it here.")
             yield line
@@ -98,9 +98,25 @@ def _tries(left: int) -> str:
     return " One try is left." if left == 1 else f" {left} tries are left."
 
 
+_looking: set[int] = set()  # displays that are being asked by this process
+
+
 def look(*, tuning: Tuning, now: datetime) -> dict[str, Any]:
-    """Ask the tuning's display what it shows, and remember it. Raises what ``paired`` raises."""
+    """Ask the tuning's display what it shows, and remember it. Raises what ``paired`` raises.
+
+    Where another page is asking it already, that one's answer comes to all pages: what is known so far is returned at once.
+    """
     display = tuning.display
+    if display.pk in _looking:
+        return display.said or {}
+    _looking.add(display.pk)
+    try:
+        return _look(tuning, display, now)
+    finally:
+        _looking.discard(display.pk)
+
+
+def _look(tuning: Tuning, display: Display, now: datetime) -> dict[str, Any]:
     with paired(display) as line:
         state = line.state()
         modes = (display.said or {}).get("modes") or [

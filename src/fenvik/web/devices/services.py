@@ -1,27 +1,23 @@
 """Taking devices up from a directory, and finding them again."""
 
-import ipaddress
-import socket
+import time
+from concurrent.futures import ThreadPoolExecutor, wait
 from dataclasses import dataclass
 from datetime import datetime
 
-from django.db import transaction
+from django.db import IntegrityError, transaction
 
 from fenvik.core.errors import FenvikError
 from fenvik.link.connection import Connection
-from fenvik.link.devices import Description, Directory
+from fenvik.link.devices import Description, Directory, Entry
 from fenvik.link.devices import Device as Linked
 from fenvik.link.faults import DeviceError, LinkFault
 from fenvik.web.devices.models import Device
+from fenvik.web.devices.reaching import AddressError, Line, check_address, parse_address, see_entry, waiting
+from fenvik.web.kit.database import let_go
 from fenvik.web.people.models import Firm, User
 
-DESCRIBE_S = 3.0
-
-
-class AddressError(FenvikError):
-    """An address that is none, or that lies outside the networks which the firm allows."""
-
-    code = "address"
+SIDE_BY_SIDE, ALL_S = 16, 10.0  # of a directory's entries, and how long all of them may take together
 
 
 class WrongDeviceError(FenvikError):
@@ -38,35 +34,11 @@ class Found:
     problems: list[str]
 
 
-def check_address(firm: Firm, host: str) -> str:
-    """Return the IP address of a host that the firm's devices may have. Raises AddressError.
-
-    Device addresses are a way into the local network, so the name is resolved once and the address is what is used.
-    """
-    try:
-        address = str(socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)[0][4][0])
-        place = ipaddress.ip_address(address)
-    except (OSError, ValueError, UnicodeError, IndexError) as error:
-        raise AddressError(f"{host[:80]} is no address that can be found. Write it as 127.0.0.1:7700.") from error
-    if not any(place in ipaddress.ip_network(network) for network in firm.networks):
-        raise AddressError(
-            f"{host[:80]} is outside the networks that {firm.name} allows for devices. "
-            "An owner of the firm can allow its network."
-        )
-    return address
-
-
-def parse_address(text: str) -> tuple[str, int]:
-    """Return host and port of ``host:port``. Raises AddressError."""
-    host, _, port = text.strip().rpartition(":")
-    if not host or not port.isdigit() or not 0 < int(port) < 65536:
-        raise AddressError("An address is a host and a port, for example 127.0.0.1:7700.")
-    return host.strip("[]"), int(port)
-
-
-def _describe(host: str, port: int, who: str) -> Description:
-    with Connection(host, port, who) as connection:
-        return Linked(connection).describe()
+def _describe(firm: Firm, directory: str, entry: Entry) -> tuple[str, Description]:
+    """Ask an entry of a directory what it is; runs beside others, and asks nothing of the database."""
+    where = see_entry(firm, directory, entry.host, entry.port)
+    with Connection(where, entry.port, entry.name) as connection:
+        return where, Linked(connection).describe()
 
 
 def take_up(*, actor: User, address: str, now: datetime) -> Found:
@@ -74,29 +46,50 @@ def take_up(*, actor: User, address: str, now: datetime) -> Found:
 
     Doing it again refreshes them. Raises AddressError, LinkFault or DeviceError when nothing there can be read.
     """
+    firm = Firm.objects.get(pk=actor.firm_id)
     host, port = parse_address(address)
-    place = check_address(actor.firm, host)
-    with Connection(place, port, "The directory or device") as connection:
+    place = check_address(firm, host)
+    with Line(firm.pk, place, port, "The directory or device") as connection:
         described = Linked(connection).describe()
         if described.role != "directory":
             name = f"{described.maker} {described.model}".strip() or described.serial
             return Found([_keep(actor, described, name, (place, port), None, now)], [])
-        entries = Directory(connection).list()
+        entries = [entry for entry in Directory(connection).list() if entry.role != "directory"]
     devices, problems = [], []
-    for entry in entries:
-        if entry.role == "directory":
+    for entry, told in zip(entries, _ask_all(firm, place, entries), strict=True):
+        if isinstance(told, str):
+            problems.append(told)
             continue
-        try:
-            where = check_address(actor.firm, entry.host)
-            described = _describe(where, entry.port, entry.name)
-        except (AddressError, LinkFault, DeviceError) as problem:
-            problems.append(str(problem))
-            continue
+        where, described = told
         if described.serial != entry.serial or described.role != entry.role:
             problems.append(f"{entry.name}: the directory and the device disagree about what it is.")
             continue
-        devices.append(_keep(actor, described, entry.name, (where, entry.port), (place, port), now))
+        try:
+            devices.append(_keep(actor, described, entry.name, (where, entry.port), (place, port), now))
+        except AddressError as problem:
+            problems.append(str(problem))
     return Found(devices, problems)
+
+
+def _ask_all(firm: Firm, directory: str, entries: list[Entry]) -> list[tuple[str, Description] | str]:
+    """Return what each entry says it is, or a sentence why it does not; all are asked side by side, for so long together."""
+    let_go()
+    with waiting.one_of(firm.pk):
+        pool = ThreadPoolExecutor(SIDE_BY_SIDE)
+        end = time.monotonic() + ALL_S
+        asked = [pool.submit(_describe, firm, directory, entry) for entry in entries]
+        wait(asked, timeout=max(end - time.monotonic(), 0.0))
+        pool.shutdown(wait=False, cancel_futures=True)
+    told: list[tuple[str, Description] | str] = []
+    for entry, one in zip(entries, asked, strict=True):
+        if not one.done() or one.cancelled():
+            told.append(f"{entry.name} did not answer within {ALL_S:.0f} s, as others did not. Look for it again.")
+            continue
+        try:
+            told.append(one.result())
+        except (AddressError, LinkFault, DeviceError) as problem:
+            told.append(str(problem))
+    return told
 
 
 def _keep(
@@ -112,40 +105,48 @@ def _keep(
         raise AddressError(
             f"{name} tells no serial, so it could not be told from another one. Its bridge must give it one."
         )
-    with transaction.atomic():
-        device, _ = Device.objects.update_or_create(
-            firm_id=actor.firm_id,
-            serial=described.serial,
-            defaults={
-                "role": described.role, "name": name[:120], "host": where[0], "port": where[1],
-                "directory_host": "" if directory is None else directory[0],
-                "directory_port": None if directory is None else directory[1],
-                "facts": described.facts, "seen_at": now, "removed_at": None,
-            },
-        )  # fmt: skip
-    return device
+    facts = {
+        "role": described.role, "name": name[:120], "host": where[0], "port": where[1],
+        "directory_host": "" if directory is None else directory[0],
+        "directory_port": None if directory is None else directory[1],
+        "facts": described.facts, "seen_at": now, "removed_at": None,
+    }  # fmt: skip
+    key = {"firm_id": actor.firm_id, "serial": described.serial}
+    try:
+        with transaction.atomic():
+            return Device.objects.update_or_create(**key, defaults=facts)[0]
+    except IntegrityError:
+        # Two looked at the same moment: the other one has it, and this one refreshes it.
+        with transaction.atomic():
+            return Device.objects.update_or_create(**key, defaults=facts)[0]
 
 
-def locate(device: Device) -> Connection:
-    """Return a connection to a device, asking its directory where it is now. Raises LinkFault, DeviceError.
+def locate(device: Device, *, for_page: bool = True) -> Line:
+    """Return a connection to a device, asking its directory where it is now. Raises LinkFault, DeviceError, AddressError.
 
     A bridge may have been started again on another port; the serial says whether it is still the same device.
     """
     host, port = device.host, device.port
     if device.directory_host and device.directory_port:
-        with Connection(device.directory_host, device.directory_port, "The directory") as connection:
+        directory = Line(device.firm_id, device.directory_host, device.directory_port, "The directory", for_page=for_page)
+        with directory as connection:
             for entry in Directory(connection).list():
                 if entry.serial == device.serial:
-                    host, port = check_address(device.firm, entry.host), entry.port
+                    host, port = see_entry(device.firm, device.directory_host, entry.host, entry.port), entry.port
                     break
             else:
                 raise LinkFault("absent", device.name, connection.where)
-    connection = Connection(host, port, device.name)
-    described = Linked(connection).describe()
+    line = Line(device.firm_id, host, port, device.name, for_page=for_page)
+    try:
+        described = Linked(line).describe()
+    except (FenvikError, OSError):
+        line.close()
+        raise
     if described.serial != device.serial:
-        connection.close()
+        line.close()
         raise WrongDeviceError(
             f"At {host}:{port} there is {described.maker} {described.model} {described.serial}, not {device.name} "
             f"{device.serial}. Look the devices up again under Instruments."
         )
-    return connection
+    return line
+

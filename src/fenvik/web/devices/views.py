@@ -1,6 +1,5 @@
 """The firm's instruments: the list, one device with its trying out, and the networks in which devices may be."""
 
-import ipaddress
 from datetime import datetime
 from typing import Any
 
@@ -18,6 +17,7 @@ from fenvik.web.corrections.models import Correction
 from fenvik.web.devices.displays import answer_code, show_code
 from fenvik.web.devices.keyed import keyed_meter, keyed_source
 from fenvik.web.devices.models import Device, DeviceRole
+from fenvik.web.devices.reaching import network
 from fenvik.web.devices.services import take_up
 from fenvik.web.devices.trying import try_out
 from fenvik.web.kit.models import of_firm_or_404
@@ -42,13 +42,13 @@ class NetworksForm(forms.Form):
         made, wrong = [], []
         for line in self.cleaned_data["networks"].split():
             try:
-                made.append(str(ipaddress.ip_network(line, strict=False)))
+                made.append(str(network(line)))
             except ValueError:
                 wrong.append(line[:60])
         if wrong:
-            raise forms.ValidationError(f"{', '.join(wrong)} is no network. Write 192.168.7.0/24.")
-        if any(ipaddress.ip_network(network).prefixlen == 0 for network in made):
-            raise forms.ValidationError("That would allow every address there is. Name the networks in which your devices are.")
+            raise forms.ValidationError(
+                f"{', '.join(wrong)} is no private network. Devices are in networks such as 192.168.7.0/24 or 10.0.0.0/8."
+            )
         if len(made) > MOST_NETWORKS:
             raise forms.ValidationError(f"There are more than {MOST_NETWORKS}.")
         return list(dict.fromkeys(made))

@@ -23,8 +23,10 @@ from fenvik.link.devices import Meter, Source
 from fenvik.link.faults import DeviceError, LinkFault
 from fenvik.web.devices.displays import paired
 from fenvik.web.devices.models import Device
+from fenvik.web.devices.reaching import Line
 from fenvik.web.devices.services import locate
 from fenvik.web.devices.standing import WrongStateError, is_paired, see
+from fenvik.web.kit.database import let_go
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.passes.pace import note_pace
@@ -37,6 +39,7 @@ from fenvik.web.visits.models import Tuning
 
 log = structlog.get_logger(__name__)
 RETRY_S = 1.0
+NETWORKS_S = 1.0  # how often it is seen that the networks of open lines are still allowed
 LOOK_S = 0.2  # how often a waiting pass looks whether it is asked to stop
 CHANGE_OVER = "Take {0} away and put {1} in its place, aimed at the same spot. Then go on."
 # Passes whose readings are held against a mode: how the display stands is seen before they begin.
@@ -171,6 +174,7 @@ class Runner:
         self.brightest = 0.0  # cd/m² that was read at most
         self.last_shown: dict[str, Shown] = {}  # by meter: what it read last, to see whether the picture still follows
         self.last_read: float | None = None  # when the reading before was begun
+        self.networks_seen = time.monotonic()
         self.failing_since: float | None = None  # since when no reading has come through
 
     def _following(self) -> int:
@@ -249,7 +253,7 @@ class Runner:
         return self.person.asked(kind, patch_of(self.row), index=self.next, taken=self.taken, by=self.by)
 
     def _meter(self, device: Device) -> Meter | KeyedMeter:
-        return KeyedMeter(self._ask, device.name) if device.is_keyed else Meter(locate(device))
+        return KeyedMeter(self._ask, device.name) if device.is_keyed else Meter(locate(device, for_page=False))
 
     def _source(self, device: Device) -> Source | ScreenSource | KeyedSource:
         pass_ = self.plan.pass_
@@ -258,7 +262,7 @@ class Runner:
         screen = device.facts.get("screen")
         if screen is not None:
             return ScreenSource(int(screen), device.name)
-        source = Source(locate(device))
+        source = Source(locate(device, for_page=False))
         rate = pass_.frame_rate or (device.facts.get("frame_rates") or [60])[-1]
         told = pass_.conditions.get("signal") or {"format": "sdr", "colorimetry": "bt709"}
         source.signal(
@@ -267,8 +271,23 @@ class Runner:
         )  # fmt: skip
         return source
 
+    def _lines(self) -> list[Any]:
+        """The lines to devices that are open."""
+        devices = [device for device in (*self.meters.values(), self.source) if device is not None]
+        return [line for device in devices if isinstance(line := getattr(device, "connection", None), Line)]
+
+    def _see_networks(self) -> None:
+        """Raise AddressError where a network has been withdrawn while a line into it is open."""
+        if time.monotonic() < self.networks_seen + NETWORKS_S:
+            return
+        self.networks_seen = time.monotonic()
+        for line in self._lines():
+            line.see_that_it_may()
+        let_go()
+
     def _connect(self) -> None:
         pass_ = self.plan.pass_
+        self._see_networks()
         if self.source is None:
             self.source = self._source(pass_.source)
             self._see_the_display()
@@ -286,7 +305,7 @@ class Runner:
         if not is_paired(tuning.display):
             return
         try:
-            with paired(tuning.display) as line:
+            with paired(tuning.display, for_page=False) as line:
                 self.store.note_state(see(tuning, line, any_input=bool(pass_.conditions.get("accepted"))))
         except WrongStateError as clash:
             self.store.note_state({}, clash.mend)

@@ -59,6 +59,10 @@ class HandsFreeRunner(Runner):
             self.display_line.close()
         self.display_line = None
 
+    def _lines(self) -> list[Any]:
+        own = self.display_line
+        return [*super()._lines(), *([own.connection] if own is not None else [])]
+
     def _heed(self, asked: Asked) -> None:
         if asked.stop and not self.stops:
             self.stops = True
@@ -133,7 +137,7 @@ class HandsFreeRunner(Runner):
             pairing = Pairing.objects.filter(device=device).first()
             if pairing is None:
                 raise NotPairedError(f"{device.name} is not paired any more: pair it again at Arrival, then go on.")
-            self.display_line = LinkedDisplay(locate(device), pairing.token)
+            self.display_line = LinkedDisplay(locate(device, for_page=False), pairing.token)
         return self.display_line
 
     def patiently(self, act: Any) -> Any:

@@ -1,0 +1,64 @@
+"""Answers that have the right shape and are no answers: too long, too large, or with characters that are none."""
+
+import json
+
+import pytest
+
+from fenvik.link.connection import Connection
+from fenvik.link.devices import Meter
+from fenvik.link.display import LinkedDisplay
+from fenvik.link.faults import DeviceError, LinkFault
+from fenvik.link.sane import LONGEST_SENTENCE
+from tests.web.served import talking
+
+METER = {
+    "link": 1, "role": "meter", "maker": "Nobody", "model": "M", "serial": "S1", "firmware": "1", "features": [],
+    "kind": "colorimeter", "floor": 0.01, "ceiling": 2000, "efforts": ["normal"], "typical": [[1, 0.5]],
+    "repeatability": [[1, 0.01, 0.001, 0.001]],
+}  # fmt: skip
+CONTROL = {"id": "c", "label": "C", "group": "G", "kind": "switch", "value": True, "default": True}
+
+
+def at(address):
+    host, _, port = address.partition(":")
+    return Connection(host, int(port), "It")
+
+
+@pytest.mark.parametrize(
+    "wrong",
+    [
+        {"floor": int("9" * 400)}, {"floor": 1e300}, {"floor": -1.0}, {"serial": "a\0b"}, {"maker": "\ud800"}, {"model": "m" * 61},
+        {"repeatability": [[1, -0.01, 0.001, 0.001]]}, {"typical": [[1, -2.0]]}, {"typical": [[1, 1e9]]}, {"efforts": ["x"] * 201},
+        {"note": {"a": {"b": "\x07"}}}, {"note": "x" * 501}, {"note": "x" * 70_000},
+    ],
+)  # fmt: skip
+def test_what_a_device_says_of_itself_is_bounded(wrong):
+    with talking({"describe": METER}) as address:
+        assert Meter(at(address)).describe().serial == "S1"
+    with talking({"describe": METER | wrong}) as address, pytest.raises(LinkFault):
+        Meter(at(address)).describe()
+
+
+@pytest.mark.parametrize(
+    "rows",
+    [
+        [CONTROL | {"id": f"c{i}"} for i in range(60_000)], [CONTROL | {"id": f"c{i}"} for i in range(2001)],
+        [CONTROL | {"id": ""}],
+        [CONTROL | {"label": "l" * 81}], [CONTROL | {"kind": "choice", "options": ["a"] * 501, "value": "a", "default": "a"}],
+        [CONTROL | {"kind": "range", "min": 0, "max": 1e300, "step": 1, "value": 0, "default": 0}],
+    ],
+)  # fmt: skip
+def test_a_menu_is_bounded(rows):
+    with talking({"controls": rows}) as address, pytest.raises(LinkFault):
+        LinkedDisplay(at(address), "t").controls("m")
+
+
+def test_a_refusals_own_sentence_is_cut_and_can_be_shown():
+    words = "No\0t\ud800 now.\n" + "x" * 40_000
+    line = json.dumps({"jsonrpc": "2.0", "id": 1, "error": {"code": 5, "message": words}}).encode()
+    with talking({"read": line}) as address, pytest.raises(DeviceError) as refusal:
+        Meter(at(address)).read()
+    said = str(refusal.value)
+    assert said.startswith("It: No t now. xxx")
+    assert len(said) <= LONGEST_SENTENCE + 4
+    assert said.encode()
