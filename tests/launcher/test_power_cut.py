@@ -128,3 +128,38 @@ def test_a_killed_database_costs_at_most_the_reading_in_flight(site):
         site.look_after()
         time.sleep(0.3)
     assert [index for _, index, _ in site.rows(stored)] == list(range(21)), "each patch once, in order"
+
+
+def test_a_frozen_worker_comes_back_and_stores_nothing_twice(site):
+    """Stopped for longer than its heartbeat and let go on, twice: another has the pass by then, and the frozen one lives on."""
+    standins = site.start("standins", "--haste", "12")
+    address = next(line.split()[1] for line in standins.stdout if line.startswith("directory"))
+    command = [sys.executable, "-c", PREPARE, address]
+    prepared = subprocess.run(command, env=site.environment, capture_output=True, text=True, check=True)
+    pass_id = int(prepared.stdout.split()[-1])
+    stored = f"SELECT index FROM passes_reading WHERE pass_id = {pass_id} ORDER BY id"
+    token = f"SELECT run_token FROM passes_pass WHERE id = {pass_id}"
+
+    def until(condition):
+        end = time.monotonic() + 60
+        while not condition():
+            assert time.monotonic() < end, (site.rows(stored), site.rows(f"SELECT state FROM passes_pass WHERE id = {pass_id}"))
+            time.sleep(0.05)
+
+    first = site.start("worker")
+    until(lambda: len(site.rows(stored)) >= 4)
+    second = site.start("worker")
+    for frozen, least in ((first, 6), (second, 12)):
+        holder = site.rows(token)
+        frozen.send_signal(signal.SIGSTOP)
+        until(lambda holder=holder: site.rows(token) != holder)
+        until(lambda least=least: len(site.rows(stored)) >= least)
+        frozen.send_signal(signal.SIGCONT)
+        time.sleep(1.0)  # what it would do wrong, it does now
+    until(lambda: site.rows(f"SELECT state FROM passes_pass WHERE id = {pass_id}") == [("done",)])
+    assert [index for (index,) in site.rows(stored)] == list(range(21)), "each patch once, in order"
+    assert [worker.poll() for worker in (first, second)] == [None, None]
+    until(lambda: site.rows("SELECT count(*) FROM procrastinate_jobs") == [(0,)])
+    first.kill()
+    first.wait(10)
+    first.stdout.close()

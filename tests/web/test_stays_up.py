@@ -1,11 +1,15 @@
 """What many clients, silent devices and frozen workers must not do to everybody else."""
 
+import contextlib
 import socket
 import threading
 import time
+import uuid
+from dataclasses import replace
 
 import pytest
 from django.conf import settings
+from django.db import connection
 from django.urls import reverse
 
 from fenvik.link.connection import DEADLINE_S
@@ -16,10 +20,12 @@ from fenvik.web.devices.services import take_up
 from fenvik.web.kit.notify import notify
 from fenvik.web.live.hub import hub
 from fenvik.web.passes import engine
-from fenvik.web.passes.models import PassPurpose, PassState
-from fenvik.web.passes.services import start_pass
+from fenvik.web.passes.models import Pass, PassPurpose, PassState
+from fenvik.web.passes.services import ask_to_stop, start_pass
+from fenvik.web.passes.store import Store
 from fenvik.web.patterns.services import screen_of
 from fenvik.web.people.models import Firm
+from fenvik.web.trail.facts import STOPS
 from tests.web.served import Line, post, served, status, talking, until
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -147,3 +153,72 @@ def test_a_withdrawn_network_cuts_a_pass_that_runs(ready, person, now, impatient
     thread.join(20)
     pass_.refresh_from_db()
     assert (pass_.state, "outside the networks" in pass_.reason) == (PassState.PAUSED, True)
+
+
+@pytest.mark.parametrize("read", [0, 1, 3])
+def test_a_pass_that_is_paused_and_stopped_leaves_pages_that_open(ready, person, now, impatient, signed_in, read):
+    pass_ = start_pass(tuning_id=ready.pk, actor=person, now=now)
+    plan = engine.take(pass_.pk, uuid.uuid4())
+    store = Store(pass_.pk, ready.pk, plan.pass_.run_token)
+    runner = engine.runner_of(plan, store)
+    real = runner.store.add
+
+    def add(taken):
+        asked = real(taken)
+        return replace(asked, pause=True) if taken.index + 1 == read else asked
+
+    runner.store.add = add
+    if read:
+        runner.run()
+    else:
+        store.set_state(PassState.PAUSED)
+    store.close()
+    ask_to_stop(pass_id=pass_.pk, actor=person, now=now)
+    pass_.refresh_from_db()
+    assert (pass_.state, pass_.readings.count()) == (PassState.STOPPED, read)
+    assert (pass_.summary is not None) == (read > 0)
+    # Whatever ends a pass without making its summary, no page fails for want of one.
+    for summary in (pass_.summary, None):
+        Pass.objects.update(summary=summary)
+        for stop in STOPS:
+            assert signed_in.get(reverse("stop", args=(ready.pk, stop))).status_code == 200, stop
+        for address in ("visits", "clients"):
+            assert signed_in.get(reverse(address)).status_code == 200
+        assert signed_in.get(reverse("compare", args=(ready.pk,))).status_code == 200
+
+
+FULL = """
+CREATE FUNCTION no_room() RETURNS trigger AS $$ BEGIN RAISE EXCEPTION 'no space left' USING ERRCODE = '53100'; END $$ LANGUAGE plpgsql;
+CREATE TRIGGER no_room BEFORE INSERT ON {} FOR EACH ROW EXECUTE FUNCTION no_room();
+"""
+
+
+@contextlib.contextmanager
+def full_disk(table):
+    with connection.cursor() as cursor:
+        cursor.execute(FULL.format(table))
+        try:
+            yield
+        finally:
+            cursor.execute(f"DROP TRIGGER no_room ON {table}; DROP FUNCTION no_room()")
+
+
+def test_a_full_disk_is_said_while_it_lasts_and_costs_no_reading(ready, person, now, impatient, port, cookie):
+    line = live(port, ready, cookie)
+    pass_ = start_pass(tuning_id=ready.pk, actor=person, now=now)
+    with full_disk("passes_reading"):
+        thread = threading.Thread(target=engine.run, args=(pass_.pk,))
+        thread.start()
+        line.until(b"event: trouble\ndata: \"The disk of Fenvik")
+        assert pass_.readings.count() == 0
+    thread.join(60)
+    line.until(b"event: trouble\ndata: \"\"")
+    pass_.refresh_from_db()
+    assert pass_.state == PassState.DONE
+    assert list(pass_.readings.order_by("id").values_list("index", flat=True)) == list(range(len(pass_.patches)))
+
+
+def test_a_page_says_that_there_is_no_room(signed_in):
+    with full_disk("clients_client"):
+        answer = signed_in.post(reverse("new-client"), {"name": "Nobody"})
+    assert (answer.status_code, "There is no room" in answer.content.decode()) == (507, True)

@@ -1,7 +1,9 @@
 """What is no request of a person's gets a sentence and not a fault: characters that no text has, objects that are not there."""
 
+import psycopg
 from django.core.exceptions import ObjectDoesNotExist
 from django.http import Http404, HttpRequest, HttpResponse, HttpResponseBadRequest
+from django.shortcuts import render
 from django.utils.deprecation import MiddlewareMixin
 
 NUL = "\0"
@@ -23,9 +25,11 @@ class NonsenseMiddleware(MiddlewareMixin):
         return None
 
     def process_exception(self, request: HttpRequest, exception: Exception) -> HttpResponse | None:
-        """Answer 404 for a row that was asked for and is not there."""
+        """Answer 404 for a row that was asked for and is not there, and say so where the database has no room."""
         if isinstance(exception, ObjectDoesNotExist):
             from fenvik.web.people.views import not_there
 
             return not_there(request, exception)
+        if isinstance(exception.__cause__, psycopg.errors.DiskFull):
+            return render(request, "people/full.html", status=507)
         return None

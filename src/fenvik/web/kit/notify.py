@@ -8,7 +8,7 @@ from django.db import connection
 CHANNEL = "fenvik"
 
 
-def payload(tuning_id: int, **facts: int) -> str:
+def payload(tuning_id: int, **facts: int | str) -> str:
     """Return what is sent: the tuning, and what in it."""
     return json.dumps({"tuning": tuning_id, **facts}, separators=(",", ":"))
 

@@ -26,6 +26,7 @@ class Hub:
 
     def __init__(self) -> None:
         self._queues: dict[Key, set[asyncio.Queue[int]]] = defaultdict(set)
+        self.trouble: dict[int, str] = {}  # by tuning: what keeps its pass from going on, until the next that is heard of it
         self.count = 0  # of notifications: whoever renders for one number need not render again
 
     @property
@@ -87,6 +88,9 @@ class Hub:
                     async for note in connection.notifies():
                         told = json.loads(note.payload)
                         what = next(kind for kind in KINDS if kind in told)
+                        if what == "tuning":
+                            self.trouble.pop(told[what], None)
+                            self.trouble |= {told[what]: str(told["trouble"])} if told.get("trouble") else {}
                         self.tell((what, told[what]))
             except (psycopg.Error, OSError, ValueError, KeyError, StopIteration) as error:
                 log.warning("listening was interrupted", error=str(error))

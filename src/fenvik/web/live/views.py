@@ -97,6 +97,7 @@ async def live(request: HttpRequest, pk: int, stop: str) -> StreamingHttpRespons
         with hub.subscribe(*keys) as queue:
             yield "retry: 700\n\n"
             sent: dict[str, str] = {}
+            trouble = ""
             # The first look is this page's own: what others share may be older than what this page has just done.
             fragments = await sync_to_async(render_fragments, thread_sensitive=False)(*key)
             while True:
@@ -106,6 +107,9 @@ async def live(request: HttpRequest, pk: int, stop: str) -> StreamingHttpRespons
                 sent = fragments
                 if fresh:
                     yield f"event: fragments\ndata: {json.dumps(fresh)}\n\n"
+                if trouble != hub.trouble.get(pk, ""):
+                    trouble = hub.trouble.get(pk, "")
+                    yield f"event: trouble\ndata: {json.dumps(trouble)}\n\n"
                 number = await newest(queue, STILL_HERE_S)
                 if number is None and await sync_to_async(_still_in, thread_sensitive=False)(request, watcher):
                     yield ": still here\n\n"

@@ -108,9 +108,10 @@ def take(pass_id: int, token: uuid.UUID) -> Plan | None:
         )
         if not pass_.is_open or pass_.state == PassState.PAUSED:
             return None
-        pass_.run_token, pass_.state = token, PassState.RUNNING
+        # A reason that an earlier worker left is no longer true: what is wrong now will be said anew.
+        pass_.run_token, pass_.state, pass_.reason = token, PassState.RUNNING, ""
         pass_.started_at = pass_.started_at or datetime.now(UTC)
-        pass_.save(update_fields=["run_token", "state", "started_at"])
+        pass_.save(update_fields=["run_token", "state", "reason", "started_at"])
         # Pages say so before the first reading, and have loaded what it will need.
         notify(pass_.tuning_id, pass_id=pass_id)
         done = set() if pass_.repeat else read_already(pass_)
@@ -126,7 +127,7 @@ def run(pass_id: int) -> None:
     if plan is None:
         return
     bound.info("pass taken", done=len(plan.done), patches=len(plan.rows))
-    store = Store(pass_id, plan.pass_.tuning_id, token)
+    store = Store(pass_id, plan.pass_.tuning_id, token, ending=stopping.is_set)
     runner = runner_of(plan, store)
     try:
         runner.run()

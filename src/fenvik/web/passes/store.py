@@ -1,14 +1,18 @@
 """The engine's own line to the database: one statement stores a reading, tells the world and hears what is asked.
 
-The ORM is not used here on purpose: a create inside atomic() alone halves the rate of stored readings.
+The ORM is not used here on purpose: a create inside atomic() alone halves the rate of stored readings. A reading is stored under
+the lock of its pass's row: a worker that was frozen while another took the pass over finds there that it has lost it.
 """
 
+import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
 
 import psycopg
+import structlog
 from django.db import connections
 from psycopg.types.json import Jsonb
 
@@ -20,7 +24,7 @@ STORE = """
 WITH mine AS (
     SELECT id, pause_asked_at IS NOT NULL AS pause, stop_asked_at IS NOT NULL AS stop,
            CASE WHEN repeat THEN patches END AS patches, answer
-    FROM passes_pass WHERE id = %(pass_id)s AND run_token = %(token)s
+    FROM passes_pass WHERE id = %(pass_id)s AND run_token = %(token)s FOR NO KEY UPDATE
 ), stored AS (
     INSERT INTO passes_reading (pass_id, index, label, part, r, g, b, x, y, z, too_dark, average, effort, seconds, clock,
                                  started_at, at)
@@ -75,6 +79,14 @@ SELECT pg_notify(%(channel)s, %(payload)s) FROM mine
 """
 
 
+FULL = (
+    "The disk of Fenvik’s database is full. The pass waits with what it has read and goes on as soon as there is room; "
+    "whoever runs Fenvik must make some."
+)
+FULL_AGAIN_S = 1.0
+log = structlog.get_logger(__name__)
+
+
 class LostPassError(Exception):
     """Another worker has taken the pass over: this one must not store anything any more."""
 
@@ -108,7 +120,8 @@ class Taken:
 class Store:
     """Stores the readings of one pass for as long as this worker holds it."""
 
-    def __init__(self, pass_id: int, tuning_id: int, token: UUID) -> None:
+    def __init__(self, pass_id: int, tuning_id: int, token: UUID, *, ending: Callable[[], bool] = lambda: False) -> None:
+        self.ending = ending  # whether the worker is being ended, which waits for nothing
         parameters = connections["default"].get_connection_params()
         wanted = {key: parameters[key] for key in ("host", "port", "dbname", "user", "password") if key in parameters}
         self._connection = psycopg.connect(**wanted, autocommit=True, prepare_threshold=1)
@@ -117,6 +130,7 @@ class Store:
             "token": token,
             "channel": CHANNEL,
             "payload": payload(tuning_id, **{"pass": pass_id}, reading=0),
+            "trouble": payload(tuning_id, trouble=FULL),
         }
 
     def close(self) -> None:
@@ -124,10 +138,20 @@ class Store:
         self._connection.close()
 
     def _row(self, statement: str, **values: Any) -> tuple[Any, ...]:
-        row = self._connection.execute(statement, self._base | values).fetchone()
-        if row is None:
-            raise LostPassError
-        return row
+        while True:
+            try:
+                row = self._connection.execute(statement, self._base | values).fetchone()
+            except psycopg.errors.DiskFull as error:
+                # What was read is in hand: it is stored as soon as there is room, and whoever looks is told meanwhile.
+                if self.ending():
+                    raise
+                log.warning("the database's disk is full", pass_id=self._base["pass_id"], error=str(error).strip())
+                self._connection.execute("SELECT pg_notify(%(channel)s, %(trouble)s)", self._base)
+                time.sleep(FULL_AGAIN_S)
+                continue
+            if row is None:
+                raise LostPassError
+            return row
 
     def add(self, taken: Taken) -> Asked:
         """Store a reading, tell it, and return what is asked. Raises LostPassError."""

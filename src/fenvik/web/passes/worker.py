@@ -7,7 +7,9 @@ import signal
 import structlog
 from asgiref.sync import sync_to_async
 from django.db import close_old_connections
+from procrastinate import App
 from procrastinate.contrib.django import app as queue
+from procrastinate.jobs import Status
 
 from fenvik.web.passes import engine, services
 
@@ -16,6 +18,7 @@ HEARTBEAT_S = 1.0
 DEAD_AFTER_S = 4.0
 LOOK_S = 1.0
 GRACE_S = 6.0
+AGAIN_S = 0.5
 
 
 def _adopt() -> None:
@@ -35,7 +38,8 @@ async def _look_after(worker_queue: object) -> None:
         try:
             for job in await manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_S):
                 log.warning("job of a dead worker taken up again", job_id=job.id)
-                await manager.retry_job(job)
+                # Its pass gets a new job below. Under the old one's number a worker that was only frozen would end this job later.
+                await manager.finish_job_by_id_async(job_id=job.id, status=Status.FAILED, delete_job=True)
             await manager.prune_stalled_workers(DEAD_AFTER_S)
             await sync_to_async(_adopt, thread_sensitive=False)()
         except Exception:
@@ -43,12 +47,11 @@ async def _look_after(worker_queue: object) -> None:
         await asyncio.sleep(LOOK_S)
 
 
-async def run_worker(*, concurrency: int) -> None:
-    """Work until SIGTERM or SIGINT; passes in hand let go after the reading in flight."""
-    worker_queue = queue.with_connector(queue.connector.get_worker_connector())
-    async with worker_queue.open_async():
-        working = asyncio.create_task(
-            worker_queue.run_worker_async(
+async def _work(worker_queue: App, concurrency: int) -> None:
+    """Take jobs. Where the queue's own worker gives up, having been frozen or without its database, it begins anew."""
+    while True:
+        try:
+            await worker_queue.run_worker_async(
                 concurrency=concurrency,
                 install_signal_handlers=False,
                 update_heartbeat_interval=HEARTBEAT_S,
@@ -56,7 +59,16 @@ async def run_worker(*, concurrency: int) -> None:
                 shutdown_graceful_timeout=GRACE_S,
                 delete_jobs="always",
             )
-        )
+        except Exception as error:
+            log.warning("the queue was lost; it is taken up again", error=str(error).strip())
+        await asyncio.sleep(AGAIN_S)
+
+
+async def run_worker(*, concurrency: int) -> None:
+    """Work until SIGTERM or SIGINT; passes in hand let go after the reading in flight."""
+    worker_queue = queue.with_connector(queue.connector.get_worker_connector())
+    async with worker_queue.open_async():
+        working = asyncio.create_task(_work(worker_queue, concurrency))
 
         def end() -> None:
             engine.stopping.set()

@@ -252,6 +252,7 @@ function follow(address) {
     for (const [id, html] of Object.entries(fragments)) put(id, html);
     document.documentElement.dataset.shown = String(performance.timeOrigin + performance.now());
   });
+  stream.addEventListener("trouble", (event) => say(JSON.parse(event.data)));
   stream.addEventListener("ended", () => {
     stream.close();
     window.location.reload(); // to the sign-in; what was typed is kept as a draft
