@@ -3,6 +3,7 @@
 import datetime as dt
 import os
 
+import hypothesis  # noqa: F401 - its plugin would import it as the last thing of a run, deep in pytest, where Python 3.11 may refuse
 import pytest
 
 from fenvik.standins.bench import make_bench

@@ -1,22 +1,25 @@
 """A job with no link at all: patches that a person shows, values that a person types."""
 
+import datetime as dt
 import threading
 import time
 
 import pytest
+from django.db import connection
 from django.urls import reverse
 
 from fenvik.web.devices.keyed import keyed_meter, keyed_source
 from fenvik.web.devices.models import Device
 from fenvik.web.passes import engine, services
-from fenvik.web.passes.models import PassPurpose, PassState
+from fenvik.web.passes.models import Pass, PassPurpose, PassState
+from tests.web.served import until
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
 
-@pytest.fixture(autouse=True)
-def calm(settings):
-    settings.KEYED_PATIENCE_S = 5.0
+@pytest.fixture(autouse=True, params=[0.0, 5.0], ids=["let go of", "held"])
+def calm(settings, request):
+    settings.KEYED_LINGER_S = request.param
     engine.stopping.clear()
 
 
@@ -36,8 +39,18 @@ class Running:
 
     def __init__(self, pass_, person):
         self.pass_, self.person = pass_, person
-        self.thread = threading.Thread(target=engine.run, args=(pass_.pk,))
+        self.thread = threading.Thread(target=self.work)
         self.thread.start()
+
+    def work(self):
+        """As workers do: run the pass whenever it has been given to them, and let go of it while it waits for a person."""
+        while True:
+            engine.run(self.pass_.pk)
+            while (now := Pass.objects.get(pk=self.pass_.pk)).is_parked and (now.answer or {}).get("n") != now.asks["n"]:
+                time.sleep(0.005)
+            if not now.is_parked:
+                connection.close()
+                return
 
     def asked(self, not_this=None):
         end = time.monotonic() + 5
@@ -102,8 +115,7 @@ def test_a_slip_is_typed_again(keyed, run):
     running.asked(first)
     second = running.say(back=True)
     assert running.asked(second)["index"] == 0
-    running.say(xyz=[95, 100, 109])
-    running.asked(first)
+    running.asked(running.say(xyz=[95, 100, 109]))
     rows = list(running.pass_.readings.order_by("id"))
     assert [row.index for row in rows] == [0, 0]
     assert rows[1].y == 100, "the newest of a patch counts; the slip stays on record"
@@ -128,15 +140,19 @@ def test_a_pass_that_asks_can_be_paused_and_goes_on_where_it_was(keyed, run, per
     assert running.pass_.state == PassState.PAUSED
     assert running.pass_.asks is None
     services.resume(pass_id=running.pass_.pk, actor=person)
-    again = threading.Thread(target=engine.run, args=(running.pass_.pk,))
-    again.start()
-    running.thread = again
+    running.thread = threading.Thread(target=running.work)
+    running.thread.start()
     assert running.asked()["index"] == 1
 
 
-def test_nobody_answers_for_long(keyed, run, settings):
-    settings.KEYED_PATIENCE_S = 0.2
+def test_nobody_answers_for_long(keyed, run, settings, now):
+    settings.KEYED_LINGER_S = 0.0
     running = run(keyed)
+    running.asked()
+    until(lambda: Pass.objects.get(pk=running.pass_.pk).is_parked)
+    services.give_up_asking(now=now)
+    assert Pass.objects.get(pk=running.pass_.pk).is_parked
+    services.give_up_asking(now=now + dt.timedelta(seconds=settings.KEYED_PATIENCE_S + 10))
     running.thread.join(10)
     running.pass_.refresh_from_db()
     assert running.pass_.state == PassState.PAUSED

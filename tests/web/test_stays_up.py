@@ -188,7 +188,8 @@ def test_a_pass_that_is_paused_and_stopped_leaves_pages_that_open(ready, person,
 
 
 FULL = """
-CREATE FUNCTION no_room() RETURNS trigger AS $$ BEGIN RAISE EXCEPTION 'no space left' USING ERRCODE = '53100'; END $$ LANGUAGE plpgsql;
+CREATE FUNCTION no_room() RETURNS trigger AS $$ BEGIN
+RAISE EXCEPTION 'no space left' USING ERRCODE = '53100'; END $$ LANGUAGE plpgsql;
 CREATE TRIGGER no_room BEFORE INSERT ON {} FOR EACH ROW EXECUTE FUNCTION no_room();
 """
 

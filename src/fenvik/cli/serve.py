@@ -31,7 +31,7 @@ def web(arguments: list[str]) -> int:
 def worker(arguments: list[str]) -> int:
     """Run passes until told to stop."""
     made = argparse.ArgumentParser(prog="fenvik worker")
-    made.add_argument("--concurrency", type=int, default=4)
+    made.add_argument("--concurrency", type=int, default=8)
     given = made.parse_args(arguments)
     django.setup()
     from fenvik.web.passes.worker import run_worker

@@ -154,6 +154,8 @@ LINK_SLACK_S = float(os.environ.get("FENVIK_LINK_SLACK_S", "20"))
 DEVICE_PATIENCE_S = float(os.environ.get("FENVIK_DEVICE_PATIENCE_S", "60"))
 # A person who shows patches or types values is waited for so long.
 KEYED_PATIENCE_S = float(os.environ.get("FENVIK_KEYED_PATIENCE_S", "3600"))
+# A worker itself waits so long for an answer before it lets go of the pass until there is one.
+KEYED_LINGER_S = float(os.environ.get("FENVIK_KEYED_LINGER_S", "0.3"))
 # How often white is read while a display warms up.
 WARM_UP_INTERVAL_S = float(os.environ.get("FENVIK_WARM_UP_INTERVAL_S", "30"))
 # The address under which other machines of the house reach Fenvik, shown where one is to be typed there.

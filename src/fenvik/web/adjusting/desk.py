@@ -220,7 +220,7 @@ def _surroundings(tuning: Tuning, greys: Sequence[GreyRow]) -> Surroundings | No
 
 
 _kept: OrderedDict[tuple[Any, ...], "Desk"] = OrderedDict()
-MOST_KEPT = 64
+MOST_KEPT = 12  # each holds hundreds of readings
 
 
 def kept_lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:

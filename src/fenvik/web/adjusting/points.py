@@ -15,7 +15,7 @@ from fenvik.web.passes.models import Reading
 from fenvik.web.visits.models import Tuning
 
 KINDS = ("gain", "offset", "point", "tone")
-MOST_KEPT = 64
+MOST_KEPT = 12
 
 
 @dataclass(frozen=True)

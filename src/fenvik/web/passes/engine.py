@@ -30,7 +30,7 @@ from fenvik.web.kit.database import let_go
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.passes.pace import note_pace
-from fenvik.web.passes.person import KeyedMeter, KeyedSource, Person, TakenBackError
+from fenvik.web.passes.person import KeyedMeter, KeyedSource, ParkedError, Person, TakenBackError
 from fenvik.web.passes.services import read_already
 from fenvik.web.passes.store import Asked, LostPassError, Store, Taken
 from fenvik.web.passes.warm import judge_warm_up
@@ -136,6 +136,8 @@ def run(pass_id: int) -> None:
         bound.warning("pass lost to another worker")
     except _WorkerEnds:
         bound.info("worker ends; the pass goes on with the next one")
+    except ParkedError:
+        bound.info("pass waits for a person")
     except (psycopg.OperationalError, OperationalError):
         raise  # the database is away: whoever looks after lost jobs starts this one again
     except Exception:
@@ -331,6 +333,7 @@ class Runner:
             except TakenBackError:
                 self.next, shown = max(self.next - 1, 0), None
                 self.done.discard(self.next)
+                self.store.take_back(self.next)
                 continue
             shown, self.last_read = self._look, taken.started_at.timestamp()
             asked = self.store.add(taken)
@@ -371,7 +374,7 @@ class Runner:
     def _read(self, patch: Patch, *, show: bool) -> Taken:
         assert self.source is not None
         pass_ = self.plan.pass_
-        if show:
+        if show and not self._was_typed():
             chart = self.row.get("chart")
             if chart is not None and not isinstance(self.source, KeyedSource):
                 self.source.chart(chart["name"], chart.get("options"))
@@ -387,6 +390,11 @@ class Runner:
         if rule is None or keyed or not rule.wants(None if taken.too_dark else taken.xyz[1], pass_.average, effort):
             return taken
         return self._once(patch, max(rule.average, pass_.average), rule.effort or effort)
+
+    def _was_typed(self) -> bool:
+        """Whether the value that is wanted was typed while nobody held the pass: its patch was shown before it was asked."""
+        told = (self.plan.pass_.answer or {}).get("n")
+        return isinstance(self.meters[self.by], KeyedMeter) and told == f"value-{self.next}-{self.taken}"
 
     def average_for(self, patch: Patch) -> int:
         """Return how many averages a patch is read with."""

@@ -104,6 +104,11 @@ class Pass(FirmModel):
         return "file" in self.conditions
 
     @property
+    def is_parked(self) -> bool:
+        """Whether nobody works on it until a person answers what it asks."""
+        return self.state == PassState.RUNNING and self.run_token is None and self.asks is not None
+
+    @property
     def is_open(self) -> bool:
         """Whether it still holds its devices."""
         return self.finished_at is None

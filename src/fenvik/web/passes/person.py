@@ -2,11 +2,11 @@
 
 import time
 from collections.abc import Callable, Sequence
+from datetime import UTC, datetime
 from typing import Any
 
 from django.conf import settings
 
-from fenvik.core.errors import FenvikError
 from fenvik.core.patches import Patch
 from fenvik.link.devices import MeterReading
 from fenvik.link.faults import DeviceError
@@ -19,16 +19,8 @@ class TakenBackError(Exception):
     """The person wants the patch before this one read again."""
 
 
-class UnansweredError(FenvikError):
-    """Nobody answered for a long time."""
-
-    code = "unanswered"
-
-    def __init__(self, seconds: float) -> None:
-        super().__init__(
-            f"Nobody typed a value for {seconds / 60:.0f} minutes, so the pass waits. "
-            "What was typed is kept; go on when you are back."
-        )
+class ParkedError(Exception):
+    """The pass has been let go of until the person answers."""
 
 
 class Person:
@@ -38,27 +30,29 @@ class Person:
         self._store, self._heed = store, heed
 
     def asked(self, kind: str, patch: Patch, *, index: int, taken: int, by: str) -> dict[str, Any]:
-        """Ask, and return the answer. Raises TakenBackError, UnansweredError, and whatever heeding raises.
+        """Ask, and return the answer. Raises TakenBackError, ParkedError, and whatever heeding raises.
 
+        A person may take an hour, and a worker has other passes: it lets go of this one, and the answer brings it back.
         What is asked has the same number after a worker has died: an answer that was on its way then still counts.
         """
         number = f"{kind}-{index}-{taken}"
         self._store.ask(
             {
                 "n": number, "kind": kind, "index": index, "by": by, "label": patch.label, "rgb": list(patch.rgb),
-                "percent": list(patch.percent),
+                "percent": list(patch.percent), "at": datetime.now(UTC).isoformat(),
             }
         )  # fmt: skip
-        end = time.monotonic() + settings.KEYED_PATIENCE_S
-        while time.monotonic() < end:
+        end = time.monotonic() + settings.KEYED_LINGER_S
+        while True:
             asked = self._store.asked()
             self._heed(asked)
             if asked.answer is not None and asked.answer.get("n") == number:
                 if asked.answer.get("back"):
                     raise TakenBackError
                 return asked.answer
+            if time.monotonic() > end and self._store.park(number):
+                raise ParkedError
             time.sleep(LOOK_S)
-        raise UnansweredError(settings.KEYED_PATIENCE_S)
 
 
 Ask = Callable[[str], dict[str, Any]]

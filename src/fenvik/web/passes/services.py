@@ -4,6 +4,7 @@ from dataclasses import asdict, dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
+from django.conf import settings
 from django.db import IntegrityError, connection, transaction
 from django.db.models import Q
 
@@ -19,6 +20,9 @@ from fenvik.web.people.models import User
 from fenvik.web.visits.models import Tuning
 
 PICTURES = (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT)
+UNANSWERED = (
+    "Nobody typed a value for {minutes:.0f} minutes, so the pass waits. What was typed is kept; go on when you are back."
+)
 WARM_FOR = timedelta(hours=6)  # a warm-up that was watched longer ago says nothing of now
 
 
@@ -313,7 +317,11 @@ def _open(pass_id: int, actor: User) -> Pass:
 def ask_to_pause(*, pass_id: int, actor: User, now: datetime) -> Pass:
     """Ask a pass to wait after the reading in flight; asking again changes nothing. Raises PassFinishedError."""
     pass_ = _open(pass_id, actor)
-    if pass_.pause_asked_at is None and pass_.state != PassState.PAUSED:
+    if pass_.is_parked:
+        pass_.state, pass_.asks = PassState.PAUSED, None
+        pass_.save(update_fields=["state", "asks"])
+        notify(pass_.tuning_id, pass_id=pass_id)
+    elif pass_.pause_asked_at is None and pass_.state != PassState.PAUSED:
         pass_.pause_asked_at = now
         pass_.save(update_fields=["pause_asked_at"])
         notify(pass_.tuning_id, pass_id=pass_id)
@@ -354,6 +362,8 @@ def answer(*, pass_id: int, actor: User, number: str, said: dict[str, Any]) -> P
         raise AnsweredError
     pass_.answer = said | {"n": number}
     pass_.save(update_fields=["answer"])
+    if pass_.is_parked:
+        defer(pass_id)
     notify(pass_.tuning_id, pass_id=pass_id)
     return pass_
 
@@ -370,7 +380,7 @@ def ask_to_stop(*, pass_id: int, actor: User, now: datetime) -> Pass:
         # It may have a display to put back, which is a worker's work.
         pass_.state, pass_.reason, pass_.pause_asked_at = PassState.QUEUED, "", None
         defer(pass_id)
-    elif pass_.state in (PassState.PAUSED, PassState.QUEUED) and not begun:  # nobody holds it
+    elif (pass_.state in (PassState.PAUSED, PassState.QUEUED) and not begun) or pass_.is_parked:  # nobody holds it
         pass_.state, pass_.finished_at, pass_.run_token = PassState.STOPPED, now, None
     pass_.save(update_fields=["stop_asked_at", "pause_asked_at", "state", "reason", "finished_at", "run_token"])
     if pass_.finished_at is not None:
@@ -467,17 +477,35 @@ def change_patch(*, pass_id: int, actor: User, patch: Patch) -> None:
     notify(pass_.tuning_id, pass_id=pass_id)
 
 
+def give_up_asking(*, now: datetime) -> None:
+    """Pause passes whose question nobody has answered for a long time: their instruments may be wanted elsewhere."""
+    seconds = settings.KEYED_PATIENCE_S
+    parked = Pass.objects.filter(finished_at__isnull=True, state=PassState.RUNNING, run_token__isnull=True)
+    for pk in parked.values_list("pk", flat=True):
+        with transaction.atomic():
+            pass_ = Pass.objects.select_for_update(of=("self",)).get(pk=pk)
+            asked = None if pass_.asks is None else datetime.fromisoformat(pass_.asks["at"])
+            if not pass_.is_parked or asked is None or now - asked < timedelta(seconds=seconds):
+                continue
+            pass_.state, pass_.asks = PassState.PAUSED, None
+            pass_.reason = UNANSWERED.format(minutes=seconds / 60)
+            pass_.save(update_fields=["state", "asks", "reason"])
+            notify(pass_.tuning_id, pass_id=pk)
+
+
 def without_a_job() -> list[int]:
     """Return the passes that should be worked on and that no job of the queue has: what a crash leaves behind."""
     with connection.cursor() as cursor:
         cursor.execute(
             """
             SELECT p.id FROM passes_pass p
-            WHERE p.finished_at IS NULL AND p.state <> %s AND NOT EXISTS (
+            WHERE p.finished_at IS NULL AND p.state <> %s
+            AND NOT (p.state = %s AND p.run_token IS NULL AND p.asks IS NOT NULL AND p.answer->>'n' IS DISTINCT FROM p.asks->>'n')
+            AND NOT EXISTS (
                 SELECT 1 FROM procrastinate_jobs j
                 WHERE j.status IN ('todo', 'doing') AND j.task_name = %s AND j.args @> jsonb_build_object('pass_id', p.id)
             )
             """,
-            [PassState.PAUSED, "run_pass"],
+            [PassState.PAUSED, PassState.RUNNING, "run_pass"],
         )
         return [row[0] for row in cursor.fetchall()]

@@ -73,9 +73,21 @@ SELECT id FROM mine
 """
 ASK = """
 WITH mine AS (
-    UPDATE passes_pass SET asks = %(asks)s, answer = NULL WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
+    UPDATE passes_pass SET asks = %(asks)s, answer = CASE WHEN answer->>'n' = %(number)s THEN answer END
+    WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
 )
 SELECT pg_notify(%(channel)s, %(payload)s) FROM mine
+"""
+TAKE_BACK = """
+UPDATE passes_pass SET conditions = conditions || jsonb_build_object('again', COALESCE(conditions->'again', '{}'::jsonb) ||
+    jsonb_build_object(%(index)s::text, (SELECT max(id) FROM passes_reading WHERE pass_id = %(pass_id)s)))
+WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
+"""
+PARK = """
+UPDATE passes_pass SET run_token = NULL
+WHERE id = %(pass_id)s AND run_token = %(token)s AND pause_asked_at IS NULL AND stop_asked_at IS NULL
+    AND (answer IS NULL OR answer->>'n' IS DISTINCT FROM %(number)s)
+RETURNING id
 """
 
 
@@ -189,8 +201,17 @@ class Store:
         self._row(NOTE, state=Jsonb(state), mend=Jsonb(mend))
 
     def ask(self, asks: dict[str, Any]) -> None:
-        """Ask the person for something, and forget what was answered before. Raises LostPassError."""
-        self._row(ASK, asks=Jsonb(asks))
+        """Ask the person for something, and forget what was answered to anything else. Raises LostPassError."""
+        self._row(ASK, asks=Jsonb(asks), number=asks["n"])
+
+    def take_back(self, index: int) -> None:
+        """Remember that a patch is to be read once more, whoever holds the pass then. Raises LostPassError."""
+        self._row(TAKE_BACK, index=index)
+
+    def park(self, number: str) -> bool:
+        """Let go of a pass that waits for an answer; return whether nothing has been said meanwhile, so that it is let go."""
+        row = self._connection.execute(PARK, self._base | {"number": number}).fetchone()
+        return row is not None
 
     def set_state(self, state: PassState, reason: str = "") -> None:
         """Change the state, and let go of the pass with those in which nobody works on it. Raises LostPassError."""

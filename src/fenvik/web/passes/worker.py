@@ -3,10 +3,12 @@
 import asyncio
 import contextlib
 import signal
+from concurrent.futures import ThreadPoolExecutor
 
 import structlog
 from asgiref.sync import sync_to_async
 from django.db import close_old_connections
+from django.utils import timezone
 from procrastinate import App
 from procrastinate.contrib.django import app as queue
 from procrastinate.jobs import Status
@@ -24,6 +26,7 @@ AGAIN_S = 0.5
 def _adopt() -> None:
     close_old_connections()
     try:
+        services.give_up_asking(now=timezone.now())
         for pass_id in services.without_a_job():
             log.warning("pass without a job taken up again", pass_id=pass_id)
             services.defer(pass_id)
@@ -66,6 +69,8 @@ async def _work(worker_queue: App, concurrency: int) -> None:
 
 async def run_worker(*, concurrency: int) -> None:
     """Work until SIGTERM or SIGINT; passes in hand let go after the reading in flight."""
+    # Each pass is a thread that mostly waits; the loop's own executor would have six on two cores.
+    asyncio.get_running_loop().set_default_executor(ThreadPoolExecutor(concurrency + 4))
     worker_queue = queue.with_connector(queue.connector.get_worker_connector())
     async with worker_queue.open_async():
         working = asyncio.create_task(_work(worker_queue, concurrency))

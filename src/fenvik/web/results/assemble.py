@@ -75,7 +75,7 @@ def undrifted(pass_: Pass, rows: list[Reading]) -> Readings:
 
 
 _kept: OrderedDict[tuple[int, int, int, str, str], Analysis | None] = OrderedDict()
-MOST_KEPT = 256
+MOST_KEPT = 32  # each holds its readings drawn anew, about a megabyte
 
 
 def analysis_of(pass_: Pass | None, tuning: Tuning, last_reading: int | None = None) -> Analysis | None:

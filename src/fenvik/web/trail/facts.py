@@ -1,5 +1,6 @@
 """The trail: seven stops, each with one fact in words, computed from the data and never ticked by hand."""
 
+from collections import Counter
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -19,6 +20,7 @@ from fenvik.web.menus.values import Values, shown, values_from
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.results.proof import counted, proof, short_of, unfinished
 
+SHOWN_OF_A_PURPOSE = 2
 STOPS = {
     "arrival": "Arrival",
     "groundwork": "Groundwork",
@@ -60,10 +62,29 @@ class Trail:
         return mark_safe("".join(f'<i class="{mark}"></i>' for mark in marks))
 
 
+def with_lists(tuning: Any) -> Any:
+    """Bring the lists and meters of a tuning's passes that are shown: open ones, the newest two of each purpose, what is named.
+
+    A tuning that was measured a hundred times has megabytes of them, which would be kept with it.
+    """
+    counted_of: Counter[str] = Counter()
+    wanted = []
+    for pass_ in sorted(tuning.main_passes, key=lambda p: p.pk, reverse=True):
+        counted_of[pass_.purpose] += 1
+        if pass_.is_open or counted_of[pass_.purpose] <= SHOWN_OF_A_PURPOSE or pass_.named_at is not None:
+            wanted.append(pass_.pk)
+    told = Pass.objects.filter(pk__in=wanted).values_list("pk", "patches", "meter_facts") if wanted else ()
+    lists = {pk: (patches, facts) for pk, patches, facts in told}
+    for pass_ in tuning.main_passes:
+        if pass_.pk in lists:
+            pass_.patches, pass_.meter_facts = lists[pass_.pk]
+    return tuning
+
+
 def with_trails(tunings: QuerySet, *, whole: bool = False) -> QuerySet:
     """Add to tunings what their trails need: a number of queries that does not grow with the rows.
 
-    ``whole`` brings the passes' lists and meters too, for the one tuning that is shown; lists do without.
+    The passes' lists and meters stay in the database: ``with_lists`` brings those that the one tuning that is shown needs.
     """
     passes = Pass.objects.exclude(purpose__in=(PassPurpose.ADJUST, PassPurpose.AIM), finished_at__isnull=False)
     passes = counted(passes.filter(removed_at__isnull=True))
@@ -84,7 +105,7 @@ def with_trails(tunings: QuerySet, *, whole: bool = False) -> QuerySet:
             ),
             Prefetch(
                 "passes",
-                passes.select_related("correction", "reference") if whole else passes.defer("patches", "meter_facts"),
+                (passes.select_related("correction", "reference") if whole else passes).defer("patches", "meter_facts"),
                 to_attr="main_passes",
             ),
             Prefetch("answers", CheckAnswer.objects.order_by("id"), to_attr="ordered_answers"),

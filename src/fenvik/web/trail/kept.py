@@ -14,7 +14,7 @@ import psycopg
 from django.db import connection
 from django.db.models import Count, Max
 
-from fenvik.web.trail.facts import with_trails
+from fenvik.web.trail.facts import with_lists, with_trails
 from fenvik.web.visits.models import Tuning
 
 MOST = {True: 60, False: 600}
@@ -73,7 +73,7 @@ def tunings(firm_id: int, pks: Sequence[int], *, whole: bool = False) -> list[An
     if lacking:
         # The version was read before the rows: should they change in between, the next look loads them again.
         for tuning in with_trails(Tuning.objects.filter(pk__in=lacking), whole=whole):
-            found[tuning.pk] = tuning
+            found[tuning.pk] = with_lists(tuning) if whole else tuning
     if lacking or behind:
         with _lock:
             for pk in (*lacking, *behind):
