@@ -4,6 +4,7 @@ import csv
 import math
 import re
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -61,7 +62,7 @@ class ReadingsFile:
     surround: Floats  # percent of signal, NaN where the file does not say
     dark: np.ndarray  # (n,) of bool: too dark to read
 
-    @property
+    @cached_property
     def signal(self) -> Floats:
         """Return signal fractions (n, 3), unclipped."""
         scale = 2.0 ** (self.bits - 8.0)[:, None]

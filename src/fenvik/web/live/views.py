@@ -11,11 +11,13 @@ from django.db import close_old_connections
 from django.http import Http404, HttpRequest, StreamingHttpResponse
 from django.middleware.csrf import get_token
 from django.template.loader import render_to_string
+from django.utils import timezone
 
 from fenvik.web.kit.database import let_go
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.notify import mark_of
 from fenvik.web.live.hub import ENDED, hub, newest
+from fenvik.web.passes.imports import wait_for
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.trail.options import Options, options_of
 from fenvik.web.trail.scenes import make_scene
@@ -70,9 +72,10 @@ def _checked(request: HttpRequest, pk: int) -> Watcher:
     return Watcher(request.user.firm_id, request.user.pk, mark_of(request.session.session_key or ""), get_token(request))
 
 
-def _still_in(request: HttpRequest, watcher: Watcher) -> bool:
-    """Whether the session that opened a page is still one of that person, who may still be here."""
+def _still_in(request: HttpRequest, watcher: Watcher, pk: int) -> bool:
+    """Whether the session that opened a page is still one of that person, who may still be here; what they wait for is told."""
     try:
+        wait_for(pk, timezone.now())
         kept = type(request.session)(request.session.session_key)
         asked = HttpRequest()
         asked.session = kept
@@ -111,7 +114,7 @@ async def live(request: HttpRequest, pk: int, stop: str) -> StreamingHttpRespons
                     trouble = hub.trouble.get(pk, "")
                     yield f"event: trouble\ndata: {json.dumps(trouble)}\n\n"
                 number = await newest(queue, STILL_HERE_S)
-                if number is None and await sync_to_async(_still_in, thread_sensitive=False)(request, watcher):
+                if number is None and await sync_to_async(_still_in, thread_sensitive=False)(request, watcher, pk):
                     yield ": still here\n\n"
                 elif number is None or number == ENDED:
                     yield "event: ended\ndata: {}\n\n"

@@ -165,3 +165,46 @@ class Reading(FirmModel):
             return self.x, self.y, self.z
         x, y, z = matrix @ (self.x, self.y, self.z)
         return float(x), float(y), float(z)
+
+
+class ImportState(models.TextChoices):
+    WAITING = "waiting", "waiting"
+    READING = "reading", "being taken up"
+    DONE = "done", "taken up"
+    REFUSED = "refused", "refused"
+    STOPPED = "stopped", "stopped"
+
+
+class ReadingsImport(FirmModel):
+    """A large file of readings on its way into a tuning; a worker takes it up. ``seen_at``: when anybody waited for it last."""
+
+    firm_path = "tuning__visit__firm_id"
+    tuning = models.ForeignKey("visits.Tuning", on_delete=models.PROTECT, related_name="imports")
+    purpose = models.CharField(max_length=12, choices=PassPurpose.choices)
+    name = models.CharField(max_length=120)
+    data = models.BinaryField()  # emptied when it has ended
+    state = models.CharField(max_length=8, choices=ImportState.choices, default=ImportState.WAITING)
+    rows = models.PositiveIntegerField(default=0)
+    stored = models.PositiveIntegerField(default=0)
+    problem = models.TextField(blank=True)
+    made = models.ForeignKey(Pass, null=True, on_delete=models.PROTECT, related_name="+")
+    created_at = models.DateTimeField()
+    created_by = models.ForeignKey("people.User", on_delete=models.PROTECT)
+    seen_at = models.DateTimeField()
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(
+                fields=["tuning"], condition=models.Q(state__in=["waiting", "reading"]), name="one_open_import_a_tuning"
+            )
+        ]
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it is still on its way."""
+        return self.state in (ImportState.WAITING, ImportState.READING)
+
+    @property
+    def percent(self) -> int:
+        """How far it has come."""
+        return round(100 * self.stored / self.rows) if self.rows else 0

@@ -9,3 +9,11 @@ def run_pass(pass_id: int) -> None:
     from fenvik.web.passes.engine import run
 
     run(pass_id)
+
+
+@app.task(name="take_up_file", queue="passes")
+def take_up_file(import_id: int) -> None:
+    """Take up a large file of readings."""
+    from fenvik.web.passes.imports import run
+
+    run(import_id)

@@ -13,7 +13,8 @@ from procrastinate import App
 from procrastinate.contrib.django import app as queue
 from procrastinate.jobs import Status
 
-from fenvik.web.passes import engine, services
+from fenvik.web.passes import engine, imports, services
+from fenvik.web.passes.tasks import take_up_file
 
 log = structlog.get_logger(__name__)
 HEARTBEAT_S = 1.0
@@ -26,6 +27,8 @@ AGAIN_S = 0.5
 def _adopt() -> None:
     close_old_connections()
     try:
+        for import_id in imports.without_a_job():
+            take_up_file.configure(lock=f"import-{import_id}").defer(import_id=import_id)
         services.give_up_asking(now=timezone.now())
         for pass_id in services.without_a_job():
             log.warning("pass without a job taken up again", pass_id=pass_id)

@@ -5,11 +5,12 @@ from datetime import datetime
 from typing import Any
 
 from django.db import transaction
-from django.db.models import Count, Func, IntegerField, Max, QuerySet
+from django.db.models import Count, Func, IntegerField, Max, OuterRef, QuerySet, Subquery
+from django.db.models.functions import Coalesce
 
 from fenvik.core.errors import FenvikError
 from fenvik.web.kit.notify import notify
-from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.people.models import User
 from fenvik.web.visits.models import Tuning
 
@@ -24,9 +25,11 @@ class NotAProofError(FenvikError):
 
 def counted(passes: QuerySet) -> QuerySet:
     """Add to passes how many patches were read, of how many, and the newest reading; newest first."""
+    # By sub-queries: joined with its readings, a pass would have its list of patches unpacked once for each of them.
+    of_pass = Reading.objects.filter(pass_of=OuterRef("pk")).order_by().values("pass_of")
     return passes.annotate(
-        read=Count("readings__index", distinct=True),
-        last_reading=Max("readings__id"),
+        read=Coalesce(Subquery(of_pass.annotate(n=Count("index", distinct=True)).values("n")), 0),
+        last_reading=Subquery(of_pass.annotate(n=Max("id")).values("n")),
         patch_count=Func("patches", function="jsonb_array_length", output_field=IntegerField()),
     ).order_by("-created_at", "-pk")
 

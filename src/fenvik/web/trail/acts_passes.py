@@ -10,7 +10,7 @@ from fenvik.formats.readings import ReadingsError
 from fenvik.web.devices import standing
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.notify import notify
-from fenvik.web.passes import files
+from fenvik.web.passes import files, imports
 from fenvik.web.passes import services as passes
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.results.proof import name_proof, remove_file
@@ -57,16 +57,26 @@ def readings_file(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     try:
         if given is None or given.size > MOST_READINGS_BYTES:
             raise ReadingsError(1, "-", "choose a file of at most 16 MiB")
-        made = files.take_up(
-            tuning_id=tuning.pk, actor=request.user, data=given.read(), name=given.name or "a file", now=timezone.now(),
-            purpose=PassPurpose.LEFT if stop == "left" else PassPurpose.FOUND,
-        )  # fmt: skip
+        told = {
+            "tuning_id": tuning.pk, "actor": request.user, "data": given.read(), "name": given.name or "a file",
+            "now": timezone.now(), "purpose": PassPurpose.LEFT if stop == "left" else PassPurpose.FOUND,
+        }  # fmt: skip
+        if given.size > imports.AT_ONCE_BYTES:
+            imports.begin(**told)
+            return redirect("stop", pk=tuning.pk, stop=stop)
+        made = files.take_up(**told)
     except ReadingsError as problem:
         return show_stop(request, tuning.pk, stop, readings_problem=str(problem), problems=True)
     what = "as left" if stop == "left" else "as found"
     count = made.readings.count()
     messages.info(request, f"{count} readings of {given.name} are kept. They count as {what} only if you let them.")
     return redirect("stop", pk=tuning.pk, stop=stop)
+
+
+def stop_import(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Stop a file that is being taken up, or put away what was said of one."""
+    imports.stop(tuning_id=tuning.pk, actor=request.user)
+    return None
 
 
 def read_again(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
@@ -144,6 +154,7 @@ PASS_ACTS: dict[str, Act] = {
     "read-rest": read_rest,
     "drift": keep_drift,
     "readings-file": readings_file,
+    "stop-import": stop_import,
     "name-proof": name_as_proof,
     "choose-mode": choose_mode,
     "remove-file": remove,

@@ -1,6 +1,7 @@
 """What a stop shows: the trail, the head line, the field, the hand and the tape."""
 
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -16,7 +17,8 @@ from fenvik.web.devices.standing import clash_of
 from fenvik.web.groundwork.state import fresh_state, warning_of
 from fenvik.web.groundwork.words import conditions_words
 from fenvik.web.menus.values import Values, values_from
-from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose, Reading
+from fenvik.web.passes.imports import of_tuning
+from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose, Reading, ReadingsImport
 from fenvik.web.passes.recent import FOR_THE_TAPE, MOST, recent_readings
 from fenvik.web.passes.services import planned
 from fenvik.web.results import pictures
@@ -163,6 +165,11 @@ class Scene:
             "following": following, "colour": own_colour(np.array(pass_.asks["percent"]) / 100.0), "pass": pass_.pk,
             "can_go_back": pass_.asks["index"] > 0 and not pass_.repeat, "show": pass_.source.is_keyed,
         }  # fmt: skip
+
+    @cached_property
+    def importing(self) -> ReadingsImport | None:
+        """A large file on its way into this tuning, at the stops that show passes."""
+        return of_tuning(self.tuning.pk) if self.stop in ("found", "left") else None
 
     @property
     def proof_pass(self) -> Pass | None:
