@@ -192,7 +192,7 @@ def test_a_tuning_is_planned_with_a_new_client_and_display(signed_in, person):
         "room": "Loft", "model": "7", "maker": "Orrefall", "technology": "lcd", "menu": "shape-two-10", "picture_mode": "Film",
         "purpose": "night", "target_name": "bt709-2.2", "luminance": "110", "tolerance": "1.5",
     }  # fmt: skip
-    assert signed_in.post(answer["Location"], form | {"luminance": "2"}).status_code == 200
+    assert signed_in.post(answer["Location"], form | {"luminance": "2"}).status_code == 422
     assert not Tuning.objects.exists()
     assert signed_in.post(answer["Location"], form).status_code == 302
     made = Tuning.objects.get()

@@ -93,6 +93,7 @@ MIDDLEWARE = [
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "fenvik.web.kit.nonsense.NonsenseMiddleware",
+    "fenvik.web.kit.once.OnceMiddleware",
     "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "fenvik.web.urls"

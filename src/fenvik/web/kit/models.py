@@ -24,6 +24,18 @@ class FirmModel(models.Model):
         abstract = True
 
 
+class Sent(models.Model):
+    """A form that was sent; ``to`` is where it led, empty while it is being done."""
+
+    person = models.ForeignKey("people.User", on_delete=models.CASCADE, related_name="+")
+    digest = models.CharField(max_length=64)
+    to = models.CharField(max_length=2000, blank=True)
+    at = models.DateTimeField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["person", "digest"], name="sent_once")]
+
+
 def of_firm_or_404(model: Any, firm_id: int, pk: int, *related: str) -> Any:
     """Return a row of a firm, or answer 404: another firm's row does not exist."""
     return get_object_or_404(model.objects.of_firm(firm_id).select_related(*related), pk=pk)

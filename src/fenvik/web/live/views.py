@@ -16,6 +16,8 @@ from django.utils import timezone
 from fenvik.web.kit.database import let_go
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.notify import mark_of
+from fenvik.web.kit.once import with_keys
+from fenvik.web.kit.templatetags.fenvik import CSRF_PLACEHOLDER
 from fenvik.web.live.hub import ENDED, hub, newest
 from fenvik.web.passes.imports import wait_for
 from fenvik.web.trail.facts import STOPS
@@ -25,7 +27,7 @@ from fenvik.web.visits.models import Tuning
 
 FRAGMENTS = ("trail", "field", "hand")
 TYPED_IN = ("arrival",)  # stops whose field is a form: it is never changed under the person's hands
-PLACEHOLDER = "csrf-of-whoever-looks"
+PLACEHOLDER = CSRF_PLACEHOLDER
 STILL_HERE_S = 15.0
 KEPT = 64  # renderings that are shared between browsers
 
@@ -104,9 +106,8 @@ async def live(request: HttpRequest, pk: int, stop: str) -> StreamingHttpRespons
             # The first look is this page's own: what others share may be older than what this page has just done.
             fragments = await sync_to_async(render_fragments, thread_sensitive=False)(*key)
             while True:
-                fresh = {
-                    name: html.replace(PLACEHOLDER, watcher.token) for name, html in fragments.items() if sent.get(name) != html
-                }
+                changed = {name: html for name, html in fragments.items() if sent.get(name) != html}
+                fresh = {name: with_keys(html.replace(PLACEHOLDER, watcher.token)) for name, html in changed.items()}
                 sent = fragments
                 if fresh:
                     yield f"event: fragments\ndata: {json.dumps(fresh)}\n\n"

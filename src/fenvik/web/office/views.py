@@ -170,7 +170,7 @@ def visit(request: HttpRequest, pk: int) -> HttpResponse:
         .order_by("room__name", "pk"),
         "open_form": request.method == "POST" or not row["tunings"],
     }
-    return render(request, "office/visit.html", context)
+    return render(request, "office/visit.html", context, status=422 if form.errors else 200)
 
 
 @require_GET

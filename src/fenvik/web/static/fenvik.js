@@ -215,7 +215,7 @@ function busyIn(element, fresh) {
 // What is the same but for tokens is left alone: a button must not vanish under a finger.
 function bare(element) {
   return element.innerHTML
-    .replace(/name="(csrfmiddlewaretoken|group)" value="[^"]*"/g, "")
+    .replace(/name="(csrfmiddlewaretoken|group|once)" value="[^"]*"/g, "")
     .replace(/ (open|aria-disabled|aria-busy|data-source)="[^"]*"/g, "");
 }
 
@@ -304,7 +304,13 @@ document.addEventListener("ajax:success", (event) => {
   if (go) window.location.assign(go);
   const form = event.target.closest && event.target.closest("form[data-draft]");
   if (form) dropDraft(form);
+  // A form that stays where it is may be sent again on purpose.
+  if (event.target.matches && event.target.matches("form")) newKey(event.target);
 });
+function newKey(form) {
+  const field = form.querySelector("[name=once]");
+  if (field) field.value = [...crypto.getRandomValues(new Uint8Array(16))].map((byte) => byte.toString(16).padStart(2, "0")).join("");
+}
 document.addEventListener("ajax:merged", () => {
   prepare(document);
   toType(document);

@@ -11,7 +11,10 @@ from django.conf import settings
 from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString
 
+from fenvik.web.kit.once import FIELD, PLACEHOLDER, new_key
+
 register = template.Library()
+CSRF_PLACEHOLDER = "csrf-of-whoever-looks"
 
 
 @cache
@@ -24,6 +27,13 @@ def _mark(name: str) -> str:
 def asset(name: str) -> str:
     """Return the address of a shipped file; it changes with the file, so browsers may keep it for ever."""
     return f"{settings.STATIC_URL}{name}?v={_mark(name)}"
+
+
+@register.simple_tag(takes_context=True)
+def once(context: template.Context) -> SafeString:
+    """Return the key by which a form is done once; in what several browsers share, the place for it."""
+    shared = context.get("csrf_token") == CSRF_PLACEHOLDER
+    return format_html('<input type="hidden" name="{}" value="{}">', FIELD, PLACEHOLDER if shared else new_key())
 
 
 def significant(value: float | None, digits: int = 3) -> str:
