@@ -205,7 +205,7 @@ def test_an_owner_says_which_networks_may_be_reached(person, signed_in, stranger
     address = reverse("networks")
     person.role = Role.CALIBRATOR
     person.save()
-    assert signed_in.get(address).status_code == 302
+    assert signed_in.get(address).status_code == 403
     person.role = Role.OWNER
     person.save()
     nowhere = ("barn", "0.0.0.0/0", "0.0.0.0/1", "169.254.0.0/16", "fe80::/10", "8.8.8.0/24", "10.0.0.0/7")

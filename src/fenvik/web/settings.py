@@ -41,7 +41,8 @@ SESSION_COOKIE_SECURE = TLS
 CSRF_COOKIE_SECURE = TLS
 CSRF_COOKIE_HTTPONLY = True
 SESSION_COOKIE_AGE = 60 * 60 * 24 * 14
-SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https") if os.environ.get("FENVIK_PROXY") == "1" else None
+# Addresses or networks of reverse proxies: what these say of the client's address and of TLS is believed, and nobody else.
+PROXIES = os.environ.get("FENVIK_PROXIES", "").split()
 X_FRAME_OPTIONS = "DENY"
 SECURE_REFERRER_POLICY = "same-origin"
 
@@ -67,6 +68,9 @@ INSTALLED_APPS = [
     "django.contrib.messages",
     "axes",
     "csp",
+    "django_otp",
+    "django_otp.plugins.otp_static",
+    "django_otp.plugins.otp_totp",
     "procrastinate.contrib.django",
     "fenvik.web.people",
     "fenvik.web.clients",
@@ -127,15 +131,21 @@ AUTHENTICATION_BACKENDS = [
     "django.contrib.auth.backends.ModelBackend",
 ]
 AUTH_PASSWORD_VALIDATORS = [
-    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 8}},
+    {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+    {"NAME": "django.contrib.auth.password_validation.NumericPasswordValidator"},
 ]
 LOGIN_URL = "sign-in"
 LOGIN_REDIRECT_URL = "visits"
 LOGOUT_REDIRECT_URL = "sign-in"
 AXES_FAILURE_LIMIT = 8
 AXES_COOLOFF_TIME = 0.25  # hours
+AXES_HANDLER = "fenvik.web.people.tries.Tries"  # by name and address together, by address, by name
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_CLIENT_IP_CALLABLE = "fenvik.web.people.tries.address_of"
+AXES_SENSITIVE_PARAMETERS = ["username", "password"]
+OTP_TOTP_ISSUER = "Fenvik"
 AXES_LOCKOUT_TEMPLATE = "people/locked.html"
 AXES_VERBOSE = False
 AXES_RESET_ON_SUCCESS = True

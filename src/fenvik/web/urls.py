@@ -11,14 +11,22 @@ from fenvik.web.office import finding, places
 from fenvik.web.office import views as office
 from fenvik.web.passes import views as passes
 from fenvik.web.patterns import views as patterns
-from fenvik.web.people.views import SignInView, SignOutView
+from fenvik.web.people import pages as people
+from fenvik.web.people.views import SignInView, SignOutView, second_factor
 from fenvik.web.results import views as results
 from fenvik.web.trail import views as trail
 
 urlpatterns = [
     path("", RedirectView.as_view(pattern_name="visits"), name="home"),
     path("sign-in/", SignInView.as_view(), name="sign-in"),
+    path("sign-in/code/", second_factor, name="second-factor"),
     path("sign-out/", SignOutView.as_view(), name="sign-out"),
+    path("link/<str:token>/", people.link, name="link"),
+    path("people/", people.people, name="people"),
+    path("people/log/", people.log, name="log"),
+    path("people/do/<slug:name>/", people.people_act, name="people-act"),
+    path("own/", people.own, name="own"),
+    path("own/do/<slug:name>/", people.own_act, name="own-act"),
     path("visits/", office.visits, name="visits"),
     path("visits/new/", office.new_visit, name="new-visit"),
     path("visits/<int:pk>/", office.visit, name="visit"),

@@ -17,6 +17,7 @@ from fenvik.web.menus.values import Values, values_of
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.assemble import core_readings
 from fenvik.web.visits.models import Tuning
 
@@ -160,6 +161,7 @@ def chosen(all_hues: list[Hue], asked: str) -> Hue | None:
     return max(open_ones or all_hues, key=lambda hue: hue.error or 0.0, default=None)
 
 
+@needs(Right.MEASURE)
 def read_hues(*, tuning_id: int, actor: User, names: list[str], now: datetime) -> Pass:
     """Read the patches of colours, white first where there is more than one. Raises what ``start_pass`` raises."""
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related("display__menu_map").get(pk=tuning_id)

@@ -14,6 +14,7 @@ from fenvik.web.passes.handsfree import LEAST_BUDGET
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.services import How, start_pass
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 MOST_BUDGET = 600
@@ -26,6 +27,7 @@ class HandsFreeError(FenvikError):
     code = "hands_free"
 
 
+@needs(Right.MEASURE, "began hands-free")
 def start(
     *, tuning_id: int, actor: User, now: datetime, steps: list[str], budget: int, on_stop: str = "restore",
     minutes: int = 0,
@@ -69,6 +71,7 @@ def _tuning(tuning_id: int, actor: User) -> Tuning:
     )
 
 
+@needs(Right.MEASURE, "put back what hands-free had set")
 def put_back(*, pass_id: int, actor: User, now: datetime) -> int:
     """Put every control back to where it stood before a run, over the link; return how many were set.
 

@@ -15,6 +15,7 @@ from fenvik.web.menus.values import Values
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 NEAR = 0.03  # of the luminance that is wanted
@@ -142,6 +143,7 @@ def _ends(
             moves.append(_move(black_level, now, after))
 
 
+@needs(Right.MEASURE)
 def read_lights(*, tuning_id: int, actor: User, now: datetime) -> Pass:
     """Read both ends of the greyscale. Raises what ``start_pass`` raises."""
     tuning = Tuning.objects.of_firm(actor.firm_id).get(pk=tuning_id)

@@ -20,6 +20,7 @@ from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 A_FEW = 6  # controls that are set over the link between two entries of the log
@@ -56,6 +57,7 @@ def _tuning(tuning_id: int, actor: User) -> Tuning:
     )
 
 
+@needs(Right.MEASURE)
 def read_points(*, tuning_id: int, actor: User, now: datetime) -> Pass:
     """Read the levels of the points. Raises what ``start_pass`` raises."""
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related("display__menu_map").get(pk=tuning_id)
@@ -66,6 +68,7 @@ def read_points(*, tuning_id: int, actor: User, now: datetime) -> Pass:
     )  # fmt: skip
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def list_points(*, tuning_id: int, actor: User, now: datetime) -> ChangeList:
     """Keep what the points propose as a list; a list that is open stays as it is. Raises NothingToEnterError."""
@@ -89,6 +92,7 @@ def list_points(*, tuning_id: int, actor: User, now: datetime) -> ChangeList:
     return made
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def list_back(*, tuning_id: int, actor: User, now: datetime) -> ChangeList:
     """Make a list that puts every control back to as found; it takes the place of any other. Raises NothingToUndoError."""
@@ -106,6 +110,7 @@ def list_back(*, tuning_id: int, actor: User, now: datetime) -> ChangeList:
     return begin_back(tuning_id=tuning_id, actor=actor, rows=rows, now=now)
 
 
+@needs(Right.MEASURE, "began to put controls back")
 @transaction.atomic
 def begin_back(*, tuning_id: int, actor: User, rows: list[dict[str, Any]], now: datetime) -> ChangeList:
     """Begin a list that puts controls back; it takes the place of any other."""
@@ -116,6 +121,7 @@ def begin_back(*, tuning_id: int, actor: User, rows: list[dict[str, Any]], now: 
     return made
 
 
+@needs(Right.MEASURE, "ended a list of settings")
 @transaction.atomic
 def close(*, tuning_id: int, actor: User, list_id: int, now: datetime) -> None:
     """Give a list up, or end it; what was entered stays logged. Doing so twice changes nothing."""
@@ -124,6 +130,7 @@ def close(*, tuning_id: int, actor: User, list_id: int, now: datetime) -> None:
     notify(tuning_id)
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def enter(
     *, tuning_id: int, actor: User, list_id: int, controls: Sequence[str], now: datetime, group: uuid.UUID
@@ -157,6 +164,7 @@ def enter(
     return made
 
 
+@needs(Right.MEASURE, "set a list over the link")
 def enter_over_link(*, tuning_id: int, actor: User, list_id: int, now: datetime, group: uuid.UUID) -> int:
     """Set what is left of a list over the display's link, and log what was really set. Return how many controls that were.
 
@@ -198,6 +206,7 @@ def enter_over_link(*, tuning_id: int, actor: User, list_id: int, now: datetime,
     return count
 
 
+@needs(Right.MEASURE, "set controls over the link")
 def set_over_link(*, tuning_id: int, actor: User, typed: Mapping[str, str]) -> dict[str, str]:
     """Set typed values over the display's link, and return what each control now is, as it would be typed.
 

@@ -15,6 +15,7 @@ from fenvik.web.menus.values import SettingError, typed_value, values_of
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.services import ask_to_stop, change_patch, start_pass
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 
@@ -48,6 +49,7 @@ def _tuning(tuning_id: int, actor: User) -> Tuning:
     )
 
 
+@needs(Right.MEASURE, "logged what was turned")
 @transaction.atomic
 def log_changes(
     *,
@@ -107,6 +109,7 @@ def is_newest(changes: list[ControlChange], change: ControlChange) -> bool:
     return next(c for c in reversed(changes) if c.control == change.control).pk == change.pk
 
 
+@needs(Right.MEASURE, "took a change back")
 @transaction.atomic
 def undo(
     *, tuning_id: int, actor: User, group: uuid.UUID, now: datetime, one: int | None = None
@@ -142,6 +145,7 @@ def _open_adjusting(tuning: Tuning) -> Pass | None:
     return tuning.passes.filter(finished_at__isnull=True, purpose=PassPurpose.ADJUST).first()
 
 
+@needs(Right.MEASURE)
 def read_level(*, tuning_id: int, actor: User, now: datetime, keep_reading: bool = False) -> Pass:
     """Read the level that is worked on, once or until stopped. Raises what ``start_pass`` raises.
 
@@ -162,6 +166,7 @@ def read_level(*, tuning_id: int, actor: User, now: datetime, keep_reading: bool
     )
 
 
+@needs(Right.MEASURE)
 def stop_reading(*, tuning_id: int, actor: User, now: datetime) -> None:
     """Stop reading continuously; harmless when nothing is read."""
     tuning = Tuning.objects.of_firm(actor.firm_id).get(pk=tuning_id)
@@ -170,6 +175,7 @@ def stop_reading(*, tuning_id: int, actor: User, now: datetime) -> None:
         ask_to_stop(pass_id=running.pk, actor=actor, now=now)
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def work_at(*, tuning_id: int, actor: User, end: str, level: float | None = None) -> Tuning:
     """Work at the high or the low end, at a level in percent; a running reading follows. Raises SettingError."""

@@ -10,6 +10,7 @@ from fenvik.web.corrections.judging import Fit, best_of, fit_of
 from fenvik.web.corrections.models import Correction
 from fenvik.web.kit.notify import notify
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 
@@ -66,6 +67,7 @@ def _loaded(tuning_id: int, actor: User) -> Tuning:
     )
 
 
+@needs(Right.MEASURE, "chose a correction")
 @transaction.atomic
 def choose(*, tuning_id: int, actor: User, wanted: str, now: datetime) -> Tuning:
     """Measure a tuning through a correction: "auto", "none" or a correction's number. Raises NoSuchCorrectionError."""
@@ -106,6 +108,7 @@ def renew_all(firm_id: int, meter_id: int, now: datetime) -> None:
         renew(tuning, now)
 
 
+@needs(Right.MEASURE, "looked at a pass through another correction")
 @transaction.atomic
 def look_through(*, pass_id: int, actor: User, wanted: str) -> None:
     """Look at an old pass through another correction, or through none: its readings are stored as they were taken.

@@ -17,6 +17,7 @@ from fenvik.web.corrections.judging import Sides, make, sides_of
 from fenvik.web.corrections.models import Correction
 from fenvik.web.devices.models import Device
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 
 NAMED = {
     (1.0, 1.0, 1.0): "white",
@@ -45,6 +46,7 @@ def as_file(made: Correction) -> bytes:
     )  # fmt: skip
 
 
+@needs(Right.MEASURE, "took a correction from a file")
 @transaction.atomic
 def from_file(*, data: bytes, meter: Device, actor: User, now: datetime) -> Correction:
     """Take a correction up from a file, for a meter of the firm. Raises ReadingsError, CorrectionError.
@@ -82,6 +84,7 @@ def _moment(text: str) -> datetime | None:
     return moment if moment.tzinfo is not None else None
 
 
+@needs(Right.MEASURE, "made a correction of files")
 @transaction.atomic
 def from_readings(
     *, reference: bytes, field: bytes, method: str, meter: Device, actor: User, now: datetime, facts: dict[str, str]

@@ -22,6 +22,7 @@ from fenvik.web.menus.values import values_of
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.services import How, start_pass
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 AVERAGE = 4
@@ -78,6 +79,7 @@ def slowest(facts: dict[str, Any]) -> str:
     return str(efforts[-1])
 
 
+@needs(Right.MEASURE)
 def start(
     *, tuning_id: int, actor: User, reference_id: int, at_once: bool, method: str, average: int, now: datetime
 ) -> Pass:
@@ -219,6 +221,7 @@ def draft_of(pass_: Pass, method: str = "", readings: list[Reading] | None = Non
     return Draft(pass_, sides, wanted, proposed, pass_.conditions.get("additivity"), made, problem, warnings)
 
 
+@needs(Right.MEASURE, "kept a correction")
 @transaction.atomic
 def keep(*, pass_id: int, actor: User, method: str, note: str, now: datetime) -> Correction:
     """Keep what a finished correction pass says; asking twice gives the same one. Raises NotReadError, CorrectionError."""
@@ -261,6 +264,7 @@ def keep(*, pass_id: int, actor: User, method: str, note: str, now: datetime) ->
     return made
 
 
+@needs(Right.MEASURE, "withdrew a correction")
 @transaction.atomic
 def withdraw(*, correction_id: int, actor: User, now: datetime) -> Correction:
     """Use a correction no longer; passes that were read through it keep it. Doing so twice changes nothing."""

@@ -15,6 +15,7 @@ from fenvik.web.devices.models import Device, DeviceRole, Pairing
 from fenvik.web.devices.services import locate
 from fenvik.web.kit.notify import notify
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 
@@ -74,6 +75,7 @@ def show_code(display: Display) -> None:
         line.show_code()
 
 
+@needs(Right.MEASURE, "paired a display")
 def answer_code(*, display: Display, code: str, actor: User, now: datetime) -> Pairing:
     """Answer the code on the display's screen and keep what it gives. Raises DeviceError for a wrong one."""
     with _line(display) as line:

@@ -5,6 +5,7 @@ from datetime import datetime
 
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 
 # What is assumed of a meter that says nothing of itself: that of a plain colorimeter, and of a plain spectroradiometer.
 NOISE = {
@@ -19,6 +20,7 @@ TYPING_S = 12.0  # that a person takes to show a patch, read a display and type 
 EFFORT = "as it reads"
 
 
+@needs(Right.MEASURE)
 def keyed_meter(*, actor: User, name: str, serial: str, kind: str, floor: float, order: str, now: datetime) -> Device:
     """Make a meter whose values are typed. ``kind``: colorimeter or spectroradiometer; ``order``: what is typed."""
     rows = [[max(level, floor), y, xy, xy] for level, y, xy in NOISE[kind] if level >= floor] or [
@@ -32,6 +34,7 @@ def keyed_meter(*, actor: User, name: str, serial: str, kind: str, floor: float,
     return _made(actor, DeviceRole.METER, name, serial, facts, now)
 
 
+@needs(Right.MEASURE)
 def keyed_source(*, actor: User, name: str, range_: str, now: datetime) -> Device:
     """Make a source whose patches a person shows; ``range_`` is that of the code values of its patches."""
     facts = {

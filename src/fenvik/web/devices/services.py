@@ -16,6 +16,7 @@ from fenvik.web.devices.models import Device
 from fenvik.web.devices.reaching import AddressError, Line, check_address, parse_address, see_entry, waiting
 from fenvik.web.kit.database import let_go
 from fenvik.web.people.models import Firm, User
+from fenvik.web.people.policy import Right, needs
 
 SIDE_BY_SIDE, ALL_S = 16, 10.0  # of a directory's entries, and how long all of them may take together
 
@@ -41,6 +42,7 @@ def _describe(firm: Firm, directory: str, entry: Entry) -> tuple[str, Descriptio
         return where, Linked(connection).describe()
 
 
+@needs(Right.MEASURE, "looked for devices")
 def take_up(*, actor: User, address: str, now: datetime) -> Found:
     """Take up what answers at an address: a directory's meters, sources and displays, or one device by itself.
 

@@ -9,6 +9,7 @@ from fenvik.link.display import LinkedDisplay
 from fenvik.web.clients.models import Display
 from fenvik.web.devices.displays import link_of, look, paired
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 
@@ -62,6 +63,7 @@ def see(tuning: Tuning, line: LinkedDisplay, *, any_input: bool = False) -> dict
     return said
 
 
+@needs(Right.MEASURE, "chose a picture mode over the link")
 def choose_mode(*, tuning_id: int, actor: User, now: datetime) -> Tuning:
     """Let a paired display show a tuning's mode, and look how it stands then. Raises WrongStateError and what ``paired`` raises."""
     tuning = (

@@ -22,7 +22,9 @@ from fenvik.web.devices.services import take_up
 from fenvik.web.devices.trying import try_out
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes.models import Pass
-from fenvik.web.people.models import Firm, Role
+from fenvik.web.people.log import enter
+from fenvik.web.people.models import Firm
+from fenvik.web.people.policy import Right, may, require
 from fenvik.web.trail.forms import KeyedMeterForm, KeyedSourceForm
 
 MOST_NETWORKS = 20
@@ -103,7 +105,7 @@ def instruments(request: HttpRequest) -> HttpResponse:
                 messages.error(request, sentence)
             messages.info(request, f"Found: {', '.join(device.name for device in found.devices) or 'nothing'}.")
             return redirect("instruments")
-    context = _listed(firm_id) | forms_ | {"address": address, "is_owner": request.user.role == Role.OWNER}
+    context = _listed(firm_id) | forms_ | {"address": address, "is_owner": may(request.user, Right.RUN_FIRM)}
     return render(request, "office/instruments.html", context, status=422 if wrong else 200)
 
 
@@ -155,6 +157,7 @@ def _pair(request: HttpRequest, shown: Device, name: str) -> None:
 def device_act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
     """Try a device out, rename it, or take it out of the lists; what was read with it stays."""
     shown = of_firm_or_404(Device, request.user.firm_id, pk)
+    require(request.user, Right.MEASURE)
     if name == "try":
         busy = Pass.objects.filter(
             Q(meter=shown) | Q(source=shown) | Q(reference=shown), finished_at__isnull=True
@@ -184,14 +187,13 @@ def device_act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 def networks(request: HttpRequest) -> HttpResponse:
     """Let an owner say in which networks the firm's devices may be."""
-    if request.user.role != Role.OWNER:
-        messages.error(request, "Only an owner of the firm says in which networks devices may be.")
-        return redirect("instruments")
+    require(request.user, Right.RUN_FIRM)
     firm = Firm.objects.get(pk=request.user.firm_id)
     form = NetworksForm(request.POST or None, initial={"networks": "\n".join(firm.networks)})
     if request.method == "POST" and form.is_valid():
         firm.networks = form.cleaned_data["networks"]
         firm.save(update_fields=["networks"])
+        enter(request.user, "changed the networks of devices", about=" ".join(firm.networks))
         messages.info(request, "Devices in these networks may be reached now, and no others.")
         return redirect("instruments")
     return render(

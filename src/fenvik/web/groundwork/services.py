@@ -15,6 +15,7 @@ from fenvik.web.menus.values import shown, values_of
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import SIGNALS, Tuning
 
 
@@ -24,6 +25,7 @@ class AnswerError(FenvikError):
     code = "answer"
 
 
+@needs(Right.MEASURE, "answered a check")
 @transaction.atomic
 def answer_check(
     *,
@@ -53,6 +55,7 @@ def answer_check(
     return made
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def go_through(
     *,
@@ -90,6 +93,7 @@ def go_through(
     notify(tuning_id)
 
 
+@needs(Right.MEASURE)
 def watch_warm_up(*, tuning_id: int, actor: User, now: datetime) -> Pass:
     """Start reading white every half minute until the display has settled or somebody stops it."""
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related("source").get(pk=tuning_id)

@@ -16,6 +16,7 @@ from fenvik.web.menus.values import values_of
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.patterns.models import AFTERWARDS, Screen
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.proof import counted, proof, short_of, unfinished
 from fenvik.web.results.verdict import verdict_of
@@ -86,6 +87,7 @@ def _frozen_tuning(tuning: Tuning) -> dict[str, Any] | None:
     }
 
 
+@needs(Right.HAND_OVER, "made a handover")
 @transaction.atomic
 def make_handover(*, visit_id: int, actor: User, now: datetime) -> Handover:
     """Freeze what the visit's tunings have to show; an earlier handover of the visit stays as it is.
@@ -133,6 +135,7 @@ def make_handover(*, visit_id: int, actor: User, now: datetime) -> Handover:
     return made
 
 
+@needs(Right.HAND_OVER, "withdrew a handover")
 @transaction.atomic
 def withdraw(*, handover_id: int, actor: User, now: datetime) -> Handover:
     """Close a private link; closing it again changes nothing."""

@@ -6,6 +6,8 @@ from django.http import Http404, HttpRequest, HttpResponse, HttpResponseBadReque
 from django.shortcuts import render
 from django.utils.deprecation import MiddlewareMixin
 
+from fenvik.web.people.policy import NotAllowedError
+
 NUL = "\0"
 
 
@@ -30,6 +32,8 @@ class NonsenseMiddleware(MiddlewareMixin):
             from fenvik.web.people.views import not_there
 
             return not_there(request, exception)
+        if isinstance(exception, NotAllowedError):
+            return render(request, "people/not_allowed.html", {"problem": str(exception)}, status=403)
         if isinstance(exception.__cause__, psycopg.errors.DiskFull):
             return render(request, "people/full.html", status=507)
         return None

@@ -10,6 +10,7 @@ from fenvik.web.menus.models import Moment, Origin, SettingsSheet
 from fenvik.web.menus.services import OtherModelError, note_found
 from fenvik.web.menus.values import SettingError, typed_value
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import SIGNALS, Tuning
 
 ON_PURPOSE = "Nothing was stored. Take it by role, if that is what you want."
@@ -71,6 +72,7 @@ def _see_where_from(facts: dict[str, str], tuning: Tuning) -> None:
         raise OtherModelError(f"The file is a sheet for {theirs}, and this tuning is for {mine}. {ON_PURPOSE}")
 
 
+@needs(Right.MEASURE, "took up a settings sheet")
 def import_sheet(
     *, tuning_id: int, actor: User, data: bytes, now: datetime, moment: str = Moment.NOTED, by_role: bool = False
 ) -> Brought:

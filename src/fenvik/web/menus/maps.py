@@ -15,6 +15,7 @@ from fenvik.web.menus.models import MenuMap, Moment, Origin, SettingsSheet
 from fenvik.web.menus.services import record_changes
 from fenvik.web.menus.values import values_of
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 
@@ -63,6 +64,7 @@ def _check_seen(menu: MenuMap, seen: str) -> None:
         )
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def add_block(*, display_id: int, actor: User, kind: str, typed: Mapping[str, str]) -> MenuMap:
     """Add a block of controls to a display's map. Raises BlockError."""
@@ -74,6 +76,7 @@ def add_block(*, display_id: int, actor: User, kind: str, typed: Mapping[str, st
     return menu
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def use_map(*, display_id: int, actor: User, map_id: int) -> MenuMap:
     """Let a display have the map of an earlier one."""
@@ -132,6 +135,7 @@ def _changed(control: dict[str, Any], typed: Mapping[str, str], row: int) -> dic
     return made
 
 
+@needs(Right.MEASURE, "changed a menu map")
 @transaction.atomic
 def change_map(*, display_id: int, actor: User, typed: Mapping[str, str], seen: str) -> MenuMap:
     """Change a whole map in one go; rows whose ``drop`` is set are left out. Raises BlockError, MapMovedError."""
@@ -148,6 +152,7 @@ def change_map(*, display_id: int, actor: User, typed: Mapping[str, str], seen: 
     return menu
 
 
+@needs(Right.MEASURE, "read a menu over the link")
 def read_over_link(*, tuning_id: int, actor: User, now: datetime) -> tuple[int, int]:
     """Read the menu and the settings of a tuning's mode from its display; return the number of controls and of differences.
 

@@ -13,6 +13,7 @@ from fenvik.web.kit.notify import notify
 from fenvik.web.menus.models import Moment, Origin, SettingsSheet
 from fenvik.web.menus.values import SettingError, Values, shown, typed_value
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 
@@ -76,6 +77,7 @@ def newest_sheet(tuning: Tuning, moment: str = Moment.FOUND) -> SettingsSheet | 
     )
 
 
+@needs(Right.MEASURE, "noted settings as found")
 @transaction.atomic
 def note_found(
     *,
@@ -132,6 +134,7 @@ def record_changes(
     return ControlChange.objects.bulk_create(made)
 
 
+@needs(Right.MEASURE, "copied settings")
 @transaction.atomic
 def copy_sheet(*, sheet_id: int, to_tuning_id: int, actor: User, now: datetime) -> tuple[SettingsSheet, list[str]]:
     """Copy a sheet to another tuning as noted there; only controls that its menu has, with the same range.

@@ -14,6 +14,7 @@ from fenvik.web.menus.models import MenuMap, Origin
 from fenvik.web.menus.shapes import SHAPES
 from fenvik.web.passes.services import PICTURES
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.summary import summarise
 from fenvik.web.visits.models import Tuning, Visit, clash
 
@@ -36,6 +37,7 @@ def _see_that_it_fits(facts: dict[str, Any]) -> None:
         raise TargetClashError(problem)
 
 
+@needs(Right.PLAN, "planned a visit")
 @transaction.atomic
 def plan_visit(*, actor: User, cleaned: dict[str, Any]) -> Visit:
     """Plan a visit to a known or a new client."""
@@ -75,6 +77,7 @@ def as_usual(technology: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
+@needs(Right.PLAN, "added a tuning")
 @transaction.atomic
 def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning:
     """Add a tuning to a visit; a new display gets its room and its menu map with it."""
@@ -111,6 +114,7 @@ def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning
     return made
 
 
+@needs(Right.PLAN, "kept a room")
 @transaction.atomic
 def keep_room(*, room: Room, actor: User) -> Room:
     """Keep a room as it was filled in, unless the client has another one of that name. Raises NameTakenError."""
@@ -132,6 +136,7 @@ def keep_display(*, display: Display, feeds: list[tuple[str, str]]) -> Display:
     return display
 
 
+@needs(Right.PLAN)
 @transaction.atomic
 def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[dict[str, Any]]) -> list[Tuning]:
     """Add the tunings that were chosen from the proposals of a display, each as it was changed there. Raises TargetClashError."""
@@ -157,6 +162,7 @@ def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[di
     return made
 
 
+@needs(Right.PLAN, "changed a target")
 @transaction.atomic
 def keep_target(*, tuning_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning:
     """Keep what a tuning aims at. Raises TargetClashError."""

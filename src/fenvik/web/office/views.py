@@ -20,6 +20,8 @@ from fenvik.web.groundwork.state import fresh_state
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.office.forms import ClientForm, TuningForm, VisitForm
 from fenvik.web.office.services import add_tuning, plan_visit
+from fenvik.web.people.log import enter
+from fenvik.web.people.policy import Right, require
 from fenvik.web.trail import kept
 from fenvik.web.trail.facts import trail_of
 from fenvik.web.visits.models import Tuning, Visit
@@ -195,7 +197,9 @@ def client(request: HttpRequest, pk: int | None = None) -> HttpResponse:
         if Client.objects.of_firm(request.user.firm_id).filter(name=name).exclude(pk=pk).exists():
             form.add_error("name", f"There is a client called {name} already.")
         else:
+            require(request.user, Right.PLAN)
             saved = form.save()
+            enter(request.user, "kept a client", about=saved.name, made=saved)
             return redirect("client", pk=saved.pk)
     context: dict[str, Any] = {"form": form, "client": shown, "here": "clients"}
     if shown is not None:

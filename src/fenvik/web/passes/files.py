@@ -19,6 +19,7 @@ from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassState
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 FILE_SERIAL = "from files"
@@ -117,6 +118,7 @@ def _from_json(data: bytes) -> ReadingsFile:
     return ReadingsFile(codes, many, np.full(len(rows), limited), xyz, window, labels, lines, parts, surround, dark)
 
 
+@needs(Right.MEASURE, "took up readings from a file")
 @transaction.atomic
 def take_up(
     *, tuning_id: int, actor: User, data: bytes, purpose: str, name: str, now: datetime, heard: Heard = lambda _: None

@@ -8,11 +8,11 @@ from django.db import IntegrityError, connections, transaction
 from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
-from fenvik.formats.readings import ReadingsError
 from fenvik.web.kit.notify import CHANNEL, notify, payload
 from fenvik.web.passes import files
 from fenvik.web.passes.models import ImportState, ReadingsImport
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 log = structlog.get_logger(__name__)
@@ -40,6 +40,7 @@ class _GivenUpError(Exception):
     """Nobody waits, or somebody has stopped it."""
 
 
+@needs(Right.MEASURE)
 def begin(*, tuning_id: int, actor: User, data: bytes, purpose: str, name: str, now: datetime) -> ReadingsImport:
     """Hand a file to the workers. Raises ImportOpenError."""
     from fenvik.web.passes.tasks import take_up_file
@@ -70,6 +71,7 @@ def wait_for(tuning_id: int, now: datetime) -> None:
     ReadingsImport.objects.filter(tuning_id=tuning_id, state__in=(ImportState.WAITING, ImportState.READING)).update(seen_at=now)
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def stop(*, tuning_id: int, actor: User) -> None:
     """Stop what is being taken up; nothing of it stays. What has ended is put away."""
@@ -113,7 +115,7 @@ def run(import_id: int) -> None:
                 tuning_id=one.tuning_id, actor=one.created_by, data=bytes(one.data), purpose=one.purpose, name=one.name,
                 now=timezone.now(), heard=heard,
             )  # fmt: skip
-        except ReadingsError as problem:
+        except FenvikError as problem:
             ended, says, made = ImportState.REFUSED, str(problem), None
         except _GivenUpError:
             ended, says, made = ImportState.STOPPED, "", None

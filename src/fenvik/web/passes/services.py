@@ -17,6 +17,7 @@ from fenvik.web.devices.models import Device
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 PICTURES = (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT)
@@ -170,6 +171,7 @@ def defer(pass_id: int) -> None:
     run_pass.configure(lock=f"pass-{pass_id}").defer(pass_id=pass_id)
 
 
+@needs(Right.MEASURE, "started a pass")
 def start_pass(
     *,
     tuning_id: int,
@@ -313,6 +315,7 @@ def _open(pass_id: int, actor: User) -> Pass:
     return pass_
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def ask_to_pause(*, pass_id: int, actor: User, now: datetime) -> Pass:
     """Ask a pass to wait after the reading in flight; asking again changes nothing. Raises PassFinishedError."""
@@ -328,6 +331,7 @@ def ask_to_pause(*, pass_id: int, actor: User, now: datetime) -> Pass:
     return pass_
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def resume(*, pass_id: int, actor: User) -> Pass:
     """Let a paused pass go on after its last stored reading; doing so twice changes nothing. Raises PassFinishedError."""
@@ -354,6 +358,7 @@ def _done_by_hand(pass_: Pass) -> None:
         pass_.conditions["held"] = [*pass_.conditions.get("held", []), index]
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def answer(*, pass_id: int, actor: User, number: str, said: dict[str, Any]) -> Pass:
     """Hand a pass what the person whom it asks has said. Raises PassFinishedError, AnsweredError."""
@@ -368,6 +373,7 @@ def answer(*, pass_id: int, actor: User, number: str, said: dict[str, Any]) -> P
     return pass_
 
 
+@needs(Right.MEASURE, "stopped a pass")
 @transaction.atomic
 def ask_to_stop(*, pass_id: int, actor: User, now: datetime) -> Pass:
     """End a pass after the reading in flight; what was read is kept. Harmless when it has ended already."""
@@ -415,6 +421,7 @@ def _kept(pass_id: int, actor: User) -> Pass:
     )
 
 
+@needs(Right.MEASURE, "read a patch again")
 @transaction.atomic
 def read_again(*, pass_id: int, actor: User, index: int) -> Pass:
     """Read one patch of a pass once more; the reading before stays on record and no longer counts. Raises PassOpenError."""
@@ -432,6 +439,7 @@ def read_again(*, pass_id: int, actor: User, index: int) -> Pass:
     return pass_
 
 
+@needs(Right.MEASURE, "let a pass read its rest")
 @transaction.atomic
 def read_rest(*, pass_id: int, actor: User) -> Pass:
     """Let a pass that was stopped read what is left of its list. Raises NothingToReadError, PassOpenError."""
@@ -444,6 +452,7 @@ def read_rest(*, pass_id: int, actor: User) -> Pass:
     return pass_
 
 
+@needs(Right.MEASURE, "extended a pass")
 @transaction.atomic
 def extend(*, pass_id: int, actor: User) -> int:
     """Let a pass read what the tuning's lists have beyond it; return how many patches that adds. Raises NothingToReadError."""
@@ -468,6 +477,7 @@ def extend(*, pass_id: int, actor: User) -> int:
     return len(more)
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def change_patch(*, pass_id: int, actor: User, patch: Patch) -> None:
     """Let a repeating pass go on with another patch. Raises PassFinishedError."""

@@ -12,6 +12,7 @@ from fenvik.formats.numbers import whole
 from fenvik.formats.patches import PatchesError, read_patches, write_cgats, write_csv
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes.models import PatchList
+from fenvik.web.people.policy import Right, require
 from fenvik.web.visits.models import Tuning
 
 EXAMPLE = "deep red; 60; 10; 10\nhalf grey; 50; 50; 50"
@@ -51,6 +52,7 @@ def patch_list(request: HttpRequest, pk: int | None = None) -> HttpResponse:
         if PatchList.objects.of_firm(firm_id).filter(name=name).exclude(pk=pk).exists():
             form.add_error("name", f"There is a list called {name} already.")
         else:
+            require(request.user, Right.MEASURE)
             kept = shown or PatchList(firm_id=firm_id)
             kept.name = name
             kept.patches = [{"label": label, "percent": list(percent)} for label, percent in form.cleaned_data["patches"]]

@@ -20,6 +20,7 @@ from fenvik.web.kit.notify import notify, notify_screen
 from fenvik.web.passes.models import Pass
 from fenvik.web.patterns.models import DriverRange, Screen, new_token, some_days
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 NUMBER_LASTS = timedelta(minutes=15)
@@ -68,6 +69,7 @@ def screen_of(*, visit_id: int, firm_id: int) -> Screen:
     return screen
 
 
+@needs(Right.MEASURE, "closed the pattern screen")
 @transaction.atomic
 def withdraw_screen(*, visit_id: int, actor: User, now: datetime) -> None:
     """Let the address of a visit's screen open nothing any more: its page goes dark at once. Asked for again, it has another."""
@@ -79,6 +81,7 @@ def withdraw_screen(*, visit_id: int, actor: User, now: datetime) -> None:
         notify_screen(screen.pk)
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def new_number(*, visit_id: int, actor: User, now: datetime) -> Screen:
     """Give a visit's screen a number by which its page is found, once, for a few minutes."""
@@ -115,6 +118,7 @@ def _busy(device: Device) -> Pass | None:
     return Pass.objects.filter(source=device, finished_at__isnull=True).select_related("tuning").first()
 
 
+@needs(Right.MEASURE)
 def show(
     *, tuning_id: int, actor: User, pattern: str, typed: Mapping[str, str], now: datetime, step: str = ""
 ) -> list[str]:
@@ -228,6 +232,7 @@ def size_words(width: int, height: int) -> str:
     return f"{width} × {height}"
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def say_who(*, visit_id: int, actor: User) -> Screen:
     """Let the page say for two seconds which visit it belongs to."""
@@ -238,6 +243,7 @@ def say_who(*, visit_id: int, actor: User) -> Screen:
     return screen
 
 
+@needs(Right.MEASURE)
 @transaction.atomic
 def set_range(*, visit_id: int, actor: User, driver_range: str) -> Screen:
     """Keep what the driver of the display does to codes; the picture is drawn anew for it."""

@@ -12,6 +12,7 @@ from fenvik.core.errors import FenvikError
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.people.models import User
+from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 PROVES = (PassPurpose.FOUND, PassPurpose.LEFT, PassPurpose.CHECK)
@@ -71,6 +72,7 @@ def _kept(pass_id: int, actor: User) -> Pass:
     return found
 
 
+@needs(Right.MEASURE, "named a pass as proof")
 @transaction.atomic
 def name_proof(*, pass_id: int, actor: User, now: datetime, named: bool = True) -> Pass:
     """Let a pass stand for its purpose, whatever is newer, or let it no longer do so. Raises NotAProofError."""
@@ -84,6 +86,7 @@ def name_proof(*, pass_id: int, actor: User, now: datetime, named: bool = True) 
     return pass_
 
 
+@needs(Right.MEASURE, "put readings of a file away")
 @transaction.atomic
 def remove_file(*, pass_id: int, actor: User, now: datetime) -> Pass:
     """Put away readings that were taken up from a file; doing so twice changes nothing. Raises NotAProofError."""

@@ -32,6 +32,7 @@ from fenvik.web.menus.values import SettingError, values_of
 from fenvik.web.passes import services as passes
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.recent import recent_readings
+from fenvik.web.people.policy import Right, require
 from fenvik.web.trail.acts import Act, group_of, number_in, typed_values
 from fenvik.web.trail.acts_adjust import ADJUST_ACTS, read_again
 from fenvik.web.trail.acts_arrival import ARRIVAL_ACTS
@@ -89,6 +90,7 @@ def act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
         raise Http404
     tuning = of_firm_or_404(Tuning, request.user.firm_id, pk)
     try:
+        require(request.user, OTHER_RIGHTS.get(name, Right.MEASURE))
         answer = ACTS[name](request, tuning)
     except SheetError as problem:
         return show_stop(request, pk, "arrival", problems=problem.problems, typed=request.POST)
@@ -264,6 +266,10 @@ def _withdraw(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
+# What is done at a tuning is measuring, but for what the office does too.
+OTHER_RIGHTS = {
+    "hand-over": Right.HAND_OVER, "withdraw": Right.HAND_OVER, "keep-target": Right.PLAN, "keep-place": Right.PLAN,
+}  # fmt: skip
 ACTS: dict[str, Act] = {
     **ARRIVAL_ACTS,
     **GROUNDWORK_ACTS,
