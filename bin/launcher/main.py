@@ -8,12 +8,14 @@ import signal
 import socket
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from types import FrameType
 from typing import IO
 
+from launcher import archive
 from launcher.postgres import HOST, Postgres, free_port
 from launcher.processes import Processes
 from launcher.setup import PYTHON, ROOT, STATE, SetupError, install_packages, make_venv, run_python, say
@@ -28,6 +30,8 @@ USAGE = """usage: ./fenvik COMMAND [...]
   analyse FILE --target NAME  what a file of readings says about a display; --help tells more
   calibrate …                 hands-free over the device link, from a shell; --help tells more
   correct REFERENCE METER     the correction of a field meter from two files of readings; --help tells more
+  backup FILE                 the whole database of DATABASE_URL into a file, which is read through afterwards
+  restore FILE                such a file into an empty database of DATABASE_URL
   web | worker | manage [...] run it in earnest, from DATABASE_URL and the settings in docs/running.md
 """
 DEMO_PORT = 8642
@@ -136,6 +140,7 @@ def _run_demo(fresh: bool, wanted: int) -> int:
         say("starting the database")
         postgres.start()
         address = ""
+        threading.Thread(target=postgres.keep, args=(processes.stopping,), daemon=True).start()
         try:
             address = _start_parts(processes, postgres, wanted)
             if address:
@@ -257,10 +262,22 @@ def _in_earnest(command: str) -> Callable[[list[str]], int]:
     return run
 
 
+def backup(arguments: list[str]) -> int:
+    """Write the whole database into a file."""
+    return archive.backup(arguments)
+
+
+def restore(arguments: list[str]) -> int:
+    """Read such a file into an empty database."""
+    return archive.restore(arguments)
+
+
 COMMANDS: dict[str, Callable[[list[str]], int]] = {
     "demo": demo,
     "test": test,
     "bench": bench,
+    "backup": backup,
+    "restore": restore,
     **{name: _in_earnest(name) for name in ("standins", "analyse", "correct", "calibrate", "web", "worker", "manage")},
 }
 

@@ -7,13 +7,15 @@ import secrets
 import shutil
 import socket
 import subprocess
+import threading
 import time
 from pathlib import Path
 
-from launcher.setup import ROOT, STATE, SetupError, postgres_bin
+from launcher.setup import ROOT, STATE, SetupError, postgres_bin, say
 
 HOST = "127.0.0.1"
 OWNER = "postgres"
+LOOK_S = 1.0
 SPEED = ["fsync=off", "synchronous_commit=off", "full_page_writes=off"]  # for tests only: their data may be lost
 
 
@@ -101,15 +103,26 @@ class Postgres:
         """Whether this cluster's server is up."""
         return self._run("pg_ctl", "status", "-D", str(self.data), check=False).returncode == 0
 
-    def start(self) -> bool:
-        """Start the server on a free port; return whether it had to be started. Raises SetupError."""
+    def keep(self, stopping: threading.Event) -> None:
+        """Start the server again where it was whenever it is found dead, until told to stop."""
+        while not stopping.wait(LOOK_S):
+            try:
+                if not self.running():
+                    say("the database has ended; it is started again")
+                    self.start(port=int(self.port_file.read_text()))
+            except SetupError as problem:
+                say(str(problem).splitlines()[0])
+
+    def start(self, port: int = 0) -> bool:
+        """Start the server on a port, or on a free one; return whether it had to be started. Raises SetupError."""
         self.make()
         if self.running():
             return False
+        asked = port
         settings = [f"listen_addresses={HOST}", "unix_socket_directories=", "max_connections=120"]
         settings += SPEED if self.throwaway else []
         for _ in range(5):
-            port = free_port()
+            port = port or free_port()
             options = " ".join(f"-c '{setting}'" for setting in [*settings, f"port={port}"])
             log = str(self.home / "log")
             result = self._run("pg_ctl", "start", "-w", "-D", str(self.data), "-l", log, "-o", options, check=False)
@@ -117,7 +130,8 @@ class Postgres:
                 self.port_file.write_text(f"{port}\n")
                 self._make_database(port)
                 return True
-            time.sleep(0.2)  # somebody took the port in between
+            time.sleep(0.2)  # somebody took the port in between, or its last server is not quite gone
+            port = asked
         raise SetupError(f"PostgreSQL does not start:\n{result.stdout.strip()}\nIts log is {self.home / 'log'}")
 
     def _make_database(self, port: int) -> None:

@@ -223,3 +223,48 @@ def test_a_page_says_that_there_is_no_room(signed_in):
     with full_disk("clients_client"):
         answer = signed_in.post(reverse("new-client"), {"name": "Nobody"})
     assert (answer.status_code, "There is no room" in answer.content.decode()) == (507, True)
+
+
+def test_bodies_are_bounded_before_anything_reads_them(port, cookie):
+    line = Line(port, "/clients/new/", cookie, body="")
+    line.end()
+    with socket.create_connection(("127.0.0.1", port), 20) as told:
+        told.sendall(b"POST /clients/new/ HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 99999999999\r\n\r\n")
+        assert b"413" in told.recv(4096)
+    with socket.create_connection(("127.0.0.1", port), 20) as untold:
+        untold.sendall(b"POST /clients/new/ HTTP/1.1\r\nHost: 127.0.0.1\r\nTransfer-Encoding: chunked\r\n\r\n")
+        piece = b"%x\r\n%s\r\n" % (1 << 20, b"x" * (1 << 20))
+        with contextlib.suppress(OSError):
+            for _ in range(40):
+                untold.sendall(piece)
+        assert b"413" in untold.recv(4096)
+
+
+def test_what_signed_in_people_see_is_not_kept_and_a_head_is_answered(signed_in, client, tuning):
+    from django.test import Client as Browser
+
+    for address in ("visits", "clients", "instruments"):
+        answer = signed_in.get(reverse(address))
+        assert answer["Cache-Control"] == "no-store"
+        assert len(answer["X-Request-Id"]) == 16
+        head = signed_in.head(reverse(address))
+        assert (head.status_code, head.content) == (200, b"")
+    assert signed_in.head(reverse("stop", args=(tuning.pk, "found"))).status_code == 200
+    assert Browser().head(reverse("sign-in")).status_code == 200
+
+
+@pytest.mark.parametrize(
+    ("text", "kept"),
+    [
+        ("+1+cmd|' /C calc'!A0", False), ("-2+3+cmd|x", False), ("=1", False), ("@SUM(1)", False), ("+0.3", True), ("−0.12", True),
+        ("12.5 ± 0.4", True), ("> 3802 : 1", True), ("50 %", True), ("-1 HYPERLINK(1)", False),
+    ],
+)  # fmt: skip
+def test_a_cell_that_begins_with_a_sign_and_a_figure_is_no_formula(text, kept):
+    from fenvik.formats.sheet import harmless
+    from fenvik.web.results.views import _cell
+
+    assert (_cell(text) == text.replace("−", "-")) == kept
+    if not kept:
+        assert _cell(text).startswith("'")
+        assert harmless(text).startswith("'")

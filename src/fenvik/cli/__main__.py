@@ -43,11 +43,24 @@ def main(arguments: list[str]) -> int:
         case "manage":
             from django.core.management import execute_from_command_line
 
+            if rest[:1] and not rest[0].startswith("-"):
+                rest = [rest[0].replace("-", "_"), *rest[1:]]  # start-firm
             execute_from_command_line(["fenvik manage", *rest])
             return 0
     print("fenvik: standins, analyse, correct, calibrate, web, worker or manage", file=sys.stderr)
     return 2
 
 
+def told_plainly(arguments: list[str]) -> int:
+    """Run a command; a setting with which nothing starts is told in its sentence, without a trace."""
+    try:
+        return main(arguments)
+    except Exception as error:
+        if type(error).__name__ != "SettingsError":
+            raise
+        print(f"fenvik: {error}", file=sys.stderr)
+        return 2
+
+
 if __name__ == "__main__":
-    sys.exit(main(sys.argv[1:]))
+    sys.exit(told_plainly(sys.argv[1:]))

@@ -2,8 +2,32 @@
 
 import argparse
 import asyncio
+import time
 
 import django
+import psycopg
+
+DATABASE_S = 30.0
+CONNECT = ("host", "port", "dbname", "user", "password")
+
+
+def see_the_database() -> None:
+    """Wait for the database for a while, as after a start of the machine. Raises SettingsError where it does not come."""
+    from django.db import DatabaseError, connection
+
+    from fenvik.web.environment import SettingsError
+
+    end = time.monotonic() + DATABASE_S
+    told = {name: value for name, value in connection.get_connection_params().items() if name in CONNECT}
+    while True:
+        try:
+            with psycopg.connect(**told, connect_timeout=5):
+                return
+        except (psycopg.Error, DatabaseError) as error:
+            if time.monotonic() > end:
+                where = f"{told['host']}:{told['port']}, {told['dbname']}"
+                raise SettingsError(f"The database at {where} does not answer: {str(error).strip().splitlines()[-1]}") from error
+        time.sleep(1.0)
 
 
 def web(arguments: list[str]) -> int:
@@ -14,6 +38,10 @@ def web(arguments: list[str]) -> int:
     made.add_argument("--host", default="127.0.0.1")
     made.add_argument("--port", type=int, default=8642)
     given = made.parse_args(arguments)
+    django.setup()
+    from django.conf import settings
+
+    see_the_database()
     uvicorn.run(
         "fenvik.web.asgi:application",
         host=given.host,
@@ -22,6 +50,10 @@ def web(arguments: list[str]) -> int:
         access_log=False,
         lifespan="on",
         ws="none",
+        # What a proxy says of the client's address and of TLS is believed only where that proxy was named.
+        proxy_headers=bool(settings.PROXIES),
+        forwarded_allow_ips=settings.PROXIES or None,
+        server_header=False,
         # Live pages never end by themselves; whoever watches connects again.
         timeout_graceful_shutdown=1,
     )
@@ -34,6 +66,7 @@ def worker(arguments: list[str]) -> int:
     made.add_argument("--concurrency", type=int, default=8)
     given = made.parse_args(arguments)
     django.setup()
+    see_the_database()
     from fenvik.web.passes.worker import run_worker
 
     asyncio.run(run_worker(concurrency=given.concurrency))

@@ -9,13 +9,15 @@ from django.conf import settings
 from django.core.asgi import get_asgi_application
 from starlette.applications import Starlette
 from starlette.responses import Response
-from starlette.routing import Mount
+from starlette.routing import Mount, Route
 from starlette.staticfiles import StaticFiles
 from starlette.types import Scope
 
 django_application = get_asgi_application()
 
-from fenvik.web.kit.database import giving_back  # noqa: E402 - needs Django's settings
+from fenvik.web.kit.bounds import bounded  # noqa: E402 - needs Django's settings
+from fenvik.web.kit.database import giving_back  # noqa: E402
+from fenvik.web.kit.health import alive, counted, ready  # noqa: E402
 from fenvik.web.live.hub import hub  # noqa: E402
 
 
@@ -40,7 +42,10 @@ async def _lifespan(_: Starlette):  # type: ignore[no-untyped-def]
 application = Starlette(
     routes=[
         Mount("/static", Shipped(directory=settings.STATIC_FOLDER)),
-        Mount("/", giving_back(django_application)),
+        Route("/health/", alive),
+        Route("/ready/", ready),
+        Route("/metrics", counted),
+        Mount("/", bounded(giving_back(django_application))),
     ],
     lifespan=_lifespan,
 )

@@ -1,24 +1,21 @@
 """Settings, read in one typed place from the environment; a wrong one is a system check with an id and a hint."""
 
-import os
 from pathlib import Path
-from urllib.parse import unquote, urlsplit
+from zoneinfo import available_timezones
 
 import structlog
 from csp.constants import NONE, SELF
 
+from fenvik.web.environment import Environment
+
 BASE = Path(__file__).resolve().parent
 
-_url = urlsplit(os.environ.get("DATABASE_URL", "postgresql://fenvik@127.0.0.1:5432/fenvik"))
-POOL_SIZE = int(os.environ.get("FENVIK_POOL_SIZE", "10"))
+_told = Environment()
+POOL_SIZE = int(_told.number("FENVIK_POOL_SIZE", 10, 2, 200))
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.postgresql",
-        "HOST": _url.hostname or "127.0.0.1",
-        "PORT": _url.port or 5432,
-        "NAME": _url.path.lstrip("/") or "fenvik",
-        "USER": unquote(_url.username or ""),
-        "PASSWORD": unquote(_url.password or ""),
+        **_told.database("DATABASE_URL", "postgresql://fenvik@127.0.0.1:5432/fenvik"),
         # Without the pool every request opens a connection.
         # Compiling a query costs more than any of ours takes: just-in-time compilation is for reports over millions of rows.
         "OPTIONS": {"pool": {"min_size": 2, "max_size": POOL_SIZE, "timeout": 10}, "options": "-c jit=off"},
@@ -26,13 +23,13 @@ DATABASES = {
     }
 }
 
-SECRET_KEY = os.environ.get("FENVIK_SECRET_KEY", "")
+SECRET_KEY = _told.secret("FENVIK_SECRET_KEY")
 DEBUG = False
-ALLOWED_HOSTS = os.environ.get("FENVIK_HOSTS", "127.0.0.1 localhost").split()
-CSRF_TRUSTED_ORIGINS = os.environ.get("FENVIK_ORIGINS", "").split()
+ALLOWED_HOSTS = _told.words("FENVIK_HOSTS", "127.0.0.1 localhost")
+CSRF_TRUSTED_ORIGINS = _told.words("FENVIK_ORIGINS")
 
-# Behind TLS everything is strict; the demo speaks plain HTTP on loopback and says so with FENVIK_PLAIN_HTTP unset.
-TLS = os.environ.get("FENVIK_TLS", "") == "1"
+# Behind TLS everything is strict; the demo speaks plain HTTP on loopback.
+TLS = _told.flag("FENVIK_TLS")
 SECURE_SSL_REDIRECT = TLS
 SECURE_HSTS_SECONDS = 31_536_000 if TLS else 0
 SECURE_HSTS_INCLUDE_SUBDOMAINS = TLS
@@ -42,7 +39,7 @@ CSRF_COOKIE_SECURE = TLS
 CSRF_COOKIE_HTTPONLY = True
 SESSION_COOKIE_AGE = 60 * 60 * 24 * 14
 # Addresses or networks of reverse proxies: what these say of the client's address and of TLS is believed, and nobody else.
-PROXIES = os.environ.get("FENVIK_PROXIES", "").split()
+PROXIES = _told.networks("FENVIK_PROXIES")
 X_FRAME_OPTIONS = "DENY"
 SECURE_REFERRER_POLICY = "same-origin"
 
@@ -87,6 +84,7 @@ INSTALLED_APPS = [
     "fenvik.web.demo",
 ]
 MIDDLEWARE = [
+    "fenvik.web.kit.requests.RequestMiddleware",
     "django.middleware.security.SecurityMiddleware",
     "csp.middleware.CSPMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
@@ -152,7 +150,10 @@ AXES_RESET_ON_SUCCESS = True
 
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 USE_TZ = True
-TIME_ZONE = os.environ.get("FENVIK_TIME_ZONE", "UTC")
+TIME_ZONE = _told.text("FENVIK_TIME_ZONE", "UTC")
+if TIME_ZONE not in available_timezones():
+    _told.problems.append(f"FENVIK_TIME_ZONE is a name such as Europe/Helsinki, not {TIME_ZONE[:40]!r}.")
+    TIME_ZONE = "UTC"
 LANGUAGE_CODE = "en-gb"
 USE_I18N = False
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 6000  # a menu map of 400 controls is one form
@@ -160,19 +161,25 @@ DATA_UPLOAD_MAX_MEMORY_SIZE = 4 * 1024 * 1024
 FORM_RENDERER = "django.forms.renderers.DjangoTemplates"
 
 # Seconds beyond a meter's own expectation before a read counts as hung.
-LINK_SLACK_S = float(os.environ.get("FENVIK_LINK_SLACK_S", "20"))
+LINK_SLACK_S = _told.number("FENVIK_LINK_SLACK_S", 20, 0, 600)
 # A device that failed is tried again for so long before the pass waits for the person.
-DEVICE_PATIENCE_S = float(os.environ.get("FENVIK_DEVICE_PATIENCE_S", "60"))
+DEVICE_PATIENCE_S = _told.number("FENVIK_DEVICE_PATIENCE_S", 60, 0, 86_400)
 # A person who shows patches or types values is waited for so long.
-KEYED_PATIENCE_S = float(os.environ.get("FENVIK_KEYED_PATIENCE_S", "3600"))
+KEYED_PATIENCE_S = _told.number("FENVIK_KEYED_PATIENCE_S", 3600, 1, 86_400)
 # A worker itself waits so long for an answer before it lets go of the pass until there is one.
-KEYED_LINGER_S = float(os.environ.get("FENVIK_KEYED_LINGER_S", "0.3"))
+KEYED_LINGER_S = _told.number("FENVIK_KEYED_LINGER_S", 0.3, 0, 60)
 # How often white is read while a display warms up.
-WARM_UP_INTERVAL_S = float(os.environ.get("FENVIK_WARM_UP_INTERVAL_S", "30"))
+WARM_UP_INTERVAL_S = _told.number("FENVIK_WARM_UP_INTERVAL_S", 30, 0, 600)
 # The address under which other machines of the house reach Fenvik, shown where one is to be typed there.
-PUBLIC_ADDRESS = os.environ.get("FENVIK_ADDRESS", "this address")
+PUBLIC_ADDRESS = _told.text("FENVIK_ADDRESS", "this address")
 # The address of the stand-ins' pages, shown as a help where a display is a stand-in; empty in earnest.
-STANDIN_PAGES = os.environ.get("FENVIK_STANDIN_PAGES", "")
+STANDIN_PAGES = _told.text("FENVIK_STANDIN_PAGES")
+# Whoever asks for the metrics with this in its Authorization header gets them; without one, this machine alone.
+METRICS_TOKEN = _told.text("FENVIK_METRICS_TOKEN")
+LOG_LEVEL = _told.text("FENVIK_LOG_LEVEL", "INFO")
+if LOG_LEVEL not in ("DEBUG", "INFO", "WARNING", "ERROR", "CRITICAL"):
+    _told.problems.append(f"FENVIK_LOG_LEVEL is DEBUG, INFO, WARNING, ERROR or CRITICAL, not {LOG_LEVEL[:40]!r}.")
+_told.end()
 
 LOGGING = {
     "version": 1,
@@ -193,7 +200,7 @@ LOGGING = {
         }
     },
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "json"}},
-    "root": {"handlers": ["console"], "level": os.environ.get("FENVIK_LOG_LEVEL", "INFO")},
+    "root": {"handlers": ["console"], "level": LOG_LEVEL},
     "loggers": {"procrastinate": {"level": "WARNING"}, "axes": {"level": "WARNING"}},
 }
 structlog.configure(

@@ -8,7 +8,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.utils import timezone
 from django.utils.text import slugify
-from django.views.decorators.http import require_GET, require_http_methods, require_POST
+from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from fenvik.core.correction import CorrectionError
 from fenvik.core.errors import FenvikError
@@ -57,7 +57,7 @@ class CorrectionFileForm(forms.Form):
         return cleaned
 
 
-@require_GET
+@require_safe
 def corrections(request: HttpRequest) -> HttpResponse:
     """List the corrections by meter."""
     rows = Correction.objects.of_firm(request.user.firm_id).filter(withdrawn_at__isnull=True).defer("rows")
@@ -67,7 +67,7 @@ def corrections(request: HttpRequest) -> HttpResponse:
     return render(request, "office/corrections.html", {"by_meter": by_meter, "here": "instruments"})
 
 
-@require_GET
+@require_safe
 def correction(request: HttpRequest, pk: int) -> HttpResponse:
     """Show a correction."""
     shown = of_firm_or_404(Correction, request.user.firm_id, pk, "display__room__client", "made_by", "meter")
@@ -80,7 +80,7 @@ def correction(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "office/correction.html", context)
 
 
-@require_GET
+@require_safe
 def correction_file(request: HttpRequest, pk: int) -> HttpResponse:
     """Send a correction as CGATS."""
     shown = of_firm_or_404(Correction, request.user.firm_id, pk)
@@ -99,7 +99,7 @@ def correction_withdraw(request: HttpRequest, pk: int) -> HttpResponse:
     return redirect("corrections")
 
 
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def correction_import(request: HttpRequest) -> HttpResponse:
     """Take a correction up from a file, or make one of two files of readings."""
     form = CorrectionFileForm(request.POST or None, request.FILES or None, firm_id=request.user.firm_id)

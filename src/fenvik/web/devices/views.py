@@ -9,7 +9,7 @@ from django.db.models import Q
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.utils import timezone
-from django.views.decorators.http import require_http_methods, require_POST
+from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from fenvik.core.errors import FenvikError
 from fenvik.web.clients.models import Display
@@ -77,7 +77,7 @@ def _listed(firm_id: int) -> dict[str, Any]:
     }
 
 
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def instruments(request: HttpRequest) -> HttpResponse:
     """List the firm's meters and sources, and take up more: by address, or keyed in."""
     firm_id, now = request.user.firm_id, timezone.now()
@@ -109,7 +109,7 @@ def instruments(request: HttpRequest) -> HttpResponse:
     return render(request, "office/instruments.html", context, status=422 if wrong else 200)
 
 
-@require_http_methods(["GET"])
+@require_safe
 def device(request: HttpRequest, pk: int) -> HttpResponse:
     """Show one device."""
     shown = of_firm_or_404(Device, request.user.firm_id, pk, "pairing")
@@ -184,7 +184,7 @@ def device_act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
     return redirect("device", pk=pk)
 
 
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def networks(request: HttpRequest) -> HttpResponse:
     """Let an owner say in which networks the firm's devices may be."""
     require(request.user, Right.RUN_FIRM)

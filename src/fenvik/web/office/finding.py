@@ -6,7 +6,7 @@ from django.db.models import Q, QuerySet
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
-from django.views.decorators.http import require_GET
+from django.views.decorators.http import require_safe
 
 from fenvik.core.patterns import PATTERNS
 from fenvik.web.clients.models import Client, Display, Room
@@ -81,7 +81,7 @@ def patterns_for(words: str, tuning: int | None) -> list[dict[str, str]]:
     ][:MOST]
 
 
-@require_GET
+@require_safe
 def find(request: HttpRequest) -> HttpResponse:
     """Find anything."""
     words = request.GET.get("q", "").replace("\0", "").strip()[:80]

@@ -18,7 +18,7 @@ from fenvik.web.office.services import add_proposed, keep_display, keep_room
 from fenvik.web.visits.models import SIGNALS, Tuning, Visit, clash
 
 
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def room(request: HttpRequest, pk: int, client: bool = False) -> HttpResponse:
     """Show a room and change it; with ``client``, take up a new one of that client."""
     firm_id = request.user.firm_id
@@ -38,7 +38,7 @@ def room(request: HttpRequest, pk: int, client: bool = False) -> HttpResponse:
     return render(request, "office/room.html", context, status=422 if form.errors else 200)
 
 
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def display(request: HttpRequest, pk: int, new: bool = False) -> HttpResponse:
     """Show a display and change it; with ``new``, take up a new one in that room."""
     firm_id = request.user.firm_id
@@ -99,7 +99,7 @@ class ProposalForm(PlainNumbers, forms.Form):
         return cleaned
 
 
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def proposals(request: HttpRequest, pk: int, display_pk: int) -> HttpResponse:
     """Propose tunings for a display of a visit, and add those that are taken."""
     firm_id = request.user.firm_id

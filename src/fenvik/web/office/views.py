@@ -12,7 +12,7 @@ from django.shortcuts import redirect, render
 from django.template.loader import render_to_string
 from django.utils import timezone
 from django.utils.functional import SimpleLazyObject
-from django.views.decorators.http import require_GET, require_http_methods
+from django.views.decorators.http import require_http_methods, require_safe
 
 from fenvik.web.clients.models import Client, Display
 from fenvik.web.devices.models import Device
@@ -70,7 +70,7 @@ def _rows(visits: list[Visit]) -> list[dict[str, Any]]:
     return rows
 
 
-@require_GET
+@require_safe
 def visits(request: HttpRequest) -> HttpResponse:
     """List the visits by day: today and what comes, then what was."""
     firm_id, today = request.user.firm_id, timezone.localdate()
@@ -136,7 +136,7 @@ def _year(firm_id: int, today: date) -> dict[str, Any]:
     return {"count": count, "found": found, "left": left} if count else {}
 
 
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def new_visit(request: HttpRequest) -> HttpResponse:
     """Plan a visit."""
     firm_id = request.user.firm_id
@@ -152,7 +152,7 @@ def new_visit(request: HttpRequest) -> HttpResponse:
     )
 
 
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def visit(request: HttpRequest, pk: int) -> HttpResponse:
     """Show a visit with its tunings, and add one."""
     shown = of_firm_or_404(Visit, request.user.firm_id, pk, "client")
@@ -175,7 +175,7 @@ def visit(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "office/visit.html", context, status=422 if form.errors else 200)
 
 
-@require_GET
+@require_safe
 def clients(request: HttpRequest) -> HttpResponse:
     """List the clients."""
     chosen = (
@@ -187,7 +187,7 @@ def clients(request: HttpRequest) -> HttpResponse:
     return render(request, "office/clients.html", {"page": page, "here": "clients"})
 
 
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def client(request: HttpRequest, pk: int | None = None) -> HttpResponse:
     """Show a client, change it, or take up a new one."""
     shown = None if pk is None else of_firm_or_404(Client, request.user.firm_id, pk)

@@ -6,7 +6,7 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.utils.text import slugify
-from django.views.decorators.http import require_GET, require_http_methods
+from django.views.decorators.http import require_http_methods, require_safe
 
 from fenvik.formats.numbers import whole
 from fenvik.formats.patches import PatchesError, read_patches, write_cgats, write_csv
@@ -37,7 +37,7 @@ class PatchListForm(forms.Form):
             raise forms.ValidationError(f"Line {problem.line - 1}: {problem.why}.") from problem
 
 
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def patch_list(request: HttpRequest, pk: int | None = None) -> HttpResponse:
     """Write or change a list of the firm's own."""
     firm_id = request.user.firm_id
@@ -79,7 +79,7 @@ def _back(request: HttpRequest, kept: PatchList) -> str:
     return reverse("patch-list", args=(kept.pk,))
 
 
-@require_GET
+@require_safe
 def patch_list_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
     """Send a list as CSV or CGATS."""
     if kind not in ("csv", "cgats"):

@@ -3,6 +3,7 @@
 import asyncio
 import contextlib
 import signal
+import time
 from concurrent.futures import ThreadPoolExecutor
 
 import structlog
@@ -13,6 +14,7 @@ from procrastinate import App
 from procrastinate.contrib.django import app as queue
 from procrastinate.jobs import Status
 
+from fenvik.web.kit.housekeeping import sweep
 from fenvik.web.passes import engine, imports, services
 from fenvik.web.passes.tasks import take_up_file
 
@@ -22,6 +24,17 @@ DEAD_AFTER_S = 4.0
 LOOK_S = 1.0
 GRACE_S = 6.0
 AGAIN_S = 0.5
+SWEEP_S = 3600.0
+
+
+_swept = 0.0
+
+
+def _sweep() -> None:
+    global _swept  # noqa: PLW0603 - once an hour, whatever else the worker does
+    if time.monotonic() > _swept:
+        _swept = time.monotonic() + SWEEP_S
+        log.info("swept", rows=sweep(timezone.now()))
 
 
 def _adopt() -> None:
@@ -29,6 +42,7 @@ def _adopt() -> None:
     try:
         for import_id in imports.without_a_job():
             take_up_file.configure(lock=f"import-{import_id}").defer(import_id=import_id)
+        _sweep()
         services.give_up_asking(now=timezone.now())
         for pass_id in services.without_a_job():
             log.warning("pass without a job taken up again", pass_id=pass_id)

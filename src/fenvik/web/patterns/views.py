@@ -15,7 +15,7 @@ from django.http.request import RawPostDataException
 from django.shortcuts import redirect, render
 from django.utils import timezone
 from django.views.decorators.csrf import csrf_exempt
-from django.views.decorators.http import require_GET, require_http_methods, require_POST
+from django.views.decorators.http import require_http_methods, require_POST, require_safe
 from PIL import Image
 
 from fenvik.core.patterns import PATTERNS, How, PatternError, Signal, pattern_of
@@ -56,7 +56,7 @@ def _screen(token: str) -> Screen:
 
 
 @login_not_required
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def by_number(request: HttpRequest) -> HttpResponse:
     """Open a screen by the number that Fenvik shows."""
     problem = ""
@@ -74,7 +74,7 @@ def by_number(request: HttpRequest) -> HttpResponse:
 
 
 @login_not_required
-@require_GET
+@require_safe
 def screen_page(request: HttpRequest, token: str) -> HttpResponse:
     """Show the page that shows nothing but the picture."""
     return render(request, "patterns/screen.html", {"screen": _screen(token)})
@@ -147,7 +147,7 @@ def _size(request: HttpRequest, told: str) -> tuple[int, int]:
 
 
 @login_not_required
-@require_GET
+@require_safe
 def screen_picture(request: HttpRequest, token: str) -> HttpResponse:
     """Return the picture at the page's own size, code value by code value."""
     screen = _screen(token)
@@ -193,7 +193,7 @@ def _example(name: str, how: How) -> bytes:
     return png(np.round(example(pattern_of(name), how, *EXAMPLE) * 255).clip(0, 255).astype(np.int64))
 
 
-@require_GET
+@require_safe
 def example_picture(request: HttpRequest, name: str, how: str) -> HttpResponse:
     """Return a drawn example of a pattern."""
     if how not in ("low", "right", "high"):

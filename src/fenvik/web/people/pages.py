@@ -94,7 +94,7 @@ def log(request: HttpRequest) -> HttpResponse:
     return render(request, "people/log.html", {"here": "people", "page": page})
 
 
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def own(request: HttpRequest) -> HttpResponse:
     """Show one's own sign-in: password, second factor, sessions; change the password."""
     form = ChangePasswordForm(request.POST or None, person=request.user)
@@ -146,7 +146,7 @@ def own_act(request: HttpRequest, name: str) -> HttpResponse:
 
 
 @login_not_required
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def link(request: HttpRequest, token: str) -> HttpResponse:
     """Let somebody join the firm, or set a new password."""
     now = timezone.now()

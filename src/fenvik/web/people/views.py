@@ -43,7 +43,7 @@ class SignInView(LoginView):
 
 
 @login_not_required
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def second_factor(request: HttpRequest) -> HttpResponse:
     """Ask for the code that belongs to a password that was right a moment ago."""
     half = request.session.get(HALF) or {}

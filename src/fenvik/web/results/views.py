@@ -16,7 +16,7 @@ from django.utils.html import format_html_join, strip_tags
 from django.utils.safestring import SafeString
 from django.utils.text import slugify
 from django.utils.timezone import localtime
-from django.views.decorators.http import require_GET
+from django.views.decorators.http import require_safe
 
 from fenvik.formats.sheet import harmless
 from fenvik.web.kit.models import of_firm_or_404
@@ -53,7 +53,7 @@ def alone(svg: str) -> str:
     return svg.replace(head, f"{head}<style>{chart_style()}</style>{paper}", 1)
 
 
-@require_GET
+@require_safe
 def picture_file(request: HttpRequest, pk: int, stop: str, view: str, kind: str) -> HttpResponse:
     """Send the picture of a stop as SVG, or its table as CSV."""
     if stop not in ("found", "left") or view not in pictures.VIEWS:
@@ -77,13 +77,16 @@ def picture_file(request: HttpRequest, pk: int, stop: str, view: str, kind: str)
     return response
 
 
+NUMBERS = re.compile(r"[+-]?[0-9.]+( ?[±%:<>]? ?[0-9.]*)*")  # what a formula could be made of has letters or signs within
+
+
 def _cell(cell: object) -> str:
     """Return a cell of a table as a spreadsheet may have it: numbers with a plain minus, texts made harmless."""
     text = strip_tags(str(cell)).replace("−", "-")
-    return text if re.match(r"[+-]?[0-9.]", text) else harmless(text)
+    return text if NUMBERS.fullmatch(text) else harmless(text)
 
 
-@require_GET
+@require_safe
 def readings_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
     """Send the readings of a pass."""
     if kind not in ("csv", "cgats", "json"):
@@ -162,7 +165,7 @@ def _share_correction(passes: list[Any]) -> bool:
     return a.correction_id == b.correction_id and a.meter_id == b.meter_id
 
 
-@require_GET
+@require_safe
 def compare(request: HttpRequest, pk: int) -> HttpResponse:
     """Show two passes beside each other."""
     tuning = of_firm_or_404(Tuning, request.user.firm_id, pk, "display__room", "visit")

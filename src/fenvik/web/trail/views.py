@@ -9,7 +9,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.utils import timezone
 from django.utils.text import slugify
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.patterns import PatternError
@@ -46,7 +46,7 @@ from fenvik.web.trail.scenes import load_tuning, make_scene
 from fenvik.web.visits.models import Tuning
 
 
-@require_GET
+@require_safe
 def tuning_home(request: HttpRequest, pk: int) -> HttpResponse:
     """Open a tuning at its next useful act."""
     from fenvik.web.trail.facts import trail_of
@@ -55,7 +55,7 @@ def tuning_home(request: HttpRequest, pk: int) -> HttpResponse:
     return redirect("stop", pk=pk, stop=trail_of(tuning).next.id)
 
 
-@require_GET
+@require_safe
 def stop_page(request: HttpRequest, pk: int, stop: str) -> HttpResponse:
     """Show a stop."""
     return show_stop(request, pk, stop)
@@ -291,7 +291,7 @@ ACTS: dict[str, Act] = {
 }
 
 
-@require_GET
+@require_safe
 def sheet_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
     """Send a settings sheet as an open file."""
     sheet = of_firm_or_404(
@@ -311,7 +311,7 @@ def sheet_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
     return response
 
 
-@require_GET
+@require_safe
 def sheet_print(request: HttpRequest, pk: int) -> HttpResponse:
     """Show a settings sheet on paper."""
     sheet = of_firm_or_404(
