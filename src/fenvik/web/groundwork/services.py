@@ -25,7 +25,7 @@ class AnswerError(FenvikError):
     code = "answer"
 
 
-@needs(Right.MEASURE, "answered a check")
+@needs(Right.MEASURE)
 @transaction.atomic
 def answer_check(
     *,

@@ -74,6 +74,11 @@ class SignedIn(models.Model):
     browser = models.CharField(max_length=200, blank=True)
     at = models.DateTimeField(default=timezone.now)
 
+    @property
+    def machine(self) -> str:
+        """What the browser says that it runs on."""
+        return self.browser.partition("(")[2].partition(")")[0][:60]
+
 
 class LogEntry(models.Model):
     """One line of who did what. The database refuses to change or delete it."""

@@ -130,15 +130,14 @@ def own_act(request: HttpRequest, name: str) -> HttpResponse:
             messages.info(request, "You sign in with the password alone now.")
     elif name == "second-begin":
         device = second.begin(person)
-        return _own(request, ChangePasswordForm(person=person), device=device, picture=second.picture(device))
+        return _own(request, ChangePasswordForm(person=person), **second.shown(device))
     elif name == "second-on":
         form = CodeForm(request.POST, auto_id="code_%s")
         codes = second.confirm(person, form.cleaned_data["code"]) if form.is_valid() else None
         if codes is None:
             device = second.begin(person)
             form.add_error("code", "That code is not right now; your telephone’s clock must be.")
-            shown = {"device": device, "picture": second.picture(device), "code_form": form}
-            return _own(request, ChangePasswordForm(person=person), 422, **shown)
+            return _own(request, ChangePasswordForm(person=person), 422, code_form=form, **second.shown(device))
         return _own(request, ChangePasswordForm(person=person), codes=codes)
     else:
         raise Http404

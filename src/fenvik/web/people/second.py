@@ -1,5 +1,6 @@
 """The second factor: codes of an app that follow the clock (RFC 6238), and ten codes for the day it is lost."""
 
+import base64
 import secrets
 
 import segno
@@ -29,6 +30,12 @@ def begin(person: User) -> TOTPDevice:
 def picture(device: TOTPDevice) -> SafeString:
     """Return the device's address as a QR code, in SVG."""
     return mark_safe(segno.make(device.config_url, error="m").svg_inline(scale=4, border=2, dark="#1d2228", light="#fff"))
+
+
+def shown(device: TOTPDevice) -> dict[str, object]:
+    """Return what a person needs to take a device up: the picture, and the key in groups of four to type."""
+    key = base64.b32encode(device.bin_key).decode().rstrip("=")
+    return {"device": device, "picture": picture(device), "key": " ".join(key[i : i + 4] for i in range(0, len(key), 4))}
 
 
 @transaction.atomic
