@@ -64,6 +64,7 @@ def people_act(request: HttpRequest, name: str) -> HttpResponse:
         "deactivate": lambda: services.set_active(actor=actor, person_id=_number(sent), active=False),
         "activate": lambda: services.set_active(actor=actor, person_id=_number(sent), active=True),
         "end-sessions": lambda: services.end_all(actor=actor, person_id=_number(sent)),
+        "second-off": lambda: services.take_second_off(actor=actor, person_id=_number(sent)),
         "password-link": lambda: services.let_set_password(actor=actor, person_id=_number(sent)),
         "end-link": lambda: services.end_link(actor=actor, link_id=_number(sent)),
     }

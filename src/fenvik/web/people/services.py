@@ -11,6 +11,7 @@ from fenvik.web.kit.notify import notify_ended
 from fenvik.web.people.log import enter
 from fenvik.web.people.models import Firm, Link, Role, SignedIn, User
 from fenvik.web.people.policy import Right, needs
+from fenvik.web.people.second import switch_off
 
 
 class LastOwnerError(FenvikError):
@@ -117,6 +118,16 @@ def end_all(*, actor: User, person_id: int) -> None:
     person = _of_firm(actor, person_id)
     end_sessions(person)
     enter(actor, "ended the sessions of somebody", about=person.called)
+
+
+@needs(Right.RUN_FIRM)
+@transaction.atomic
+def take_second_off(*, actor: User, person_id: int) -> None:
+    """Let a person who has lost telephone and codes sign in with the password alone."""
+    person = _of_firm(actor, person_id)
+    switch_off(person)
+    end_sessions(person)
+    enter(actor, "took the second factor off somebody", about=person.called)
 
 
 def end_sessions(person: User, *, but: str = "") -> None:
