@@ -1,6 +1,7 @@
 """What is seen while a pass runs, and what crashes and restarts cost."""
 
 import io
+import time
 
 import pytest
 from PIL import Image
@@ -118,3 +119,36 @@ def test_on_a_phone_the_hand_comes_first_and_nothing_runs_over(page, system, equ
             assert button["y"] + button["height"] <= 844
     page.goto(f"{system.address}/visits/")
     assert page.evaluate("() => document.documentElement.scrollWidth") <= 390
+
+
+def test_people_who_type_values_keep_nobody_elses_pass_from_running(system, equipped_for_browser, person, now):
+    """More passes wait for a person than a worker has slots; one over the link runs beside them, and an answer is still heard."""
+    from fenvik.web.devices.keyed import keyed_meter, keyed_source
+    from fenvik.web.passes import services
+    from fenvik.web.visits.models import Tuning
+
+    waiting = []
+    for i in range(10):
+        meter = keyed_meter(
+            actor=person, name=f"Meter {i}", serial=f"K{i}", kind="colorimeter", floor=0.01, order="XYZ", now=now
+        )
+        source = keyed_source(actor=person, name=f"Disc {i}", range_="limited", now=now)
+        tuning = Tuning.objects.get(pk=equipped_for_browser.pk)
+        tuning.pk, tuning.meter, tuning.source = None, meter, source
+        tuning.save()
+        waiting.append(services.start_pass(tuning_id=tuning.pk, actor=person, now=now))
+
+    def until_so(condition):
+        end = time.monotonic() + 60
+        while not condition():
+            assert time.monotonic() < end
+            time.sleep(0.05)
+
+    until_so(lambda: all(p.is_parked for p in Pass.objects.filter(pk__in=[p.pk for p in waiting])))
+    linked = services.start_pass(tuning_id=equipped_for_browser.pk, actor=person, now=now)
+    until_so(lambda: Pass.objects.get(pk=linked.pk).state == PassState.DONE)
+    one = Pass.objects.get(pk=waiting[3].pk)
+    services.answer(pass_id=one.pk, actor=person, number=one.asks["n"], said={"xyz": [95, 100, 109]})
+    until_so(lambda: one.readings.count() == 1)
+    for pass_ in waiting:
+        services.ask_to_stop(pass_id=pass_.pk, actor=person, now=now)

@@ -35,23 +35,24 @@ def page(client, tuning):
 def test_a_large_file_is_a_job_with_progress(send, signed_in, tuning, monkeypatch):
     assert send(readings(COUNT)).status_code == 302
     assert Pass.objects.count() == 0
-    assert f"0 of about {COUNT}" in page(signed_in, tuning)
+    assert "being read through" in page(signed_in, tuning)
     assert "is being taken up here already" in signed_in.get(send(readings(COUNT)).url).content.decode()
     seen, real = [], imports.files.take_up
 
     def take_up(heard, **told):
         def both(stored):
             heard(stored)
-            seen.append((stored, Reading.objects.using("default").count(), page(signed_in, tuning).count(f"{stored} of about")))
+            seen.append((stored, Reading.objects.using("default").count(), page(signed_in, tuning).count(f"{stored:,} of about")))
 
         return real(heard=both, **told)
 
     monkeypatch.setattr(imports.files, "take_up", take_up)
     imports.run(ReadingsImport.objects.get().pk)
     assert [stored for stored, _, _ in seen] == [5000, 10_000, COUNT]
+    assert all(said == 1 for _, _, said in seen), "pages say how far it is"
     made = Pass.objects.get()
     assert list(made.readings.order_by("id").values_list("index", flat=True)) == list(range(COUNT))
-    assert f"{COUNT} readings of big.csv are kept" in page(signed_in, tuning)
+    assert f"{COUNT:,} readings of big.csv are kept" in page(signed_in, tuning)
     assert bytes(ReadingsImport.objects.get().data) == b""
     imports.run(ReadingsImport.objects.get().pk)
     assert Pass.objects.count() == 1, "what has ended is not done again"

@@ -24,6 +24,8 @@ BELIEFS = ((0.1, 0.8), (0.5, 0.3))
 # Noise that moves errors in one direction mostly moves their lengths by less, since errors lie in any: by the root of this.
 ALONG = 1.5
 CLEAR = 6.0  # deviations
+TRIALS, STEPS, ONE_SIDE = 400, 21, 0.025  # of the interval
+STANDS_OUT = 2.0  # times what noise alone makes of a length
 PAIRS = 90  # of readings drawn anew
 SEED = 1886
 
@@ -66,8 +68,8 @@ def difference_std(first: Estimate, second: Estimate, *, shared: bool) -> float:
     return float(np.sqrt(first.std**2 + second.std**2 + shift))
 
 
-def posterior(seen: Floats, noise: Floats, kinds: int, belief: tuple[float, float]) -> Floats:
-    """Return draws (DRAWS,) of the average of the true lengths behind lengths (n,) that were seen with noise.
+def posterior(seen: Floats, noise: Floats, kinds: int, belief: tuple[float, float]) -> tuple[Floats, Floats]:
+    """Return draws (DRAWS,) of the average of the true lengths behind lengths (n,) seen with noise, and each one's mean (n,).
 
     ``noise``: (n,) the root mean square that noise adds to each in all, ``kinds``: in how many directions, 1 to 3. The lengths are
     a mixture whose weights are drawn along with them (Gibbs sampling; Escobar and West (1995), JASA 90(430), 577-588).
@@ -77,15 +79,16 @@ def posterior(seen: Floats, noise: Floats, kinds: int, belief: tuple[float, floa
     unit = np.maximum(noise, 1e-6) / np.sqrt(max(kinds, ALONG))
     # In units of its own noise every length is as well known as every other, so that none borrows what only suits another level.
     near = seen <= CLEAR * unit
+    each = np.sqrt(np.maximum(seen**2 - (max(kinds, ALONG) - 1.0) * unit**2, 0.0))
     # What stands clear of the noise needs no belief; noise hardly lengthens it.
     clear = seen[~near].sum() + np.sqrt((unit[~near] ** 2).sum()) * rng.standard_normal(DRAWS)
     if not near.any():
-        return np.asarray(clear / len(seen))
+        return np.asarray(clear / len(seen)), each
     count, seen, unit = len(seen), seen[near] / unit[near], unit[near]
     grid = np.concatenate([[0.0], np.linspace(0.4, CLEAR + 2.0, GRID - 1)])
     likely = _likelihood(seen[:, None], grid, kinds)
     weight = np.full((CHAINS, GRID), 1.0 / GRID)
-    kept = []
+    kept, each[near] = [], 0.0
     for turn in range(BURN + DRAWS // CHAINS):
         share = np.cumsum(likely * weight[:, None, :], axis=-1)
         share /= share[..., -1:]
@@ -96,7 +99,38 @@ def posterior(seen: Floats, noise: Floats, kinds: int, belief: tuple[float, floa
         weight = drawn / drawn.sum(axis=1, keepdims=True)
         if turn >= BURN:
             kept.append((unit * grid[of]).sum(axis=1))
-    return np.asarray((np.concatenate(kept) + clear) / count)
+            each[near] += (unit * grid[of]).mean(axis=0) / (DRAWS // CHAINS)
+    return np.asarray((np.concatenate(kept) + clear) / count), each
+
+
+def inverted(seen: Floats, each: Floats, noise: Floats, kinds: int) -> tuple[float, float]:
+    """Return the 95 % interval of the average true length by asking which true lengths would give the average that was seen.
+
+    ``each``: (n,) the lengths as they are taken to be; all are made longer or shorter by one factor until the average that was seen
+    would come out only once in forty times (Neyman (1937), Phil. Trans. A 236, 333-380). ``noise``, ``kinds``: as of ``posterior``.
+    """
+    value = float(seen.mean())
+    rng = np.random.default_rng(SEED)
+    far = seen > 0.5 * CLEAR * noise
+    unit = np.maximum(noise, 1e-9) / np.sqrt(np.where(far, max(kinds, ALONG), kinds))
+    pushed = rng.standard_normal((TRIALS, len(each), kinds)) * unit[:, None]
+    square, slope = (pushed**2).sum(axis=-1), 2.0 * pushed[..., 0]
+    middle = max(float(each.mean()), 1e-12)
+    # As far as noise may have spread the average, and below by what it lengthens.
+    spread = 4.5 * float(np.sqrt((noise**2).sum())) / len(each)
+    wanted = np.linspace(max(value - float(noise.mean()) - spread, 0.0), value + spread, STEPS)
+    shapes = [each / middle if middle > 1e-9 else np.ones(len(each))]
+    # Either all are off a little, or only those that stand out: noise swallows more of what is spread over many.
+    alone = np.where(seen > STANDS_OUT * noise, each, 0.0)
+    if 0 < np.count_nonzero(alone) < len(each):
+        shapes.append(alone / alone.mean())
+    ends = []
+    for shape in shapes:
+        told = np.array([np.sqrt(square + g * (slope * shape) + (g * shape) ** 2).mean(axis=1) for g in wanted])
+        above, below = (told >= value).mean(axis=1), (told <= value).mean(axis=1)
+        low = float(np.interp(ONE_SIDE, np.maximum.accumulate(above), wanted)) if above[0] < ONE_SIDE else float(wanted[0])
+        ends.append((low, float(np.interp(-ONE_SIDE, -np.minimum.accumulate(below), wanted))))
+    return min(low for low, _ in ends), max(high for _, high in ends)
 
 
 def _likelihood(d: Floats, g: Floats, kinds: int) -> Floats:
@@ -161,19 +195,24 @@ class Draws:
         value = float(here.mean())
         if not self.noise.any():
             return Estimate(value, value, 0.0, shift, (0.0, 0.0))
-        noise, kinds, most = self._as_noise(which, measure, here)
-        both = [posterior(here, noise, kinds, belief) for belief in BELIEFS]
+        noise, kinds, most = self._as_noise(which, measure, here, self.noise)
+        single, _, _ = self._as_noise(which, measure, here, self.noise - self.common)
+        drawn = [posterior(here, noise, kinds, belief) for belief in BELIEFS]
+        both = [draws for draws, _ in drawn]
         common = self._common(which, measure)
-        truth = float(np.mean([drawn.mean() for drawn in both]))
-        ends = np.quantile(both, (0.025, 0.975), axis=1)
-        reach = (truth - float(ends[0].min()), float(ends[1].max()) - truth)
-        wide = (float(np.hypot(reach[0], TWO_SIDED_95 * common)), float(np.hypot(reach[1], TWO_SIDED_95 * common)))
+        truth = float(np.mean([draws.mean() for draws in both]))
+        low, high = inverted(here, np.mean([each for _, each in drawn], axis=0), noise, kinds)
+        reach = (truth - low, high - truth)
+        # What all share moves the average as a whole: more than as noise of each, which the interval has counted.
+        counted = float(np.maximum(noise**2 - single**2, 0.0).sum()) / kinds / len(here) ** 2
+        more = TWO_SIDED_95 * float(np.sqrt(max(common**2 - counted, 0.0)))
+        wide = (float(np.hypot(reach[0], more)), float(np.hypot(reach[1], more)))
         apart = 0.5 * abs(float(both[0].mean() - both[-1].mean()))
-        std = float(np.sqrt(np.mean([drawn.var() for drawn in both]) + common**2 + apart**2))
+        std = float(np.sqrt(np.mean([draws.var() for draws in both]) + common**2 + apart**2))
         none = float(((here / noise) ** 2).sum()) < most
         return Estimate(value, truth, std, shift, wide, none)
 
-    def _as_noise(self, which: Bools, measure: str, here: Floats) -> tuple[Floats, int, float]:
+    def _as_noise(self, which: Bools, measure: str, here: Floats, drawn: Floats) -> tuple[Floats, int, float]:
         """Return what noise alone makes of each length, root mean square, and in how many directions it moves them.
 
         Last, up to what the squares of lengths add up by noise alone 95 times of 100, in units of it.
@@ -184,14 +223,14 @@ class Draws:
             base = np.where(wanted[:, 1:2] > 0, wanted / np.maximum(wanted[:, 1:2], 1e-12), self.analysis.target.white)
             wanted = base * centre[which, 1:2]
         centre[which] = wanted
-        square = self.lengths(centre + self.noise, which, measure) ** 2
+        square = self.lengths(centre + drawn, which, measure) ** 2
         noise = np.sqrt(np.maximum(square.mean(axis=0), 1e-12))
         square = square / noise**2
         spread = np.maximum(square.var(axis=0), 1e-9)
         kinds = int(np.clip(np.round(np.median(2.0 * square.mean(axis=0) ** 2 / spread)), 1, 3))
         most = float(np.quantile(square.sum(axis=1), 0.95))
         # Far from what is wanted a difference is weighed otherwise: there its own slope tells.
-        moved = self.lengths(self.analysis.readings.xyz + self.noise, which, measure)
+        moved = self.lengths(self.analysis.readings.xyz + drawn, which, measure)
         half = len(moved) // 2
         sloped = (0.5 * (moved[:half] - moved[half:])).std(axis=0) * np.sqrt(max(kinds, ALONG))
         return np.where(here > 0.5 * CLEAR * noise, np.maximum(sloped, 1e-6), noise), kinds, most

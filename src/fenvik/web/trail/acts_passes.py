@@ -69,7 +69,7 @@ def readings_file(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
         return show_stop(request, tuning.pk, stop, readings_problem=str(problem), problems=True)
     what = "as left" if stop == "left" else "as found"
     count = made.readings.count()
-    messages.info(request, f"{count} readings of {given.name} are kept. They count as {what} only if you let them.")
+    messages.info(request, f"{count} readings of {given.name} are kept. They count as “{what}” only if you let them.")
     return redirect("stop", pk=tuning.pk, stop=stop)
 
 
