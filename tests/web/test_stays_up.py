@@ -14,6 +14,7 @@ from django.urls import reverse
 
 from fenvik.link.connection import DEADLINE_S
 from fenvik.link.faults import LinkFault
+from fenvik.web.devices import displays
 from fenvik.web.devices.models import Device, Pairing
 from fenvik.web.devices.reaching import AddressError, see_entry
 from fenvik.web.devices.services import take_up
@@ -117,7 +118,10 @@ def test_looks_at_a_silent_display_cost_the_others_nothing(port, cookie, tuning,
     assert {status(port, "/visits/", cookie) for _ in range(20)} == {200}
     assert time.monotonic() - began < DEADLINE_S, "no page has waited for the display"
     for look in looks:
+        assert b" 204 " in look.until(b"\r\n\r\n"), "and whoever looks by itself has not either"
         look.end()
+    assert displays._asked <= {tuning.display_id}
+    until(lambda: not displays._asked)
 
 
 def test_a_directory_is_asked_side_by_side_and_bounded(person, now, silent):

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.special import i0e
+from scipy.stats import chi2
 
 from fenvik.core.analysis import Analysis
 from fenvik.core.types import Bools, Floats
@@ -121,12 +122,14 @@ def inverted(seen: Floats, each: Floats, noise: Floats, kinds: int) -> tuple[flo
     wanted = np.linspace(max(value - float(noise.mean()) - spread, 0.0), value + spread, STEPS)
     shapes = [each / middle if middle > 1e-9 else np.ones(len(each))]
     # Either all are off a little, or only those that stand out: noise swallows more of what is spread over many.
-    alone = np.where(seen > STANDS_OUT * noise, each, 0.0)
-    if 0 < np.count_nonzero(alone) < len(each):
+    stands = seen > STANDS_OUT * noise
+    alone, others = np.where(stands, each, 0.0), (seen[~stands] / noise[~stands]) ** 2
+    none = float(chi2.ppf(0.99, others.size * kinds)) / kinds if others.size else 0.0
+    if alone.any() and others.size and float(others.sum()) < none:
         shapes.append(alone / alone.mean())
     ends = []
     for shape in shapes:
-        told = np.array([np.sqrt(square + g * (slope * shape) + (g * shape) ** 2).mean(axis=1) for g in wanted])
+        told = np.array([np.sqrt(np.maximum(square + g * (slope * shape) + (g * shape) ** 2, 0.0)).mean(axis=1) for g in wanted])
         above, below = (told >= value).mean(axis=1), (told <= value).mean(axis=1)
         low = float(np.interp(ONE_SIDE, np.maximum.accumulate(above), wanted)) if above[0] < ONE_SIDE else float(wanted[0])
         ends.append((low, float(np.interp(-ONE_SIDE, -np.minimum.accumulate(below), wanted))))

@@ -1,11 +1,15 @@
 """Displays with a network control: pairing, what they show now, and reading their menus."""
 
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import datetime
 from typing import Any
 
+import structlog
+from django.core.exceptions import ObjectDoesNotExist
 from django.db import transaction
+from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
 from fenvik.link.display import LinkedDisplay, PictureMode
@@ -13,10 +17,14 @@ from fenvik.link.faults import DeviceError
 from fenvik.web.clients.models import Display
 from fenvik.web.devices.models import Device, DeviceRole, Pairing
 from fenvik.web.devices.services import locate
+from fenvik.web.kit.database import let_go
 from fenvik.web.kit.notify import notify
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
+
+log = structlog.get_logger(__name__)
+LOOKERS, MOST_ASKED = 4, 64  # threads that ask displays for pages, and displays that wait for one of them
 
 
 class NotLinkedError(FenvikError):
@@ -116,6 +124,33 @@ def look(*, tuning: Tuning, now: datetime) -> dict[str, Any]:
         return _look(tuning, display, now)
     finally:
         _looking.discard(display.pk)
+
+
+_later = ThreadPoolExecutor(LOOKERS, thread_name_prefix="look")
+_asked: set[int] = set()  # displays that will be asked
+
+
+def look_later(tuning: Tuning) -> None:
+    """Ask a display what it shows, without whoever wants to know waiting for it; what goes wrong is no news."""
+    pk = tuning.display_id
+    if pk in _asked or pk in _looking or len(_asked) >= MOST_ASKED:
+        return
+    _asked.add(pk)
+    _later.submit(_look_alone, tuning.pk, pk)
+
+
+def _look_alone(tuning_id: int, display_id: int) -> None:
+    try:
+        related = "display__room__client", "display__link__pairing", "display__menu_map"
+        tuning = Tuning.objects.select_related(*related).get(pk=tuning_id)
+        look(tuning=tuning, now=timezone.now())
+    except (FenvikError, ObjectDoesNotExist):
+        pass
+    except Exception:
+        log.exception("a look at a display failed")
+    finally:
+        _asked.discard(display_id)
+        let_go()
 
 
 def _look(tuning: Tuning, display: Display, now: datetime) -> dict[str, Any]:

@@ -1,6 +1,5 @@
 """What can be done at Arrival."""
 
-import contextlib
 
 from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
@@ -8,7 +7,6 @@ from django.shortcuts import redirect
 from django.urls import reverse
 from django.utils import timezone
 
-from fenvik.core.errors import FenvikError
 from fenvik.formats.sheet import MOST_BYTES, SheetFileError
 from fenvik.web.clients.models import Display
 from fenvik.web.devices import displays
@@ -83,9 +81,8 @@ def look(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 
 
 def look_quietly(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
-    """Ask the display what it shows, for a page that does so by itself: what goes wrong is no news."""
-    with contextlib.suppress(FenvikError):
-        displays.look(tuning=_whole(tuning), now=timezone.now())
+    """Let the display be asked what it shows, for a page that does so by itself: it hears of what is new, and waits for nothing."""
+    displays.look_later(tuning)
     return HttpResponse(status=204)
 
 
