@@ -5,6 +5,7 @@ from pathlib import Path
 import pytest
 
 from fenvik.web.patterns.services import screen_of
+from fenvik.web.people import services
 
 pytestmark = pytest.mark.django_db(transaction=True)
 AXE = (Path(__file__).resolve().parents[1] / "vendor" / "axe.min.js").read_text(encoding="utf-8")
@@ -41,6 +42,10 @@ def test_axe_finds_nothing_serious_on_any_page(page, system, equipped_for_browse
         "/screen/",
         f"/screen/{screen.token}/",
         "/nothing/here/",
+        "/people/",
+        "/people/log/",
+        "/own/",
+        f"/link/{services.invite(actor=person, name='Bo', role='office').token}/",
         *(f"{at}/arrival/?view={part}" for part in ("settings", "sheets", "display", "menu", "target")),
         *(f"{at}/groundwork/?view={part}" for part in ("checks", "levels", "patterns", "warm-up")),
         f"{at}/groundwork/?check=motion",
