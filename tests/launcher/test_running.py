@@ -65,12 +65,13 @@ def fetch(place, path, **headers):
         return 0, "", {}
 
 
-def sign_in(place):
+def sign_in(place, says_it_is=""):
     browser = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar()))
     address = f"http://127.0.0.1:{place['port']}/sign-in/"
     token = re.search(r'csrfmiddlewaretoken" value="([^"]+)', browser.open(address).read().decode()).group(1)
     form = urllib.parse.urlencode({"csrfmiddlewaretoken": token, "username": "maren", "password": PASSWORD}).encode()
-    return browser.open(urllib.request.Request(address, form, {"Referer": address})).read().decode()
+    headers = {"Referer": address} | ({"X-Forwarded-For": says_it_is} if says_it_is else {})
+    return browser.open(urllib.request.Request(address, form, headers)).read().decode()
 
 
 def test_the_page_is_followed(place):
@@ -97,14 +98,38 @@ def test_the_page_is_followed(place):
         assert status == 200
         assert 'fenvik_requests_total{method="POST",status="302",view="sign-in"} 2.0' in text
         assert fetch(place, "/sign-in/", **{"X-Request-Id": "proxy-mark-17"})[2]["X-Request-Id"] == "proxy-mark-17"
-        # An address that nobody named as a proxy is not believed about where the client is.
-        fetch(place, "/sign-in/", **{"X-Forwarded-For": "10.1.2.3"})
+        _see_whom_it_believes(place)
         assert [process.poll() for process in running] == [None, None]
         _back_up_and_restore(place)
     finally:
         for process in running:
             process.terminate()
             process.wait(20)
+
+
+def _see_whom_it_believes(place):
+    """What a client says of its address counts only where the one that it comes through was named as a proxy."""
+    from launcher.postgres import free_port
+
+    addresses = "SELECT DISTINCT address FROM people_signedin ORDER BY 1"
+    port = free_port()
+    environment = place["environment"] | {"FENVIK_PROXIES": "127.0.0.1"}
+    command = [sys.executable, "-m", "fenvik.cli", "web", "--port", str(port)]
+    behind = subprocess.Popen(command, env=environment, stderr=subprocess.DEVNULL)
+    try:
+        sign_in(place, "10.1.2.3")
+        with psycopg.connect(place["postgres"].url) as line:
+            assert line.execute(addresses).fetchall() == [("127.0.0.1",)]
+        end = time.monotonic() + 60
+        while fetch(place | {"port": port}, "/ready/")[0] != 200:
+            assert time.monotonic() < end
+            time.sleep(0.1)
+        sign_in(place | {"port": port}, "10.1.2.3")
+        with psycopg.connect(place["postgres"].url) as line:
+            assert line.execute(addresses).fetchall() == [("10.1.2.3",), ("127.0.0.1",)]
+    finally:
+        behind.terminate()
+        behind.wait(20)
 
 
 def _back_up_and_restore(place):

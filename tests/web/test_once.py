@@ -1,5 +1,6 @@
 """Twenty sends of one form at once do it once; a refused form may be sent again; other content is another form."""
 
+import datetime as dt
 import re
 from concurrent.futures import ThreadPoolExecutor
 
@@ -9,6 +10,7 @@ from django.urls import reverse
 from fenvik.web.clients.models import Client, Display, Room
 from fenvik.web.devices.models import Device
 from fenvik.web.handovers.models import Handover
+from fenvik.web.kit import once
 from fenvik.web.kit.models import Sent
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose
@@ -99,6 +101,25 @@ def test_a_tuning_is_made_once_and_another_one_is_another(signed_in, tuning, coo
         assert {code for code, _ in at_once(port, cookie, page, fields)} == {302}
         assert {code for code, _ in at_once(port, cookie, page, fields | {"picture_mode": "Cinema"})} == {302}
     assert Tuning.objects.count() == before + 2
+
+
+@pytest.mark.parametrize("by", ["this machine", "another"])
+def test_what_a_killed_process_had_begun_may_be_sent_again(signed_in, person, now, by):
+    """Its row says that it is being done, and nobody does it."""
+    import socket
+    import subprocess
+
+    gone = subprocess.Popen(["true"])
+    gone.wait()
+    page = reverse("new-client")
+    fields = hidden(signed_in.get(page).content.decode()) | {"name": "Once more"}
+    signed_in.post(page, fields)
+    Client.objects.all().delete()
+    machine = socket.gethostname() if by == "this machine" else "elsewhere"
+    at = now if by == "this machine" else now - once.FORGOTTEN - dt.timedelta(seconds=1)
+    Sent.objects.update(to="", by=f"{machine}:{gone.pid}", at=at)
+    assert signed_in.post(page, fields).status_code == 302
+    assert Client.objects.filter(name="Once more").count() == 1
 
 
 def test_every_form_has_a_key(signed_in, tuning):

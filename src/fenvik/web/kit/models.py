@@ -30,6 +30,7 @@ class Sent(models.Model):
     person = models.ForeignKey("people.User", on_delete=models.CASCADE, related_name="+")
     digest = models.CharField(max_length=64)
     to = models.CharField(max_length=2000, blank=True)
+    by = models.CharField(max_length=120, blank=True)  # the machine and the process that does it
     at = models.DateTimeField()
 
     class Meta:

@@ -5,10 +5,14 @@ the first came to, and is led there. The same key with other content is another 
 """
 
 import hashlib
+import os
 import re
+import socket
 import time
 import uuid
 from collections.abc import Callable
+from datetime import timedelta
+from pathlib import Path
 
 from django.db import IntegrityError, transaction
 from django.http import HttpRequest, HttpResponse, HttpResponseRedirect
@@ -20,7 +24,7 @@ from fenvik.web.kit.models import Sent
 FIELD = "once"
 PLACEHOLDER = "key-of-whoever-looks"  # in what several browsers share
 KEY = re.compile(r"[0-9a-f]{32}$")
-LOOK_S, WAIT_S = 0.05, 20.0
+LOOK_S, WAIT_S, FORGOTTEN = 0.05, 20.0, timedelta(minutes=2)
 NOT_CONTENT = ("csrfmiddlewaretoken",)
 
 
@@ -41,6 +45,14 @@ def _digest(request: HttpRequest) -> str:
     return hashlib.sha256("\0".join(told).encode("utf-8", "surrogatepass")).hexdigest()
 
 
+def _is_abandoned(first: Sent) -> bool:
+    """Whether the process that did a form has died: what it had not committed is as if it had never been sent."""
+    machine, _, number = first.by.rpartition(":")
+    if machine == socket.gethostname() and number.isdigit():
+        return not Path(f"/proc/{number}").exists()
+    return timezone.now() - first.at > FORGOTTEN  # on another machine: nobody knows
+
+
 class OnceMiddleware:
     """Lets a form be done once; comes after whatever says who the person is."""
 
@@ -54,7 +66,7 @@ class OnceMiddleware:
         mine = {"person_id": request.user.pk, "digest": _digest(request)}
         try:
             with transaction.atomic():
-                Sent.objects.create(**mine, at=timezone.now())
+                Sent.objects.create(**mine, by=f"{socket.gethostname()}:{os.getpid()}", at=timezone.now())
         except IntegrityError:
             return self._led(request, mine)
         try:
@@ -74,11 +86,14 @@ class OnceMiddleware:
         """Lead to where the first one came to, once it is there."""
         end = time.monotonic() + WAIT_S
         while time.monotonic() < end:
-            to = Sent.objects.filter(**mine).values_list("to", flat=True).first()
-            if to is None:
+            first = Sent.objects.filter(**mine).first()
+            if first is None:
                 return self(request)  # the first one was refused: this one's answer says why
-            if to:
-                return HttpResponseRedirect(to)
+            if first.to:
+                return HttpResponseRedirect(first.to)
+            if _is_abandoned(first):
+                Sent.objects.filter(pk=first.pk, to="").delete()
+                return self(request)
             let_go()
             time.sleep(LOOK_S)
         return HttpResponse("This was sent already and is still being done. Look again in a moment.", "text/plain", status=409)
