@@ -12,9 +12,10 @@ from fenvik.web.people.models import Role, User
 LONGEST_PASSWORD = 500
 
 
-def _password(label: str, autocomplete: str) -> forms.CharField:
+def _password(label: str, autocomplete: str, hint: str = "") -> forms.CharField:
     attrs = {"autocomplete": autocomplete}
-    return forms.CharField(label=label, strip=False, max_length=LONGEST_PASSWORD, widget=forms.PasswordInput(attrs=attrs))
+    widget = forms.PasswordInput(attrs=attrs)
+    return forms.CharField(label=label, strip=False, max_length=LONGEST_PASSWORD, widget=widget, help_text=hint)
 
 
 class SignInForm(AuthenticationForm):
@@ -30,7 +31,7 @@ class SignInForm(AuthenticationForm):
 class PasswordForm(forms.Form):
     """A new password, twice; ``person`` is whose it will be."""
 
-    password = _password("New password", "new-password")
+    password = _password("New password", "new-password", "Twelve characters or more; a few words are easily kept in mind.")
     again = _password("Once more", "new-password")
 
     def __init__(self, *args: Any, person: User | None = None, **kwargs: Any) -> None:
