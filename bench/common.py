@@ -4,7 +4,10 @@ Run a bench with `./fenvik bench NAME`; it needs nothing but the launcher.
 """
 
 import os
+import socket
 import statistics
+import subprocess
+import sys
 import time
 import uuid
 from collections.abc import Callable
@@ -49,6 +52,15 @@ def a_tuning(address: str):  # type: ignore[no-untyped-def]
     )
     note_found(tuning_id=tuning.pk, actor=person, typed=factory_sheet(), now=timezone.now())
     return tuning, person
+
+
+def web_and_worker() -> tuple[int, list[subprocess.Popen[bytes]]]:
+    """Start the web on a free port and a worker; return the port and the processes."""
+    with socket.create_server(("127.0.0.1", 0)) as taken:
+        port = taken.getsockname()[1]
+    environment = os.environ | {"PYTHONPATH": str(ROOT / "src")}
+    commands = (["web", "--port", str(port)], ["worker"])
+    return port, [subprocess.Popen([sys.executable, "-m", "fenvik.cli", *command], env=environment) for command in commands]
 
 
 def seconds(function: Callable[[], object], times: int) -> list[float]:

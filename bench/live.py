@@ -6,13 +6,11 @@ The browsers are connections that read the live pages of one tuning at five stop
 import asyncio
 import os
 import re
-import socket
-import subprocess
 import sys
 import time
 import urllib.request
 
-from common import ROOT, a_tuning, p95, say, set_up
+from common import a_tuning, p95, say, set_up, web_and_worker
 
 STOPS = ("found", "adjust", "left", "handover", "groundwork")
 PAGES = ("/visits/", "/clients/", "/instruments/")
@@ -80,13 +78,7 @@ def main() -> None:
     from fenvik.web.passes.models import Pass, PassPurpose, Reading
     from fenvik.web.passes.services import start_pass
 
-    with socket.create_server(("127.0.0.1", 0)) as taken:
-        port = taken.getsockname()[1]
-    environment = os.environ | {"PYTHONPATH": str(ROOT / "src")}
-    parts = [
-        subprocess.Popen([sys.executable, "-m", "fenvik.cli", *command], env=environment)
-        for command in (["web", "--port", str(port)], ["worker"])
-    ]
+    port, parts = web_and_worker()
     try:
         with served(make_bench(haste=30)) as address:
             tuning, person = a_tuning(address)

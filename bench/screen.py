@@ -1,11 +1,8 @@
 """From a committed reading to the changed picture on the screen, with a pass running and four browsers watching."""
 
-import socket
-import subprocess
-import sys
 import time
 
-from common import ROOT, a_tuning, p95, say, set_up
+from common import a_tuning, p95, say, set_up, web_and_worker
 
 BROWSERS = 4
 CHROMIUM = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update"]
@@ -34,13 +31,7 @@ def main() -> None:
     from fenvik.web.passes.models import Pass, PassPurpose, Reading
     from fenvik.web.passes.services import start_pass
 
-    with socket.create_server(("127.0.0.1", 0)) as taken:
-        port = taken.getsockname()[1]
-    environment = os.environ | {"PYTHONPATH": str(ROOT / "src")}
-    parts = [
-        subprocess.Popen([sys.executable, "-m", "fenvik.cli", *command], env=environment)
-        for command in (["web", "--port", str(port)], ["worker"])
-    ]
+    port, parts = web_and_worker()
     try:
         with served(make_bench(haste=30)) as address, sync_playwright() as playwright:
             tuning, person = a_tuning(address)
