@@ -32,9 +32,9 @@ def a_tuning(address: str):  # type: ignore[no-untyped-def]
     from django.utils import timezone
 
     from fenvik.web.clients.models import Client, Display, Room
+    from fenvik.web.controls.services import note_found
     from fenvik.web.demo.build import factory_sheet, standin_menu_map
     from fenvik.web.devices.services import take_up
-    from fenvik.web.menus.services import note_found
     from fenvik.web.people.models import Firm, User
     from fenvik.web.visits.models import Tuning, Visit
 

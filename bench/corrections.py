@@ -13,12 +13,12 @@ NOISE = 0.0004  # of each of X, Y, Z, four readings averaged
 
 
 def main() -> None:
-    from fenvik.core.correction import make_correction
-    from fenvik.core.correction_patches import FULL, MIXTURES
-    from fenvik.core.difference import whole
-    from fenvik.core.patches import COLOURS
-    from fenvik.core.signal import encode
-    from fenvik.core.target import TARGETS
+    from fenvik.core.colour.difference import whole
+    from fenvik.core.colour.target import TARGETS
+    from fenvik.core.measure.correction import make_correction
+    from fenvik.core.measure.correction_patches import FULL, MIXTURES
+    from fenvik.core.signal.decoding import encode
+    from fenvik.core.signal.patches import COLOURS
     from fenvik.standins.bench import make_bench
     from fenvik.standins.meter import _missed_filters
     from fenvik.standins.spectra import spectrum_to_xyz

@@ -8,12 +8,12 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core import difference
-from fenvik.core.colourspace import BT709, BT2020, D65_XY, P3D65, rgb_to_xyz_matrix
-from fenvik.core.measuring import steady_average, typical_seconds
-from fenvik.core.target import Target
+from fenvik.core.colour import difference
+from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, rgb_to_xyz_matrix
+from fenvik.core.colour.target import Target
+from fenvik.core.measure.averaging import steady_average, typical_seconds
+from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.types import Floats
-from fenvik.core.uncertainty import Repeatability
 
 LIGHTS = ("red", "green", "blue")
 COLOURS = ("red", "yellow", "green", "cyan", "blue", "magenta")

@@ -17,8 +17,8 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from bench.displays import RandomDisplay
 from bench.handsfree import BUDGET, GREYS, TARGET, limit
-from fenvik.core.handsfree.job import Job
-from fenvik.core.handsfree.rig import Desk
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.rig import Desk
 
 MEAN, WORST = 0.5, 1.0
 

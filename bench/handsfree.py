@@ -14,11 +14,11 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from bench.displays import SIX, TOP, RandomDisplay, held
-from fenvik.core.handsfree.job import Job
-from fenvik.core.handsfree.knobs import knobs_of, prior_units
-from fenvik.core.handsfree.rig import Desk
-from fenvik.core.response import drive
-from fenvik.core.target import TARGETS
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.models.twopoint import drive
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.knobs import knobs_of, prior_units
+from fenvik.core.procedures.rig import Desk
 
 TARGET = TARGETS["bt709-bt1886"]
 COUNT, START, BUDGET = 200, 1000, 150
@@ -78,7 +78,7 @@ class Plain:
     def error(self, level: float) -> float:
         """Return the error of a level as it is read."""
         wanted = TARGET.xyz(np.full((1, 3), level / 100.0), self.white, self.black)
-        from fenvik.core import difference
+        from fenvik.core.colour import difference
 
         return float(difference.whole(wanted, self._xyz(level)[None], TARGET.white * self.white).total[0])
 

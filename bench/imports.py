@@ -12,7 +12,7 @@ def main() -> None:
     from fenvik.formats.readings import ReadingsError, read
     from fenvik.standins.bench import make_bench
     from fenvik.web.demo.build import served
-    from fenvik.web.passes.files import take_up
+    from fenvik.web.results.files import take_up
 
     with served(make_bench(haste=float("inf"))) as address:
         tuning, person = a_tuning(address)

@@ -21,8 +21,8 @@ FLOOR = 0.003
 
 def display(kind, rng, target, levels):
     """Codes, true XYZ and labels of a display that is off in its own way."""
-    from fenvik.core.patches import full_colours, grey
-    from fenvik.core.signal import decode
+    from fenvik.core.signal.decoding import decode
+    from fenvik.core.signal.patches import full_colours, grey
 
     near = [] if target.is_hdr else [grey(v, 10, "limited") for v in (1, 2, 3, 4)]
     patches = [grey(v, 10, "limited") for v in levels] + near + full_colours(100, 10, "limited") + full_colours(75, 10, "limited")
@@ -45,9 +45,9 @@ def display(kind, rng, target, levels):
 
 def read(shown, rng, average, drifts):
     """One pass over a display: readings with noise, and with the drift taken out by whites that are noisy too."""
-    from fenvik.core.analysis import Readings
-    from fenvik.core.drift import factors, shared_noise
-    from fenvik.core.uncertainty import Repeatability
+    from fenvik.core.analysis.analysis import Readings
+    from fenvik.core.measure.drift import factors, shared_noise
+    from fenvik.core.measure.uncertainty import Repeatability
 
     codes, xyz, labels, beside = shown
     meter = Repeatability.of(NOISE)
@@ -72,7 +72,7 @@ def read(shown, rng, average, drifts):
 
 def figures(analysis):
     """The figures that are compared, by name: value, truth, and interval; without the meter's noise the truth itself."""
-    from fenvik.core.estimates import Draws
+    from fenvik.core.analysis.estimates import Draws
 
     draws = Draws(analysis)
     made = {
@@ -86,7 +86,7 @@ def figures(analysis):
 
 def singles(analysis, true):
     """How often single figures hold the truth: gamma and colour-only error of a level, near black not resolved."""
-    from fenvik.core.uncertainty import TWO_SIDED_95, interval_95
+    from fenvik.core.measure.uncertainty import TWO_SIDED_95, interval_95
 
     told = {}
     level = np.isfinite(analysis.gamma) & analysis.graded
@@ -106,10 +106,10 @@ def singles(analysis, true):
 def main() -> None:
     from dataclasses import replace
 
-    from fenvik.core.analysis import analyse
-    from fenvik.core.estimates import difference_std
-    from fenvik.core.target import TARGETS
-    from fenvik.core.uncertainty import TWO_SIDED_95
+    from fenvik.core.analysis.analysis import analyse
+    from fenvik.core.analysis.estimates import difference_std
+    from fenvik.core.colour.target import TARGETS
+    from fenvik.core.measure.uncertainty import TWO_SIDED_95
 
     repeats = int(sys.argv[1]) if len(sys.argv) > 1 else 200
     for name in TARGETS_SHOWN:

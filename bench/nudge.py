@@ -10,11 +10,11 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 
 
 def main() -> None:
-    from fenvik.core.difference import de2000_parts
-    from fenvik.core.nudge import propose
-    from fenvik.core.response import Response
-    from fenvik.core.science import reference_delta_e_2000
-    from fenvik.core.state import learn_from, levels_now
+    from fenvik.core.colour.difference import de2000_parts
+    from fenvik.core.colour.science import reference_delta_e_2000
+    from fenvik.core.models.nudge import propose
+    from fenvik.core.models.state import learn_from, levels_now
+    from fenvik.core.models.twopoint import Response
     from tests.core.simulated import AROUND, METER, Display, follow, pass_of
 
     display = Display(3)

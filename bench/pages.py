@@ -34,8 +34,8 @@ def _million_readings(cursor, like):  # type: ignore[no-untyped-def]
 def _large(tuning, person):  # type: ignore[no-untyped-def]
     """Return a tuning whose display has a menu of 120 controls."""
     from fenvik.web.clients.models import Display
-    from fenvik.web.menus.blocks import block, joined
-    from fenvik.web.menus.models import MenuMap
+    from fenvik.web.controls.blocks import block, joined
+    from fenvik.web.controls.models import MenuMap
     from fenvik.web.visits.models import Tuning
 
     controls = joined([], block("levels", {"levels": "40"}))

@@ -19,7 +19,7 @@ def main() -> None:
     set_up()
     from django.db import connections
 
-    from fenvik.core.patches import grey
+    from fenvik.core.signal.patches import grey
     from fenvik.link.devices import Meter, Source
     from fenvik.standins.bench import make_bench
     from fenvik.web.demo.build import served

@@ -89,9 +89,9 @@ def tuning(person, now):
 @pytest.fixture
 def equipped(tuning, person, bench, now):
     """The tuning with the stand-ins' spectroradiometer and source, its settings noted."""
+    from fenvik.web.controls.services import note_found
     from fenvik.web.demo.build import factory_sheet
     from fenvik.web.devices.services import take_up
-    from fenvik.web.menus.services import note_found
 
     found = take_up(actor=person, address=bench.address, now=now)
     assert found.problems == []

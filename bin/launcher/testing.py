@@ -12,7 +12,7 @@ CHECKS = [
     ("ruff", ["-m", "ruff", "check", "--quiet", "--no-cache", "src", "tests", "bench", "bin"]),
     ("mypy", ["-m", "mypy", "--no-error-summary"]),
     ("imports", ["-c", "from importlinter.cli import lint_imports_command as c; c()", "--no-cache"]),
-    ("djlint", ["-m", "djlint", "--quiet", "--lint", "src/fenvik/web/templates"]),
+    ("djlint", ["-m", "djlint", "--quiet", "--lint", "src/fenvik/web"]),
     ("migrations", ["-m", "fenvik.cli", "manage", "makemigrations", "--check", "--dry-run", "--verbosity", "0"]),
     ("deploy", ["-m", "fenvik.cli", "manage", "check", "--deploy", "--fail-level", "WARNING"]),
 ]

@@ -155,9 +155,9 @@ def page(context, system):
 @pytest.fixture
 def equipped_for_browser(system, tuning, person, now):
     """The tuning with the system's own stand-ins, its settings noted."""
+    from fenvik.web.controls.services import note_found
     from fenvik.web.demo.build import factory_sheet
     from fenvik.web.devices.services import take_up
-    from fenvik.web.menus.services import note_found
 
     found = take_up(actor=person, address=system.directory, now=now)
     tuning.meter = next(d for d in found.devices if d.facts.get("kind") == "spectroradiometer")

@@ -6,12 +6,13 @@ import urllib.request
 
 import pytest
 
-from fenvik.web.adjusting.models import ChangeList, ControlChange
+from fenvik.web.adjusting.models import ChangeList
 from fenvik.web.clients.models import Client, Display, Room
+from fenvik.web.controls.maps import read_over_link
+from fenvik.web.controls.models import ControlChange
+from fenvik.web.controls.values import values_of
 from fenvik.web.devices.displays import answer_code, show_code
 from fenvik.web.devices.services import take_up
-from fenvik.web.menus.maps import read_over_link
-from fenvik.web.menus.values import values_of
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.visits.models import Tuning, Visit
 from tests.browser.television import Television

@@ -5,10 +5,10 @@ import time
 import pytest
 from playwright.sync_api import Error
 
-from fenvik.web.adjusting.models import ControlChange
 from fenvik.web.clients.models import Client, Display, Room
-from fenvik.web.groundwork.models import CheckAnswer, LookedAt
-from fenvik.web.menus.models import MenuMap, Moment, SettingsSheet
+from fenvik.web.controls.models import ControlChange, MenuMap, Moment, SettingsSheet
+from fenvik.web.groundwork.models import CheckAnswer
+from fenvik.web.patterns.models import LookedAt
 from fenvik.web.visits.models import Tuning, Visit
 from tests.browser.test_live import until
 

@@ -20,9 +20,9 @@ pytestmark = pytest.mark.django_db(transaction=True)
 @pytest.fixture
 def site(system, tuning, person, now):
     """A tuning with its settings noted, and the stand-ins taken up; the display is warm and nothing moves its light."""
+    from fenvik.web.controls.services import note_found
     from fenvik.web.demo.build import factory_sheet
     from fenvik.web.devices.services import take_up
-    from fenvik.web.menus.services import note_found
 
     assert take_up(actor=person, address=system.directory, now=now).problems == []
     note_found(tuning_id=tuning.pk, actor=person, typed=factory_sheet() | {"eco-1": "Off"}, now=now)

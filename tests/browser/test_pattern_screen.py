@@ -3,8 +3,8 @@
 import numpy as np
 import pytest
 
-from fenvik.core.patches import grey
-from fenvik.core.patterns import PATTERNS, Signal
+from fenvik.core.signal.patches import grey
+from fenvik.core.signal.patterns import PATTERNS, Signal
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, Reading
 from fenvik.web.passes.services import start_pass
 from fenvik.web.patterns.models import Screen

@@ -4,7 +4,7 @@ import re
 
 import pytest
 
-from fenvik.web.adjusting.models import ControlChange
+from fenvik.web.controls.models import ControlChange
 from fenvik.web.passes.models import Pass, Reading
 from tests.browser.television import Television
 

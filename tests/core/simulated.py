@@ -2,11 +2,11 @@
 
 import numpy as np
 
-from fenvik.core.nudge import Surroundings, propose
-from fenvik.core.response import Control, Response
-from fenvik.core.state import GreyReading, learn_from, levels_now
-from fenvik.core.target import TARGETS
-from fenvik.core.uncertainty import Repeatability
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.models.nudge import Surroundings, propose
+from fenvik.core.models.state import GreyReading, learn_from, levels_now
+from fenvik.core.models.twopoint import Control, Response
 
 METER = Repeatability.of([[0.01, 0.05, 0.005, 0.005], [1, 0.004, 0.001, 0.001], [100, 0.001, 0.0003, 0.0003]])
 LEVELS = np.array([0.05, *np.arange(1, 11) / 10])

@@ -1,8 +1,8 @@
 import numpy as np
 import pytest
 
-from fenvik.core.alive import Shown, far_from, is_suspicious, should_be_read
-from fenvik.core.uncertainty import Repeatability
+from fenvik.core.measure.alive import Shown, far_from, is_suspicious, should_be_read
+from fenvik.core.measure.uncertainty import Repeatability
 
 METER = Repeatability.of([(0.01, 0.05, 0.01, 0.01), (1.0, 0.004, 0.0008, 0.0008), (100.0, 0.001, 0.0002, 0.0002)])
 WHITE = np.array([0.95, 1.0, 1.09])

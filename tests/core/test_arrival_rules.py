@@ -3,10 +3,10 @@
 import numpy as np
 import pytest
 
-from fenvik.core import curves, science
+from fenvik.core.colour import curves, science
+from fenvik.core.colour.target import TARGETS
 from fenvik.core.groundwork import CHECKS, checks_for, extra_processing, signal_clash
 from fenvik.core.proposals import PURPOSES, SIGNALS, Room, propose
-from fenvik.core.target import TARGETS
 
 
 @pytest.mark.parametrize("purpose", PURPOSES)

@@ -5,9 +5,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fenvik.core.correction import CorrectionError, additivity, condition_of, make_correction
 from fenvik.core.errors import ShapeError
-from fenvik.core.pairing import Side, correct, match
+from fenvik.core.measure.correction import CorrectionError, additivity, condition_of, make_correction
+from fenvik.core.measure.pairing import Side, correct, match
 
 # Red, green, blue and white of a display, as a reference reads them.
 TRUE = np.array([[43.8, 22.9, 2.4], [33.1, 68.4, 10.6], [19.7, 8.1, 103.0], [96.6, 99.4, 116.0]])

@@ -4,8 +4,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
-from fenvik.core import difference
-from fenvik.core.science import reference_delta_e_2000
+from fenvik.core.colour import difference
+from fenvik.core.colour.science import reference_delta_e_2000
 
 # Sharma, Wu, Dalal (2005), table 1: L*, a*, b* of both samples, and the difference.
 PUBLISHED = """

@@ -10,10 +10,10 @@ import pytest
 sys.path.insert(0, str(Path(__file__).resolve().parents[2] / "bench"))
 import intervals
 
-from fenvik.core.analysis import Readings, analyse
-from fenvik.core.estimates import Draws, difference_std
-from fenvik.core.target import TARGETS
-from fenvik.core.uncertainty import TWO_SIDED_95, Repeatability
+from fenvik.core.analysis.analysis import Readings, analyse
+from fenvik.core.analysis.estimates import Draws, difference_std
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.measure.uncertainty import TWO_SIDED_95, Repeatability
 
 SDR = TARGETS["bt709-bt1886"]
 

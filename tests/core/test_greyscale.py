@@ -1,10 +1,10 @@
 import numpy as np
 import pytest
 
-from fenvik.core import greyscale
+from fenvik.core.analysis import greyscale
+from fenvik.core.colour.science import cct_and_duv, daylight_65, spectrum_to_xyz
+from fenvik.core.colour.target import TARGETS
 from fenvik.core.errors import ShapeError
-from fenvik.core.science import cct_and_duv, daylight_65, spectrum_to_xyz
-from fenvik.core.target import TARGETS
 
 TARGET = TARGETS["bt709-bt1886"]
 

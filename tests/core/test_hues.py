@@ -4,11 +4,11 @@ import numpy as np
 import pytest
 
 from bench.displays import RandomDisplay
-from fenvik.core import hues
-from fenvik.core.handsfree.job import Job
-from fenvik.core.handsfree.rig import Desk
-from fenvik.core.hues import HUES
-from fenvik.core.target import TARGETS
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.models import hues
+from fenvik.core.models.hues import HUES
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.rig import Desk
 
 TARGET = TARGETS["bt709-bt1886"]
 

@@ -3,11 +3,11 @@ import warnings
 import numpy as np
 import pytest
 
-from fenvik.core import curves
-from fenvik.core.analysis import Readings, analyse
-from fenvik.core.itp import delta_itp, delta_itp_colour_only, ictcp
-from fenvik.core.signal import encode
-from fenvik.core.target import TARGETS
+from fenvik.core.analysis.analysis import Readings, analyse
+from fenvik.core.colour import curves
+from fenvik.core.colour.itp import delta_itp, delta_itp_colour_only, ictcp
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.signal.decoding import encode
 
 
 def theirs():

@@ -3,14 +3,14 @@
 import numpy as np
 import pytest
 
-from fenvik.core import findings
-from fenvik.core.analysis import Readings, analyse
-from fenvik.core.judgement import judge
-from fenvik.core.ladders import clipped_from, contrast_beside, loading, uniformity
-from fenvik.core.patches import first_list, grey
-from fenvik.core.signal import decode
-from fenvik.core.target import TARGETS
-from fenvik.core.uncertainty import Repeatability
+from fenvik.core.analysis import findings
+from fenvik.core.analysis.analysis import Readings, analyse
+from fenvik.core.analysis.judgement import judge
+from fenvik.core.analysis.ladders import clipped_from, contrast_beside, loading, uniformity
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.signal.decoding import decode
+from fenvik.core.signal.patches import first_list, grey
 
 TARGET = TARGETS["bt709-bt1886"]
 METER = Repeatability.of([(0.01, 0.02, 0.004, 0.004), (100.0, 0.001, 0.0002, 0.0002)])

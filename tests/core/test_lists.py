@@ -1,11 +1,11 @@
 import numpy as np
 import pytest
 
-from fenvik.core.colourspace import xyz_to_uv
-from fenvik.core.drift import factors, size
-from fenvik.core.lists import KNOWN, LISTS, Plan, Stage, luminance_share, put_together
-from fenvik.core.signal import decode
-from fenvik.core.target import TARGETS, Target
+from fenvik.core.colour.space import xyz_to_uv
+from fenvik.core.colour.target import TARGETS, Target
+from fenvik.core.measure.drift import factors, size
+from fenvik.core.signal.decoding import decode
+from fenvik.core.signal.lists import KNOWN, LISTS, Plan, Stage, luminance_share, put_together
 
 
 def made(*chosen, **more):
@@ -85,8 +85,8 @@ def test_the_meter_is_carried_the_shortest_way():
 
 
 def test_a_checkerboard_has_a_whole_field_in_the_middle():
-    from fenvik.core.patterns import pattern_of
-    from fenvik.core.patterns.board import Signal
+    from fenvik.core.signal.patterns import pattern_of
+    from fenvik.core.signal.patterns.board import Signal
 
     white, black = made("checkerboard")
     for item, wanted in ((white, 940), (black, 64)):

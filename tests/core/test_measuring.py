@@ -1,9 +1,9 @@
 import numpy as np
 import pytest
 
-from fenvik.core.correction_patches import AGAIN, MIXTURES, correction_list, rows_for, steps_of
-from fenvik.core.measuring import USUAL, LowLight, steady_average, typical_seconds, usual, worth
-from fenvik.core.uncertainty import Repeatability
+from fenvik.core.measure.averaging import USUAL, LowLight, steady_average, typical_seconds, usual, worth
+from fenvik.core.measure.correction_patches import AGAIN, MIXTURES, correction_list, rows_for, steps_of
+from fenvik.core.measure.uncertainty import Repeatability
 
 TYPICAL = [[0.01, 30.0], [1.0, 6.0], [100.0, 2.0]]
 

@@ -3,9 +3,9 @@
 import numpy as np
 import pytest
 
-from fenvik.core.noticed import is_as_proposed, turned
-from fenvik.core.target import TARGETS
-from fenvik.core.uncertainty import Repeatability
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.measure.noticed import is_as_proposed, turned
+from fenvik.core.measure.uncertainty import Repeatability
 
 TARGET = TARGETS["bt709-bt1886"]
 METER = Repeatability.of([[0.1, 0.004, 0.0008, 0.0008], [100.0, 0.001, 0.0002, 0.0002]])

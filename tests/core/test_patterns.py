@@ -5,10 +5,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fenvik.core.patterns import PATTERNS, PatternError, Signal, pattern_of
-from fenvik.core.patterns.options import three_primaries
-from fenvik.core.patterns.seen import example, with_fault
-from fenvik.core.signal import decode
+from fenvik.core.signal.decoding import decode
+from fenvik.core.signal.patterns import PATTERNS, PatternError, Signal, pattern_of
+from fenvik.core.signal.patterns.options import three_primaries
+from fenvik.core.signal.patterns.seen import example, with_fault
 
 LIMITED, FULL = Signal(8, "limited"), Signal(8, "full")
 

@@ -3,11 +3,11 @@
 import numpy as np
 import pytest
 
-from fenvik.core.colourspace import BT709, BT2020, D65_XY, P3D65, rgb_to_xyz_matrix, xy_to_uv
-from fenvik.core.itp import delta_itp, ictcp
-from fenvik.core.report import ReportError, Sheet, coverage, report
-from fenvik.core.signal import decode, encode
-from fenvik.core.target import TARGETS
+from fenvik.core.analysis.report import ReportError, Sheet, coverage, report
+from fenvik.core.colour.itp import delta_itp, ictcp
+from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, rgb_to_xyz_matrix, xy_to_uv
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.signal.decoding import decode, encode
 
 M709 = rgb_to_xyz_matrix(BT709, D65_XY)
 

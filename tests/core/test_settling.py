@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from fenvik.core.settling import AGREE, has_settled, next_start, settling_s
+from fenvik.core.measure.settling import AGREE, has_settled, next_start, settling_s
 
 
 def read_on(late, slow, took, *, low=0.02, high=100.0, noise=0.0):

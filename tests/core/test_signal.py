@@ -4,8 +4,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fenvik.core.errors import SignalError
-from fenvik.core.patches import first_list, greyscale
-from fenvik.core.signal import decode, encode
+from fenvik.core.signal.decoding import decode, encode
+from fenvik.core.signal.patches import first_list, greyscale
 
 
 @pytest.mark.parametrize(

@@ -5,13 +5,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fenvik.core import curves, greyscale
-from fenvik.core.analysis import Readings, analyse
-from fenvik.core.colourspace import BT2020, D65_XY, P3D65, rgb_to_xyz_matrix
-from fenvik.core.itp import delta_itp
-from fenvik.core.report import Sheet, report
-from fenvik.core.signal import decode
-from fenvik.core.target import TARGETS, Target
+from fenvik.core.analysis import greyscale
+from fenvik.core.analysis.analysis import Readings, analyse
+from fenvik.core.analysis.report import Sheet, report
+from fenvik.core.colour import curves
+from fenvik.core.colour.itp import delta_itp
+from fenvik.core.colour.space import BT2020, D65_XY, P3D65, rgb_to_xyz_matrix
+from fenvik.core.colour.target import TARGETS, Target
+from fenvik.core.signal.decoding import decode
 
 ROLLED = Target("free", BT2020, curve="pq", rolls_off=True)
 EVERY = [

@@ -1,7 +1,7 @@
 import pytest
 
-from fenvik.core.tryout import judge
-from fenvik.core.uncertainty import Repeatability
+from fenvik.core.measure.tryout import judge
+from fenvik.core.measure.uncertainty import Repeatability
 
 METER = Repeatability.of([(0.01, 0.05, 0.01, 0.01), (100.0, 0.001, 0.0002, 0.0002)])
 

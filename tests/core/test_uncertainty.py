@@ -1,13 +1,13 @@
 import numpy as np
 import pytest
 
-from fenvik.core import difference
-from fenvik.core.analysis import Readings, analyse
+from fenvik.core.analysis.analysis import Readings, analyse
+from fenvik.core.colour import difference
+from fenvik.core.colour.target import TARGETS
 from fenvik.core.errors import NoWhiteError, ShapeError
-from fenvik.core.patches import first_list
-from fenvik.core.signal import decode
-from fenvik.core.target import TARGETS
-from fenvik.core.uncertainty import Repeatability, interval_95, length_std, propagate, spread
+from fenvik.core.measure.uncertainty import Repeatability, interval_95, length_std, propagate, spread
+from fenvik.core.signal.decoding import decode
+from fenvik.core.signal.patches import first_list
 
 TABLE = Repeatability.of([[100, 0.001, 0.0003, 0.0003], [0.01, 0.05, 0.005, 0.005], [1, 0.004, 0.001, 0.001]])
 TARGET = TARGETS["bt709-bt1886"]

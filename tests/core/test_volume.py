@@ -1,10 +1,10 @@
 import numpy as np
 import pytest
 
+from fenvik.core.analysis.volume import Model, lattice, share
+from fenvik.core.colour.itp import delta_itp
+from fenvik.core.colour.target import TARGETS
 from fenvik.core.errors import ShapeError
-from fenvik.core.itp import delta_itp
-from fenvik.core.target import TARGETS
-from fenvik.core.volume import Model, lattice, share
 
 WIDE = TARGETS["bt2020-pq"]
 

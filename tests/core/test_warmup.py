@@ -3,8 +3,8 @@
 import numpy as np
 import pytest
 
-from fenvik.core.uncertainty import Repeatability
-from fenvik.core.warmup import warm_up
+from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.measure.warmup import warm_up
 
 METER = Repeatability.of(((0.01, 0.05, 0.01, 0.01), (10, 0.0015, 0.0003, 0.0003), (100, 0.001, 0.0002, 0.0002)))
 

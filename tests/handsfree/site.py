@@ -2,9 +2,9 @@
 
 import numpy as np
 
-from fenvik.core import difference
-from fenvik.core.science import spectrum_to_xyz
-from fenvik.core.signal import decode, encode
+from fenvik.core.colour import difference
+from fenvik.core.colour.science import spectrum_to_xyz
+from fenvik.core.signal.decoding import decode, encode
 from fenvik.standins.bench import make_bench
 from fenvik.standins.rpc import Refusal
 from fenvik.standins.world import Picture, Signal

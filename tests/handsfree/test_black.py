@@ -4,10 +4,10 @@ import numpy as np
 import pytest
 
 from bench.displays import RandomDisplay
-from fenvik.core.handsfree.black import POWER, black_of
-from fenvik.core.handsfree.job import Job
-from fenvik.core.handsfree.rig import Desk
-from fenvik.core.target import TARGETS
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.procedures.black import POWER, black_of
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.rig import Desk
 
 TARGET = TARGETS["bt709-bt1886"]
 WHITE, FLOOR = 120.0, 0.03

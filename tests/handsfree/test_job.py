@@ -3,13 +3,13 @@
 import numpy as np
 import pytest
 
-from fenvik.core.handsfree.greyfit import fit
-from fenvik.core.handsfree.greymodel import Seen
-from fenvik.core.handsfree.greysolve import solve
-from fenvik.core.handsfree.job import FOUND, FULL, Job
-from fenvik.core.handsfree.knobs import Knob
-from fenvik.core.handsfree.rig import BudgetError, Desk
-from fenvik.core.target import TARGETS
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.models.grey import Seen
+from fenvik.core.models.greyfit import fit
+from fenvik.core.procedures.greysolve import solve
+from fenvik.core.procedures.job import FOUND, FULL, Job
+from fenvik.core.procedures.knobs import Knob
+from fenvik.core.procedures.rig import BudgetError, Desk
 from tests.handsfree.site import Site
 
 TARGET = TARGETS["bt709-bt1886"]

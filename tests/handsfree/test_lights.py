@@ -3,10 +3,10 @@
 import numpy as np
 import pytest
 
-from fenvik.core.handsfree.job import Job
-from fenvik.core.handsfree.lights import clipped, lower_white_level, turn_light
-from fenvik.core.handsfree.rig import Desk
-from fenvik.core.target import TARGETS
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.lights import clipped, lower_white_level, turn_light
+from fenvik.core.procedures.rig import Desk
 from tests.handsfree.site import Site
 
 TARGET = TARGETS["bt709-bt1886"]

@@ -4,15 +4,15 @@ import numpy as np
 import pytest
 
 from bench.displays import RandomDisplay
-from fenvik.core import hues
-from fenvik.core.handsfree import colours, greysolve
-from fenvik.core.handsfree.greyfit import fit
-from fenvik.core.handsfree.greymodel import Seen, drives_of, seen_of
-from fenvik.core.handsfree.greysolve import lift_of, solve
-from fenvik.core.handsfree.job import Job
-from fenvik.core.handsfree.knobs import Knob
-from fenvik.core.handsfree.rig import Desk, StoppedError
-from fenvik.core.target import TARGETS
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.models import hues
+from fenvik.core.models.grey import Seen, drives_of, seen_of
+from fenvik.core.models.greyfit import fit
+from fenvik.core.procedures import colours, greysolve
+from fenvik.core.procedures.greysolve import lift_of, solve
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.knobs import Knob
+from fenvik.core.procedures.rig import Desk, StoppedError
 
 TARGET = TARGETS["bt709-bt1886"]
 SEEDS = (2001, 2004, 2010, 2017, 2023, 2030)

@@ -5,8 +5,8 @@ import base64
 import numpy as np
 import pytest
 
-from fenvik.core.colourspace import xyz_to_uv
-from fenvik.core.science import spectrum_to_xyz
+from fenvik.core.colour.science import spectrum_to_xyz
+from fenvik.core.colour.space import xyz_to_uv
 from fenvik.standins.bench import make_bench
 from fenvik.standins.installed import Installed
 from fenvik.standins.rpc import Refusal

@@ -5,9 +5,9 @@ import math
 import numpy as np
 import pytest
 
-from fenvik.core.correction import additivity, make_correction, residuals
-from fenvik.core.correction_patches import correction_list, rows_for
-from fenvik.core.signal import encode
+from fenvik.core.measure.correction import additivity, make_correction, residuals
+from fenvik.core.measure.correction_patches import correction_list, rows_for
+from fenvik.core.signal.decoding import encode
 from fenvik.standins.bench import make_bench
 from fenvik.standins.world import Picture, Signal
 from tests.standins.awaited import result_of

@@ -3,8 +3,8 @@
 import numpy as np
 import pytest
 
-from fenvik.core.colourspace import xyz_to_xy
-from fenvik.core.science import cct_and_duv, spectrum_to_xyz
+from fenvik.core.colour.science import cct_and_duv, spectrum_to_xyz
+from fenvik.core.colour.space import xyz_to_xy
 from fenvik.standins.bench import make_bench
 from fenvik.standins.world import Picture
 

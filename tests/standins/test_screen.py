@@ -3,8 +3,8 @@
 import numpy as np
 import pytest
 
-from fenvik.core.patterns import Signal, pattern_of
-from fenvik.core.science import spectrum_to_xyz
+from fenvik.core.colour.science import spectrum_to_xyz
+from fenvik.core.signal.patterns import Signal, pattern_of
 from fenvik.standins.bench import make_bench
 from fenvik.standins.screen import picture_of
 from fenvik.standins.world import Picture

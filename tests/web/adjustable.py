@@ -1,9 +1,9 @@
 """A tuning of a stand-in with a network control, paired, with a reference meter: for tests that adjust it."""
 
 from fenvik.web.clients.models import Client, Display, Room
+from fenvik.web.controls.maps import read_over_link
 from fenvik.web.devices.displays import answer_code, show_code
 from fenvik.web.devices.services import take_up
-from fenvik.web.menus.maps import read_over_link
 from fenvik.web.visits.models import Tuning, Visit
 
 

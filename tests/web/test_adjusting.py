@@ -13,20 +13,13 @@ from django.utils import timezone
 
 from fenvik.web.adjusting.desk import lay_out
 from fenvik.web.adjusting.learned import keep, prior_of
-from fenvik.web.adjusting.models import ControlChange, LearnedResponse
-from fenvik.web.adjusting.services import (
-    ChangedMeanwhileError,
-    NothingToUndoError,
-    last_to_undo,
-    log_changes,
-    read_level,
-    undo,
-    work_at,
-)
+from fenvik.web.adjusting.models import LearnedResponse
+from fenvik.web.adjusting.services import read_level, work_at
+from fenvik.web.controls.log import ChangedMeanwhileError, NothingToUndoError, last_to_undo, log_changes, undo
+from fenvik.web.controls.models import ControlChange, SettingsSheet
+from fenvik.web.controls.services import SheetError, note_found
+from fenvik.web.controls.values import SettingError, typed_value, values_of
 from fenvik.web.demo.build import Hand, whole_job
-from fenvik.web.menus.models import SettingsSheet
-from fenvik.web.menus.services import SheetError, note_found
-from fenvik.web.menus.values import SettingError, typed_value, values_of
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.recent import recent_readings
@@ -95,7 +88,7 @@ def test_a_nudge_stands_on_the_reading_before_the_person_turned(equipped, person
 
 def test_readings_that_were_taken_while_turning_teach_nothing(equipped, person, now, bench):
     """Reading continuously, a person turns first and says so afterwards."""
-    from fenvik.core.patches import grey
+    from fenvik.core.signal.patches import grey
     from fenvik.web.passes import engine
     from fenvik.web.passes.services import ask_to_stop, start_pass
     from tests.web.test_passes import in_thread, until
@@ -302,6 +295,6 @@ def until(condition, seconds=15):
     ],
 )
 def test_what_is_expected_of_a_step_that_nobody_knows_is_said_as_that(here, doubt, words):
-    from fenvik.web.trail.adjust import _expected
+    from fenvik.web.stops.adjust.page import _expected
 
     assert _expected(here, doubt, 0.9) == words

@@ -6,13 +6,12 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
-from fenvik.web.adjusting.models import ControlChange
 from fenvik.web.clients.models import Client, Display, Feed, Room
+from fenvik.web.controls.blocks import BlockError, block, joined, levels_of
+from fenvik.web.controls.maps import read_over_link
+from fenvik.web.controls.models import ControlChange, MenuMap, Moment, SettingsSheet
+from fenvik.web.controls.services import OtherModelError, SheetError, SheetMovedError, copy_sheet, note_found
 from fenvik.web.devices.models import Pairing
-from fenvik.web.menus.blocks import BlockError, block, joined, levels_of
-from fenvik.web.menus.maps import read_over_link
-from fenvik.web.menus.models import MenuMap, Moment, SettingsSheet
-from fenvik.web.menus.services import OtherModelError, SheetError, SheetMovedError, copy_sheet, note_found
 from fenvik.web.visits.models import Tuning, Visit
 
 pytestmark = pytest.mark.django_db

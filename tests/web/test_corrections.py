@@ -8,7 +8,7 @@ import pytest
 from django.urls import reverse
 
 from fenvik.web.corrections import choosing, exchange, making
-from fenvik.web.corrections.judging import fit_of, misfit, systematic_of
+from fenvik.web.corrections.judging import fit_of, misfit
 from fenvik.web.corrections.models import Correction
 from fenvik.web.devices.models import Device
 from fenvik.web.passes import engine, services
@@ -157,7 +157,7 @@ def test_corrected_readings_are_nearer_to_the_reference_and_say_how_sure_they_ar
     off = np.hypot(*(xy(through.readings.xyz) - xy(plain.readings.xyz))[lit].T)
     was = np.hypot(*(xy(raw) - xy(plain.readings.xyz))[lit].T)
     assert off.mean() < 0.6 * was.mean()
-    assert through.readings.systematic == systematic_of(made)
+    assert through.readings.systematic == made.systematic
     without = replace(through.readings, systematic=None)
     assert (np.linalg.eigvalsh(through.readings.covariance - without.covariance) >= -1e-9).all()
 

@@ -11,21 +11,21 @@ from django.core.cache import cache
 from django.urls import reverse
 from PIL import Image
 
-from fenvik.core.patterns import PATTERNS, Signal
-from fenvik.web.adjusting.models import ControlChange
-from fenvik.web.groundwork.models import Answer, CheckAnswer, LookedAt
+from fenvik.core.signal.patterns import PATTERNS, Signal
+from fenvik.web.controls.models import ControlChange
+from fenvik.web.controls.services import note_found
+from fenvik.web.groundwork.models import Answer, CheckAnswer
 from fenvik.web.groundwork.services import AnswerError, answer_check, watch_warm_up
 from fenvik.web.groundwork.state import rows_of, warning_of
 from fenvik.web.groundwork.words import conditions_words, warm_up_fact
-from fenvik.web.menus.services import note_found
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, Reading
 from fenvik.web.passes.services import ask_to_stop, start_pass
 from fenvik.web.passes.warm import judge_warm_up
-from fenvik.web.patterns.models import Screen
+from fenvik.web.patterns.models import LookedAt, Screen
 from fenvik.web.patterns.services import ScreenNumberError, drawn, find_by_number, new_number, screen_of, set_range
+from fenvik.web.stops.scenes import load_tuning
 from fenvik.web.trail.facts import trail_of
-from fenvik.web.trail.scenes import load_tuning
 from fenvik.web.visits.models import Tuning
 
 pytestmark = pytest.mark.django_db
@@ -40,7 +40,7 @@ def page(client, tuning, query=""):
 
 
 def rows(tuning):
-    from fenvik.web.menus.values import values_of
+    from fenvik.web.controls.values import values_of
 
     fresh = Tuning.objects.select_related("display__menu_map", "display__room").get(pk=tuning.pk)
     return {

@@ -8,16 +8,16 @@ import numpy as np
 import pytest
 from django.urls import reverse
 
-from fenvik.core import difference
-from fenvik.core.science import spectrum_to_xyz
-from fenvik.core.signal import encode
+from fenvik.core.colour import difference
+from fenvik.core.colour.science import spectrum_to_xyz
+from fenvik.core.signal.decoding import encode
 from fenvik.standins.world import Picture
 from fenvik.web.adjusting import handsfree
-from fenvik.web.adjusting.models import ControlChange
+from fenvik.web.adjusting.runner import _Rig
+from fenvik.web.controls.models import ControlChange
+from fenvik.web.controls.values import values_of
 from fenvik.web.devices.displays import answer_code, show_code
-from fenvik.web.menus.values import values_of
 from fenvik.web.passes import engine, services
-from fenvik.web.passes.handsfree import _Rig
 from fenvik.web.passes.models import PassState, Reading
 from tests.web.adjustable import adjustable
 
@@ -214,7 +214,7 @@ def test_a_run_that_is_stopped_while_it_is_paused_is_put_back_all_the_same(ready
 
 
 def test_a_reading_newer_than_the_list_that_a_page_has_breaks_no_page(ready, person, now, bench):
-    from fenvik.web.trail.progress import progress_of
+    from fenvik.web.stops.progress import progress_of
 
     started = begin(ready, person, now, steps=["white"], budget=70)
     engine.run(started.pk)

@@ -6,8 +6,8 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
-from fenvik.web.passes import imports
 from fenvik.web.passes.models import ImportState, Pass, Reading, ReadingsImport
+from fenvik.web.results import imports
 
 pytestmark = pytest.mark.django_db(transaction=True)
 COUNT = 12_000

@@ -219,7 +219,7 @@ def test_a_correction_beside_a_keyed_reference(equipped, person, now, bench):
 
 
 def _observer():
-    from fenvik.core.science import observer_1931
+    from fenvik.core.colour.science import observer_1931
 
     return observer_1931()
 

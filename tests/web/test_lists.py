@@ -9,9 +9,9 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
 from fenvik.web.devices.models import Device
-from fenvik.web.passes import engine, files, services
+from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
-from fenvik.web.results import compare, words
+from fenvik.web.results import compare, files, words
 from fenvik.web.results.assemble import analysis_of, undrifted
 from fenvik.web.results.special import special_of
 from tests.web.reading import choose, run
@@ -61,7 +61,7 @@ def test_the_meter_is_carried_and_the_pass_waits_each_time(ready, person, now):
 
 
 def test_white_left_alone_is_watched(ready, person, now, monkeypatch):
-    from fenvik.core import lists
+    from fenvik.core.signal import lists
 
     monkeypatch.setattr(lists, "STABILITY_S", 0.2)
     choose(ready, "stability", options={"minutes": 0.03})
@@ -339,7 +339,7 @@ def test_two_passes_differ_only_if_their_intervals_say_so(ready, person, now, si
 
 
 def test_time_is_told_within_a_fifth_once_the_meter_is_known(ready, person, now, bench):
-    from fenvik.web.trail.lists import seconds_of
+    from fenvik.web.stops.measured.lists import seconds_of
 
     bench.world.haste = 30.0
     try:
@@ -356,7 +356,7 @@ def test_time_is_told_within_a_fifth_once_the_meter_is_known(ready, person, now,
 
 def test_time_is_told_within_a_fifth_before_a_meter_s_first_pass(ready, person, now, bench):
     """In real time, from what the meter says of itself: the light of white is what the tuning wants."""
-    from fenvik.web.trail.lists import seconds_of
+    from fenvik.web.stops.measured.lists import seconds_of
 
     ready.meter = Device.objects.get(serial="PC1-2209")
     ready.luminance = 120.0

@@ -5,7 +5,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import get_resolver, reverse
 
 from fenvik.web.devices.models import Device
-from fenvik.web.trail.views import ACTS
+from fenvik.web.stops.registry import acts
 
 NASTY = ("²", "a\x00b", "-1", "99999999999999999999", "1e309", "' OR 1=1 --")
 FILE_ACTS = ("import-sheet", "lists", "readings-file")
@@ -32,7 +32,7 @@ def nervous(client, person):
 @pytest.mark.parametrize("nasty", NASTY, ids=[ascii(n)[:12] for n in NASTY])
 def test_no_act_answers_500(nervous, tuning, nasty):
     wrong = {}
-    for name in sorted(set(ACTS) - SKIPPED):
+    for name in sorted(set(acts) - SKIPPED):
         data = dict.fromkeys(FIELDS, nasty) | {"stop": "adjust"}
         answer = nervous.post(reverse("act", args=(tuning.pk, name)), data)
         if answer.status_code == 500:

@@ -6,12 +6,11 @@ import pytest
 from django.urls import get_resolver, reverse
 from django.utils import timezone
 
-from fenvik.web.adjusting.models import ControlChange
+from fenvik.web.controls.models import ControlChange, SettingsSheet
+from fenvik.web.controls.values import values_of
 from fenvik.web.demo.build import whole_job
 from fenvik.web.handovers.models import Handover
 from fenvik.web.handovers.services import make_handover
-from fenvik.web.menus.models import SettingsSheet
-from fenvik.web.menus.values import values_of
 from fenvik.web.passes.models import Pass
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.visits.models import Tuning

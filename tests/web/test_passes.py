@@ -7,7 +7,7 @@ import uuid
 import pytest
 from django.db import IntegrityError, transaction
 
-from fenvik.core.patches import greyscale
+from fenvik.core.signal.patches import greyscale
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, Reading
 from fenvik.web.passes.store import LostPassError, Store, Taken
@@ -226,7 +226,7 @@ def test_a_pass_without_a_job_is_found(equipped, person, now):
 
 def test_a_mistake_of_our_own_pauses_with_a_sentence_and_loses_nothing(equipped, person, now, monkeypatch):
     started = start(equipped, person, now)
-    monkeypatch.setattr("fenvik.web.results.summary.summarise", lambda pk: 1 / 0)
+    monkeypatch.setattr("fenvik.web.passes.kinds.kinds.after", [lambda pk: 1 / 0])
     engine.run(started.pk)
     assert state(started) == PassState.PAUSED
     assert "Fenvik itself" in started.reason

@@ -17,7 +17,7 @@ from fenvik.web.clients.models import Client
 from fenvik.web.people import services
 from fenvik.web.people.models import Link, LogEntry, Role, SignedIn, User
 from fenvik.web.people.policy import MAY, NotAllowedError, Right
-from fenvik.web.trail.views import ACTS, OTHER_RIGHTS
+from fenvik.web.stops.registry import rights
 
 pytestmark = pytest.mark.django_db
 GOOD = "seven grey herons"
@@ -56,7 +56,7 @@ def test_every_service_asks_whether_its_actor_may():
 
 def test_the_office_touches_no_device(signed_in, person, tuning, now):
     as_role(person, Role.OFFICE)
-    for name in set(ACTS) - set(OTHER_RIGHTS):
+    for name in (name for name, right in rights.items() if right == Right.MEASURE):
         answer = signed_in.post(reverse("act", args=(tuning.pk, name)), {"stop": "adjust"}, follow=True)
         assert "Only an owner or a calibrator of the firm may measure" in answer.content.decode(), name
     signed_in.post(reverse("new-client"), {"name": "By the office"})
@@ -197,7 +197,7 @@ def test_names_and_passwords_that_nobody_types_get_a_sentence(person, name, pass
 
 
 def test_the_log_says_who_did_what_and_is_not_changed(signed_in, person, tuning, now):
-    from fenvik.web.office.services import plan_visit
+    from fenvik.web.planning.services import plan_visit
 
     plan_visit(actor=person, cleaned={"client": tuning.visit.client, "on": now.date(), "starts": None, "notes": ""})
     assert LogEntry.objects.filter(firm=person.firm, did="planned a visit", about__startswith="A client").exists()

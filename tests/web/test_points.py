@@ -7,9 +7,10 @@ import pytest
 from django.urls import reverse
 
 from fenvik.web.adjusting import colours, handsfree, lights, lists
-from fenvik.web.adjusting.models import ChangeList, ControlChange, ListKind
+from fenvik.web.adjusting.models import ChangeList, ListKind
 from fenvik.web.adjusting.points import points_of
-from fenvik.web.menus.values import values_of
+from fenvik.web.controls.models import ControlChange
+from fenvik.web.controls.values import values_of
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.recent import recent_readings
@@ -195,7 +196,7 @@ def test_six_colours_get_better_as_a_set(mixed, person, bench, now):
 
 
 def log(tuning, person, typed):
-    from fenvik.web.adjusting.services import log_changes
+    from fenvik.web.controls.log import log_changes
 
     seen = len(values_of(tuning).changes)
     log_changes(tuning_id=tuning.pk, actor=person, typed=typed, seen=seen, now=now_again(), group=group())
@@ -236,7 +237,7 @@ def test_light_is_brought_to_what_is_wanted_and_a_clipped_white_is_told_by_its_l
     display.set_control("m2", "eco-1", "Off")
     display.set_control("m2", "pic-2", 100)
     display.set_control("m2", "wb-gr", 40)
-    from fenvik.web.menus.maps import read_over_link
+    from fenvik.web.controls.maps import read_over_link
 
     read_over_link(tuning_id=tuning.pk, actor=person, now=now_again())
     said = []

@@ -8,17 +8,17 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
-from fenvik.core.report import Sheet, report
+from fenvik.core.analysis.report import Sheet, report
 from fenvik.formats.readings import read as parse
 from fenvik.web.corrections.models import Correction
 from fenvik.web.handovers.freezing import frozen_analysis
 from fenvik.web.handovers.services import NothingToHandOverError, make_handover
 from fenvik.web.handovers.views import measured_on
 from fenvik.web.kit.templatetags.fenvik import significant
-from fenvik.web.office.services import TargetClashError, keep_target
-from fenvik.web.passes import engine, files, services
+from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
-from fenvik.web.results import assemble
+from fenvik.web.planning.services import TargetClashError, keep_target
+from fenvik.web.results import assemble, files
 from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.proof import NotAProofError, name_proof, proof_of, remove_file
 from fenvik.web.results.special import special_of

@@ -18,8 +18,8 @@ from fenvik.web.devices import displays
 from fenvik.web.devices.models import Device, Pairing
 from fenvik.web.devices.reaching import AddressError, see_entry
 from fenvik.web.devices.services import take_up
+from fenvik.web.kit.hub import hub
 from fenvik.web.kit.notify import notify
-from fenvik.web.live.hub import hub
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.passes.services import ask_to_stop, start_pass
@@ -266,7 +266,7 @@ def test_what_signed_in_people_see_is_not_kept_and_a_head_is_answered(signed_in,
 )  # fmt: skip
 def test_a_cell_that_begins_with_a_sign_and_a_figure_is_no_formula(text, kept):
     from fenvik.formats.sheet import harmless
-    from fenvik.web.results.views import _cell
+    from fenvik.web.stops.files import _cell
 
     assert (_cell(text) == text.replace("−", "-")) == kept
     if not kept:

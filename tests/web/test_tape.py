@@ -4,10 +4,10 @@ import datetime as dt
 
 import pytest
 
-from fenvik.core.patches import patch
-from fenvik.core.target import TARGETS
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.signal.patches import patch
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, Reading
-from fenvik.web.trail.tape import tape_of
+from fenvik.web.stops.tape import tape_of
 
 pytestmark = pytest.mark.django_db
 TARGET = TARGETS["bt709-bt1886"]

@@ -9,14 +9,16 @@ from fenvik.web.adjusting import handsfree, lists
 from fenvik.web.adjusting.colours import hues_of
 from fenvik.web.adjusting.ends import ends_of, highest
 from fenvik.web.adjusting.history import newest_white
-from fenvik.web.adjusting.models import ChangeList, ControlChange, ListKind
+from fenvik.web.adjusting.models import ChangeList, ListKind
 from fenvik.web.adjusting.points import points_of
+from fenvik.web.controls.models import ControlChange
+from fenvik.web.controls.values import SettingError, values_of
 from fenvik.web.devices.standing import WrongStateError
 from fenvik.web.handovers.services import PuttingBackError, make_handover
-from fenvik.web.menus.values import SettingError, values_of
-from fenvik.web.passes import engine, files, services
+from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.recent import recent_readings
+from fenvik.web.results import files
 from tests.web.adjustable import adjustable
 from tests.web.reading import choose, fresh, run
 

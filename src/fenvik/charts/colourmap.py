@@ -8,8 +8,8 @@ from functools import cache
 
 from fenvik.charts import svg
 from fenvik.charts.labels import Box, place
-from fenvik.core.colourspace import xyz_to_uv
-from fenvik.core.science import WAVELENGTHS_NM, observer_1931
+from fenvik.core.colour.science import WAVELENGTHS_NM, observer_1931
+from fenvik.core.colour.space import xyz_to_uv
 
 WIDTH, HEIGHT = 708.0, 596.0
 U0, V0 = 0.0, 0.03  # at the left and at the foot

@@ -5,8 +5,8 @@ from dataclasses import replace
 from typing import Any
 
 from fenvik.cli.files import RefusedError, load, plain, refuse, write_json
-from fenvik.core.report import ReportError, Sheet, report
-from fenvik.core.target import TARGETS
+from fenvik.core.analysis.report import ReportError, Sheet, report
+from fenvik.core.colour.target import TARGETS
 from fenvik.formats.readings import printable
 
 

@@ -12,13 +12,13 @@ import numpy as np
 
 from fenvik.cli.files import plain
 from fenvik.cli.linkrig import GoneError, LinkRig, Wanted, WrongSerialError
-from fenvik.core.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
-from fenvik.core.correction_patches import correction_list, rows_for
+from fenvik.core.analysis.report import ReportError, Sheet, report
+from fenvik.core.colour.target import TARGETS
 from fenvik.core.errors import FenvikError
-from fenvik.core.handsfree.job import STEPS, Job, proof_of
-from fenvik.core.handsfree.rig import Desk, Taken
-from fenvik.core.report import ReportError, Sheet, report
-from fenvik.core.target import TARGETS
+from fenvik.core.measure.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
+from fenvik.core.measure.correction_patches import correction_list, rows_for
+from fenvik.core.procedures.job import STEPS, Job, proof_of
+from fenvik.core.procedures.rig import Desk, Taken
 
 NAMES = ("bt709-bt1886", "bt709-2.2", "bt709-2.4", "p3d65-2.6")
 ALL = ("correction", *STEPS)

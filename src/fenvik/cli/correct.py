@@ -5,8 +5,8 @@ import argparse
 import numpy as np
 
 from fenvik.cli.files import RefusedError, load, plain, refuse, write_json
-from fenvik.core.correction import CorrectionError
-from fenvik.core.pairing import correct, match
+from fenvik.core.measure.correction import CorrectionError
+from fenvik.core.measure.pairing import correct, match
 from fenvik.formats.readings import printable, side_of
 
 METHODS = ("primaries", "four-colour", "least-squares")

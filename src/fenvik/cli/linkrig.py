@@ -8,11 +8,11 @@ from typing import Any, TypeVar
 import numpy as np
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.measuring import USUAL, steady_average
-from fenvik.core.settling import has_settled, next_start, settling_s
-from fenvik.core.signal import decode, encode
+from fenvik.core.measure.averaging import USUAL, steady_average
+from fenvik.core.measure.settling import has_settled, next_start, settling_s
+from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.signal.decoding import decode, encode
 from fenvik.core.types import Floats
-from fenvik.core.uncertainty import Repeatability
 from fenvik.link.connection import Connection
 from fenvik.link.devices import Device, Directory, Entry, Meter, Source
 from fenvik.link.display import LinkedDisplay

@@ -8,20 +8,20 @@ import django
 import psycopg
 
 DATABASE_S = 30.0
-CONNECT = ("host", "port", "dbname", "user", "password")
 
 
 def see_the_database() -> None:
     """Wait for the database for a while, as after a start of the machine. Raises SettingsError where it does not come."""
-    from django.db import DatabaseError, connection
+    from django.db import DatabaseError
 
     from fenvik.web.environment import SettingsError
+    from fenvik.web.kit.database import own_line
 
     end = time.monotonic() + DATABASE_S
-    told = {name: value for name, value in connection.get_connection_params().items() if name in CONNECT}
+    told = own_line() | {"connect_timeout": 5}
     while True:
         try:
-            with psycopg.connect(**told, connect_timeout=5):
+            with psycopg.connect(**told):
                 return
         except (psycopg.Error, DatabaseError) as error:
             if time.monotonic() > end:
@@ -67,7 +67,7 @@ def worker(arguments: list[str]) -> int:
     given = made.parse_args(arguments)
     django.setup()
     see_the_database()
-    from fenvik.web.passes.worker import run_worker
+    from fenvik.web.worker import run_worker
 
     asyncio.run(run_worker(concurrency=given.concurrency))
     return 0

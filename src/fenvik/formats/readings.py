@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.pairing import Side
+from fenvik.core.measure.pairing import Side
 from fenvik.core.types import Floats, Ints
 
 MOST_READINGS = 100_000

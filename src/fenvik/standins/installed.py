@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from scipy import ndimage
 
-from fenvik.core import curves
+from fenvik.core.colour import curves
 from fenvik.core.types import Floats
 from fenvik.standins.rpc import Refusal, is_number, wrong
 

@@ -6,9 +6,9 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core.science import WAVELENGTHS_NM, daylight_65, observer_1931, spectrum_to_xyz
+from fenvik.core.colour.science import WAVELENGTHS_NM, daylight_65, observer_1931, spectrum_to_xyz
+from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.types import Floats
-from fenvik.core.uncertainty import Repeatability
 from fenvik.standins.display import Display
 from fenvik.standins.rpc import Device, Params, Refusal, is_number, text, wrong
 from fenvik.standins.spectra import bumps, laser_lines, quantum_dots

@@ -6,10 +6,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike
 
-from fenvik.core import curves
-from fenvik.core.colourspace import BT709, BT2020, D65_XY, rgb_to_xyz_matrix
-from fenvik.core.science import daylight_65, spectrum_to_xyz
-from fenvik.core.signal import decode
+from fenvik.core.colour import curves
+from fenvik.core.colour.science import daylight_65, spectrum_to_xyz
+from fenvik.core.colour.space import BT709, BT2020, D65_XY, rgb_to_xyz_matrix
+from fenvik.core.signal.decoding import decode
 from fenvik.core.types import Floats
 from fenvik.standins.controls import Points, managed
 from fenvik.standins.installed import Installs

@@ -3,9 +3,9 @@
 import asyncio
 from typing import Any
 
-from fenvik.core.patterns import PATTERNS, PatternError, pattern_of
-from fenvik.core.patterns import Signal as Codes
-from fenvik.core.signal import Range, encode
+from fenvik.core.signal.decoding import Range, encode
+from fenvik.core.signal.patterns import PATTERNS, PatternError, pattern_of
+from fenvik.core.signal.patterns import Signal as Codes
 from fenvik.standins.rpc import Device, Params, Refusal, codes, is_number, text, wrong
 from fenvik.standins.world import Picture, Signal, World
 

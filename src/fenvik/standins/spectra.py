@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from fenvik.core.science import WAVELENGTHS_NM, spectrum_to_xyz
+from fenvik.core.colour.science import WAVELENGTHS_NM, spectrum_to_xyz
 from fenvik.core.types import Floats
 
 Bump = tuple[float, float, float]  # centre nm, sigma nm, height

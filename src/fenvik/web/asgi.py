@@ -18,7 +18,7 @@ django_application = get_asgi_application()
 from fenvik.web.kit.bounds import bounded  # noqa: E402 - needs Django's settings
 from fenvik.web.kit.database import giving_back  # noqa: E402
 from fenvik.web.kit.health import alive, counted, ready  # noqa: E402
-from fenvik.web.live.hub import hub  # noqa: E402
+from fenvik.web.kit.hub import hub  # noqa: E402
 
 
 class Shipped(StaticFiles):

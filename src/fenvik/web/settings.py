@@ -1,35 +1,33 @@
 """Settings, read in one typed place from the environment; a wrong one is a system check with an id and a hint."""
 
 from pathlib import Path
-from zoneinfo import available_timezones
 
 import structlog
 from csp.constants import NONE, SELF
 
-from fenvik.web.environment import Environment
+from fenvik.web.environment import Told
 
 BASE = Path(__file__).resolve().parent
 
-_told = Environment()
-POOL_SIZE = int(_told.number("FENVIK_POOL_SIZE", 10, 2, 200))
+_told = Told.read()
+POOL_SIZE = int(_told.pool_size)
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.postgresql",
-        **_told.database("DATABASE_URL", "postgresql://fenvik@127.0.0.1:5432/fenvik"),
+        **_told.database.named,
         # Without the pool every request opens a connection.
-        # Compiling a query costs more than any of ours takes: just-in-time compilation is for reports over millions of rows.
-        "OPTIONS": {"pool": {"min_size": 2, "max_size": POOL_SIZE, "timeout": 10}, "options": "-c jit=off"},
+        "OPTIONS": _told.database.options | {"pool": {"min_size": 2, "max_size": POOL_SIZE, "timeout": 10}},
         "TEST": {"NAME": "test_fenvik"},
     }
 }
 
-SECRET_KEY = _told.secret("FENVIK_SECRET_KEY")
+SECRET_KEY = _told.secret
 DEBUG = False
-ALLOWED_HOSTS = _told.words("FENVIK_HOSTS", "127.0.0.1 localhost")
-CSRF_TRUSTED_ORIGINS = _told.words("FENVIK_ORIGINS")
+ALLOWED_HOSTS = _told.hosts
+CSRF_TRUSTED_ORIGINS = _told.origins
 
 # Behind TLS everything is strict; the demo speaks plain HTTP on loopback.
-TLS = _told.flag("FENVIK_TLS")
+TLS = _told.tls
 SECURE_SSL_REDIRECT = TLS
 SECURE_HSTS_SECONDS = 31_536_000 if TLS else 0
 SECURE_HSTS_INCLUDE_SUBDOMAINS = TLS
@@ -39,7 +37,7 @@ CSRF_COOKIE_SECURE = TLS
 CSRF_COOKIE_HTTPONLY = True
 SESSION_COOKIE_AGE = 60 * 60 * 24 * 14
 # Addresses or networks of reverse proxies: what these say of the client's address and of TLS is believed, and nobody else.
-PROXIES = _told.networks("FENVIK_PROXIES")
+PROXIES = _told.proxies
 X_FRAME_OPTIONS = "DENY"
 SECURE_REFERRER_POLICY = "same-origin"
 
@@ -71,16 +69,18 @@ INSTALLED_APPS = [
     "procrastinate.contrib.django",
     "fenvik.web.people",
     "fenvik.web.clients",
-    "fenvik.web.menus",
+    "fenvik.web.controls",
     "fenvik.web.devices",
     "fenvik.web.visits",
     "fenvik.web.passes",
+    "fenvik.web.results",
     "fenvik.web.adjusting",
     "fenvik.web.handovers",
     "fenvik.web.groundwork",
     "fenvik.web.corrections",
     "fenvik.web.patterns",
     "fenvik.web.kit",
+    "fenvik.web.stops",
     "fenvik.web.demo",
 ]
 MIDDLEWARE = [
@@ -103,14 +103,14 @@ ASGI_APPLICATION = "fenvik.web.asgi.application"
 TEMPLATES = [
     {
         "BACKEND": "django.template.backends.django.DjangoTemplates",
-        "DIRS": [BASE / "templates"],
+        "DIRS": [BASE / "templates", BASE / "stops" / "templates", *sorted((BASE / "stops").glob("*/templates"))],
         "OPTIONS": {
             "context_processors": [
                 "django.template.context_processors.request",
                 "django.contrib.auth.context_processors.auth",
                 "django.contrib.messages.context_processors.messages",
             ],
-            "builtins": ["fenvik.web.kit.templatetags.fenvik"],
+            "builtins": ["fenvik.web.kit.templatetags.fenvik", "fenvik.web.stops.templatetags.acts"],
             "loaders": [
                 (
                     "django.template.loaders.cached.Loader",
@@ -150,10 +150,7 @@ AXES_RESET_ON_SUCCESS = True
 
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 USE_TZ = True
-TIME_ZONE = _told.text("FENVIK_TIME_ZONE", "UTC")
-if TIME_ZONE not in available_timezones():
-    _told.problems.append(f"FENVIK_TIME_ZONE is a name such as Europe/Helsinki, not {TIME_ZONE[:40]!r}.")
-    TIME_ZONE = "UTC"
+TIME_ZONE = _told.time_zone
 LANGUAGE_CODE = "en-gb"
 USE_I18N = False
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 6000  # a menu map of 400 controls is one form
@@ -161,25 +158,22 @@ DATA_UPLOAD_MAX_MEMORY_SIZE = 4 * 1024 * 1024
 FORM_RENDERER = "django.forms.renderers.DjangoTemplates"
 
 # Seconds beyond a meter's own expectation before a read counts as hung.
-LINK_SLACK_S = _told.number("FENVIK_LINK_SLACK_S", 20, 0, 600)
+LINK_SLACK_S = _told.link_slack_s
 # A device that failed is tried again for so long before the pass waits for the person.
-DEVICE_PATIENCE_S = _told.number("FENVIK_DEVICE_PATIENCE_S", 60, 0, 86_400)
+DEVICE_PATIENCE_S = _told.device_patience_s
 # A person who shows patches or types values is waited for so long.
-KEYED_PATIENCE_S = _told.number("FENVIK_KEYED_PATIENCE_S", 3600, 1, 86_400)
+KEYED_PATIENCE_S = _told.keyed_patience_s
 # A worker itself waits so long for an answer before it lets go of the pass until there is one.
-KEYED_LINGER_S = _told.number("FENVIK_KEYED_LINGER_S", 0.3, 0, 60)
+KEYED_LINGER_S = _told.keyed_linger_s
 # How often white is read while a display warms up.
-WARM_UP_INTERVAL_S = _told.number("FENVIK_WARM_UP_INTERVAL_S", 30, 0, 600)
+WARM_UP_INTERVAL_S = _told.warm_up_interval_s
 # The address under which other machines of the house reach Fenvik, shown where one is to be typed there.
-PUBLIC_ADDRESS = _told.text("FENVIK_ADDRESS", "this address")
+PUBLIC_ADDRESS = _told.address
 # The address of the stand-ins' pages, shown as a help where a display is a stand-in; empty in earnest.
-STANDIN_PAGES = _told.text("FENVIK_STANDIN_PAGES")
+STANDIN_PAGES = _told.standin_pages
 # Whoever asks for the metrics with this in its Authorization header gets them; without one, this machine alone.
-METRICS_TOKEN = _told.text("FENVIK_METRICS_TOKEN")
-LOG_LEVEL = _told.text("FENVIK_LOG_LEVEL", "INFO")
-if LOG_LEVEL not in ("DEBUG", "INFO", "WARNING", "ERROR", "CRITICAL"):
-    _told.problems.append(f"FENVIK_LOG_LEVEL is DEBUG, INFO, WARNING, ERROR or CRITICAL, not {LOG_LEVEL[:40]!r}.")
-_told.end()
+METRICS_TOKEN = _told.metrics_token
+LOG_LEVEL = _told.log_level
 
 LOGGING = {
     "version": 1,

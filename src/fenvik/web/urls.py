@@ -3,18 +3,19 @@
 from django.urls import path
 from django.views.generic import RedirectView
 
-from fenvik.web.corrections import views as corrections
-from fenvik.web.devices import views as devices
 from fenvik.web.handovers.views import handover_page
 from fenvik.web.live.views import live
-from fenvik.web.office import finding, places
+from fenvik.web.office import compare as results
+from fenvik.web.office import corrections, finding, places
+from fenvik.web.office import instruments as devices
+from fenvik.web.office import patch_lists as passes
 from fenvik.web.office import views as office
-from fenvik.web.passes import views as passes
 from fenvik.web.patterns import views as patterns
 from fenvik.web.people import pages as people
 from fenvik.web.people.views import SignInView, SignOutView, second_factor
-from fenvik.web.results import views as results
-from fenvik.web.trail import views as trail
+from fenvik.web.stops import files
+from fenvik.web.stops import views as trail
+from fenvik.web.stops.arrival import sheets
 
 urlpatterns = [
     path("", RedirectView.as_view(pattern_name="visits"), name="home"),
@@ -47,9 +48,9 @@ urlpatterns = [
     path("displays/<int:pk>/", places.display, name="display"),
     path("rooms/<int:pk>/displays/new/", places.display, {"new": True}, name="new-display"),
     path("visits/<int:pk>/displays/<int:display_pk>/", places.proposals, name="proposals"),
-    path("sheets/<int:pk>/", trail.sheet_print, name="sheet"),
-    path("sheets/<int:pk>.json", trail.sheet_file, {"kind": "json"}, name="sheet-json"),
-    path("sheets/<int:pk>.csv", trail.sheet_file, {"kind": "csv"}, name="sheet-csv"),
+    path("sheets/<int:pk>/", sheets.sheet_print, name="sheet"),
+    path("sheets/<int:pk>.json", sheets.sheet_file, {"kind": "json"}, name="sheet-json"),
+    path("sheets/<int:pk>.csv", sheets.sheet_file, {"kind": "csv"}, name="sheet-csv"),
     path("find/", finding.find, name="find"),
     path("tunings/<int:pk>/", trail.tuning_home, name="tuning"),
     path("tunings/<int:pk>/do/<slug:name>/", trail.act, name="act"),
@@ -62,12 +63,12 @@ urlpatterns = [
     path("screen/<str:token>/picture.png", patterns.screen_picture, name="screen-picture"),
     path("screen/<str:token>/drawn/", patterns.screen_drawn, name="screen-drawn"),
     path("patterns/<slug:name>/<slug:how>.png", patterns.example_picture, name="example"),
-    path("passes/<int:pk>/readings/<slug:kind>/", results.readings_file, name="readings-file"),
-    path("tunings/<int:pk>/<slug:stop>/<slug:view>.<slug:kind>", results.picture_file, name="picture-file"),
+    path("passes/<int:pk>/readings/<slug:kind>/", files.readings_file, name="readings-file"),
+    path("tunings/<int:pk>/<slug:stop>/<slug:view>.<slug:kind>", files.picture_file, name="picture-file"),
     path("patch-lists/new/", passes.patch_list, name="patch-list-new"),
     path("patch-lists/<int:pk>/", passes.patch_list, name="patch-list"),
     path("patch-lists/<int:pk>/<slug:kind>/", passes.patch_list_file, name="patch-list-file"),
     path("handover/<str:token>/", handover_page, name="handover"),
 ]
-handler404 = "fenvik.web.people.views.not_there"
-handler500 = "fenvik.web.people.views.own_mistake"
+handler404 = "fenvik.web.kit.pages.not_there"
+handler500 = "fenvik.web.kit.pages.own_mistake"

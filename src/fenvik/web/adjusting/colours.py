@@ -6,14 +6,14 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core import hues as core
-from fenvik.core.analysis import Analysis, analyse
+from fenvik.core.analysis.analysis import Analysis, analyse
 from fenvik.core.errors import NoWhiteError
-from fenvik.core.hues import HUES
-from fenvik.core.patches import Patch, grey, patch
+from fenvik.core.models import hues as core
+from fenvik.core.models.hues import HUES
+from fenvik.core.signal.patches import Patch, grey, patch
 from fenvik.core.types import Floats
 from fenvik.web.adjusting.history import History, grey_level, speaks
-from fenvik.web.menus.values import Values, values_of
+from fenvik.web.controls.values import Values, values_of
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import User

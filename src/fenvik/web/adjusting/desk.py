@@ -9,17 +9,18 @@ from typing import Any
 import numpy as np
 
 from fenvik.charts.balance import Level as ChartLevel
-from fenvik.core import greyscale, uncertainty
-from fenvik.core.noticed import is_as_proposed, turned
-from fenvik.core.nudge import Level, Nudge, Surroundings, clipping_channels, propose
-from fenvik.core.response import Control, Response, drive, light
-from fenvik.core.state import GreyReading, learn_from, levels_now
+from fenvik.core.analysis import greyscale
+from fenvik.core.measure import uncertainty
+from fenvik.core.measure.noticed import is_as_proposed, turned
+from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.models.nudge import Level, Nudge, Surroundings, clipping_channels, propose
+from fenvik.core.models.state import GreyReading, learn_from, levels_now
+from fenvik.core.models.twopoint import Control, Response, drive, light
 from fenvik.core.types import Floats
-from fenvik.core.uncertainty import Repeatability
 from fenvik.web.adjusting.ends import ends_of, highest
 from fenvik.web.adjusting.history import History, grey_level, speaks
 from fenvik.web.adjusting.learned import learned_version, prior_of
-from fenvik.web.menus.values import Values
+from fenvik.web.controls.values import Values
 from fenvik.web.passes.models import PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
 

@@ -1,6 +1,6 @@
 """At which levels the two ends of the white balance are worked: in HDR below the light from which the display rolls off."""
 
-from fenvik.core import curves
+from fenvik.core.colour import curves
 from fenvik.web.passes.services import stage_of
 from fenvik.web.visits.models import Tuning
 

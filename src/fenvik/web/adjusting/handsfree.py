@@ -5,12 +5,12 @@ from datetime import datetime
 from typing import Any
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.handsfree.job import STEPS, proof_of
+from fenvik.core.procedures.job import STEPS, proof_of
 from fenvik.web.adjusting import lists
+from fenvik.web.adjusting.runner import LEAST_BUDGET
+from fenvik.web.controls.maps import read_over_link
+from fenvik.web.controls.values import values_of
 from fenvik.web.devices.displays import link_of
-from fenvik.web.menus.maps import read_over_link
-from fenvik.web.menus.values import values_of
-from fenvik.web.passes.handsfree import LEAST_BUDGET
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.services import How, start_pass
 from fenvik.web.people.models import User

@@ -6,9 +6,9 @@ from datetime import datetime
 from functools import cached_property
 from typing import Any
 
-from fenvik.core.lists import OF_PICTURE
-from fenvik.core.signal import decode
-from fenvik.web.menus.values import Values
+from fenvik.core.signal.decoding import decode
+from fenvik.core.signal.lists import OF_PICTURE
+from fenvik.web.controls.values import Values
 from fenvik.web.passes.models import OF_INSTRUMENTS, Reading
 
 

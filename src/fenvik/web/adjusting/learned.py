@@ -5,7 +5,7 @@ from datetime import datetime
 
 import numpy as np
 
-from fenvik.core.response import Control, Response
+from fenvik.core.models.twopoint import Control, Response
 from fenvik.web.adjusting.models import LearnedResponse
 from fenvik.web.visits.models import Tuning
 

@@ -6,12 +6,12 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core.handsfree.lights import next_light
-from fenvik.core.levels import READ, Ends, ends_of
-from fenvik.core.patches import grey
+from fenvik.core.analysis.levels import READ, Ends, ends_of
+from fenvik.core.procedures.lights import next_light
+from fenvik.core.signal.patches import grey
 from fenvik.web.adjusting.history import History, grey_level, speaks
 from fenvik.web.adjusting.moves import move_of
-from fenvik.web.menus.values import Values
+from fenvik.web.controls.values import Values
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import User

@@ -8,14 +8,15 @@ from typing import Any
 from django.db import transaction
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.patches import grey
-from fenvik.web.adjusting.models import ChangeList, ControlChange, ListKind
+from fenvik.core.signal.patches import grey
+from fenvik.web.adjusting.models import ChangeList, ListKind
 from fenvik.web.adjusting.points import points_of
-from fenvik.web.adjusting.services import ChangedMeanwhileError, NothingToUndoError
+from fenvik.web.controls.log import ChangedMeanwhileError, NothingToUndoError
+from fenvik.web.controls.models import ControlChange
+from fenvik.web.controls.values import SettingError, Values, shown, typed_value, values_of
 from fenvik.web.devices.displays import paired
 from fenvik.web.devices.standing import see
 from fenvik.web.kit.notify import notify
-from fenvik.web.menus.values import SettingError, Values, shown, typed_value, values_of
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.passes.services import start_pass

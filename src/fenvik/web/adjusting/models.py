@@ -5,32 +5,6 @@ from django.db import models
 from fenvik.web.kit.models import FirmModel
 
 
-class ControlChange(FirmModel):
-    """One control that was turned. Changes of one nudge share ``group``; an undoing names what it undoes."""
-
-    firm_path = "tuning__visit__firm_id"
-    tuning = models.ForeignKey("visits.Tuning", on_delete=models.PROTECT, related_name="changes")
-    group = models.UUIDField()
-    control = models.CharField(max_length=80)
-    label = models.CharField(max_length=120)
-    before = models.JSONField(null=True)  # null: nobody had noted it
-    after = models.JSONField()
-    at = models.DateTimeField()
-    by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT)
-    reading_before = models.ForeignKey("passes.Reading", null=True, on_delete=models.PROTECT, related_name="+")
-    of_pass = models.ForeignKey(
-        "passes.Pass", null=True, on_delete=models.PROTECT, related_name="changes"
-    )  # the hands-free run that turned it
-    undoes = models.OneToOneField("self", null=True, on_delete=models.PROTECT, related_name="undone_by")
-
-    class Meta:
-        indexes = [models.Index(fields=["tuning", "id"])]
-        constraints = [
-            models.UniqueConstraint(fields=["group", "control"], name="control_once_a_group"),
-            models.CheckConstraint(condition=~models.Q(before=models.F("after")), name="change_changes_something"),
-        ]
-
-
 class ListKind(models.TextChoices):
     POINTS = "points", "points of the white balance"
     BACK = "back", "everything back to as found"

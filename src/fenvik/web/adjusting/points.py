@@ -6,11 +6,11 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core import points as core
-from fenvik.core.handsfree.greymodel import Seen, drives_of
-from fenvik.core.handsfree.knobs import Knob, knobs_of
+from fenvik.core.models import points as core
+from fenvik.core.models.grey import Seen, drives_of
+from fenvik.core.procedures.knobs import Knob, knobs_of
 from fenvik.web.adjusting.history import History, grey_level, speaks
-from fenvik.web.menus.values import Values
+from fenvik.web.controls.values import Values
 from fenvik.web.passes.models import Reading
 from fenvik.web.visits.models import Tuning
 

@@ -8,6 +8,11 @@ from fenvik.web.kit.models import FirmModel
 LUX = [MinValueValidator(0), MaxValueValidator(200_000)]
 
 
+def plain(value: float) -> str:
+    """Return a number with one decimal where it has any."""
+    return f"{value:.1f}".removesuffix(".0")
+
+
 class Client(FirmModel):
     firm = models.ForeignKey("people.Firm", on_delete=models.PROTECT)
     name = models.CharField(max_length=120)
@@ -36,6 +41,18 @@ class Room(FirmModel):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["client", "name"], name="room_name_once_a_client")]
+
+    @property
+    def light_words(self) -> str:
+        """How bright it is there."""
+        day = "light by day not measured" if self.lux_day is None else f"{plain(self.lux_day)} lux by day"
+        return day if self.lux_night is None else f"{day}, {plain(self.lux_night)} at night"
+
+    @property
+    def place_words(self) -> str:
+        """How far away the seats are, and what is around the screen."""
+        seats = f"{plain(self.seating_m)} m away" if self.seating_m else ""
+        return "; ".join(words for words in (seats, self.surround) if words)
 
     def __str__(self) -> str:
         return self.name

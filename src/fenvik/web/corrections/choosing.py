@@ -9,8 +9,10 @@ from fenvik.formats.numbers import whole
 from fenvik.web.corrections.judging import Fit, best_of, fit_of
 from fenvik.web.corrections.models import Correction
 from fenvik.web.kit.notify import notify
+from fenvik.web.passes.models import Pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
+from fenvik.web.results.summary import summarise
 from fenvik.web.visits.models import Tuning
 
 
@@ -115,9 +117,6 @@ def look_through(*, pass_id: int, actor: User, wanted: str) -> None:
 
     Raises NoSuchCorrectionError for a correction of another meter than the one that read it.
     """
-    from fenvik.web.passes.models import Pass
-    from fenvik.web.results.summary import summarise
-
     pass_ = Pass.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=pass_id)
     found = None if wanted == "none" else find(wanted, actor)
     if found is not None and found.meter_id != pass_.meter_id:

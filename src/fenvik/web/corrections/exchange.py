@@ -6,15 +6,16 @@ from typing import Any
 import numpy as np
 from django.db import transaction
 
-from fenvik.core.correction import CorrectionError
-from fenvik.core.pairing import match
+from fenvik.core.measure.correction import CorrectionError
+from fenvik.core.measure.pairing import match
 from fenvik.formats import correction as files
 from fenvik.formats.numbers import whole
 from fenvik.formats.readings import read as read_readings
 from fenvik.formats.readings import side_of
 from fenvik.web.corrections.choosing import renew_all
-from fenvik.web.corrections.judging import Sides, make, sides_of
+from fenvik.web.corrections.judging import make
 from fenvik.web.corrections.models import Correction
+from fenvik.web.corrections.sides import Sides, sides_of
 from fenvik.web.devices.models import Device
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs

@@ -5,14 +5,13 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-import numpy as np
-
-from fenvik.core.correction import Correction as Made
-from fenvik.core.correction import make_correction, residuals
-from fenvik.core.correction_patches import AGAIN, rows_for
+from fenvik.core.measure.correction import Correction as Made
+from fenvik.core.measure.correction import make_correction
+from fenvik.core.measure.correction_patches import AGAIN, rows_for
+from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.types import Floats
-from fenvik.core.uncertainty import Repeatability
 from fenvik.web.corrections.models import Correction
+from fenvik.web.corrections.sides import Sides
 from fenvik.web.visits.models import Tuning
 
 OLD = timedelta(days=365)  # filters age; a reference is calibrated anew about so often
@@ -78,33 +77,6 @@ def best_of(corrections: Sequence[Correction], tuning: Tuning, now: datetime) ->
     return min(fits, key=lambda fit: (fit.rank, -fit.correction.made_at.timestamp()), default=None)
 
 
-@dataclass(frozen=True)
-class Sides:
-    """The patches of a correction that both meters have read: labels, codes, XYZ (n, 3) of each meter."""
-
-    labels: tuple[str, ...]
-    rgb: tuple[tuple[int, int, int], ...]
-    reference: Floats
-    meter: Floats
-
-    def rows(self) -> list[dict[str, Any]]:
-        """Return them as they are stored."""
-        return [
-            {"label": label, "rgb": list(rgb), "reference": [float(v) for v in r], "meter": [float(v) for v in m]}
-            for label, rgb, r, m in zip(self.labels, self.rgb, self.reference, self.meter, strict=True)
-        ]
-
-
-def sides_of(rows: Sequence[dict[str, Any]]) -> Sides:
-    """Return the patches of a correction as they are stored."""
-    return Sides(
-        tuple(str(row["label"]) for row in rows),
-        tuple((int(r), int(g), int(b)) for r, g, b in (row["rgb"] for row in rows)),
-        np.array([row["reference"] for row in rows], dtype=np.float64).reshape(-1, 3),
-        np.array([row["meter"] for row in rows], dtype=np.float64).reshape(-1, 3),
-    )
-
-
 def white_of(sides: Sides) -> Floats | None:
     """Return the field meter's white, or None without one."""
     return sides.meter[sides.labels.index("white")] if "white" in sides.labels else None
@@ -145,27 +117,3 @@ def repeats_apart(sides: Sides) -> float | None:
 def repeatability_at(facts: dict[str, Any], luminance: float, average: int) -> float:
     """Return the relative repeatability of a meter's mean of so many readings at a luminance."""
     return float(Repeatability.of(facts["repeatability"]).at(luminance)[0]) / max(average, 1) ** 0.5
-
-
-def systematic_of(correction: Correction) -> tuple[float, float, float]:
-    """Return how far off what a correction gives may be, one standard deviation: of Y relative, of x and of y.
-
-    It is the root mean square of its residuals over every patch with light, those that it was not made of included; a matrix
-    that was solved exactly has none on its own patches, so never less than the repeatability that it was made with.
-    """
-    sides = sides_of(correction.rows)
-    lit = [
-        i
-        for i in range(len(sides.labels))
-        if sides.reference[i, 1] > 0 and sides.meter[i, 1] > 0 and sides.labels[i] != "black"
-    ]
-    floor = correction.repeatability
-    if not lit:
-        return floor, floor / 3.0, floor / 3.0
-    dxy, dy = residuals(np.asarray(correction.matrix, dtype=np.float64), sides.meter[lit], sides.reference[lit])
-    x, y = np.sqrt((dxy**2).mean(axis=0))
-    return (
-        max(float(np.sqrt((dy**2).mean())) / 100.0, floor),
-        max(float(x), floor / 3.0),
-        max(float(y), floor / 3.0),
-    )

@@ -7,18 +7,19 @@ from typing import Any, cast
 import numpy as np
 from django.db import transaction
 
-from fenvik.core.correction import PROPOSED, CorrectionError, Method, additivity
-from fenvik.core.correction import Correction as Made
-from fenvik.core.correction_patches import AGAIN, Step, rows_for, steps_of
 from fenvik.core.errors import FenvikError
-from fenvik.core.patches import Patch
-from fenvik.core.uncertainty import Repeatability
+from fenvik.core.measure.correction import PROPOSED, CorrectionError, Method, additivity
+from fenvik.core.measure.correction import Correction as Made
+from fenvik.core.measure.correction_patches import AGAIN, Step, rows_for, steps_of
+from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.signal.patches import Patch
+from fenvik.web.controls.values import values_of
 from fenvik.web.corrections.choosing import renew, renew_all
-from fenvik.web.corrections.judging import Sides, make, repeatability_at, white_of
+from fenvik.web.corrections.judging import make, repeatability_at, white_of
 from fenvik.web.corrections.models import METHODS, Correction
+from fenvik.web.corrections.sides import Sides
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.kit.notify import notify
-from fenvik.web.menus.values import values_of
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.services import How, start_pass
 from fenvik.web.people.models import User
@@ -113,11 +114,6 @@ def start(
             },
         ),
     )  # fmt: skip
-
-
-def is_changed_over(pass_id: int) -> bool:
-    """Whether the person has said that the meters have changed places."""
-    return bool(Pass.objects.values_list("conditions", flat=True).get(pk=pass_id).get("changed_over"))
 
 
 def _by_reference(pass_: Pass) -> dict[str, np.ndarray]:

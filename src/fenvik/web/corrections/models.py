@@ -1,7 +1,10 @@
 """Corrections of the firm's quick meters, with where each comes from."""
 
+from functools import cached_property
+
 from django.db import models
 
+from fenvik.web.corrections.sides import systematic_of
 from fenvik.web.kit.models import FirmModel
 
 METHODS = {
@@ -49,6 +52,11 @@ class Correction(FirmModel):
 
     class Meta:
         indexes = [models.Index(fields=["firm", "meter"])]
+
+    @cached_property
+    def systematic(self) -> tuple[float, float, float]:
+        """How far off what it gives may be, one standard deviation: of Y relative, of x and of y."""
+        return systematic_of(self.rows, self.matrix, self.repeatability)
 
     @property
     def display_name(self) -> str:

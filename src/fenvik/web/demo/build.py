@@ -18,18 +18,18 @@ from fenvik.standins.models import lcd_menu, oled_menu, projector_menu
 from fenvik.standins.serve import running
 from fenvik.web.adjusting.desk import Desk, lay_out
 from fenvik.web.adjusting.learned import keep
-from fenvik.web.adjusting.models import ControlChange
-from fenvik.web.adjusting.services import log_changes, read_level, work_at
+from fenvik.web.adjusting.services import read_level, work_at
 from fenvik.web.clients.models import Client, Display, Feed, Room, Technology
+from fenvik.web.controls.blocks import block, joined
+from fenvik.web.controls.log import log_changes
+from fenvik.web.controls.models import ControlChange, MenuMap, SettingsSheet
+from fenvik.web.controls.services import note_found
+from fenvik.web.controls.values import shown, values_of
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.devices.services import take_up
 from fenvik.web.groundwork.models import CheckAnswer
 from fenvik.web.groundwork.services import answer_check
 from fenvik.web.handovers.services import make_handover
-from fenvik.web.menus.blocks import block, joined
-from fenvik.web.menus.models import MenuMap, SettingsSheet
-from fenvik.web.menus.services import note_found
-from fenvik.web.menus.values import shown, values_of
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.recent import recent_readings

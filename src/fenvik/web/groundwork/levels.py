@@ -3,8 +3,9 @@
 from dataclasses import dataclass
 from typing import Any
 
-from fenvik.core.patterns import PATTERNS, Pattern
-from fenvik.web.menus.values import Values
+from fenvik.core.signal.patterns import PATTERNS, Pattern
+from fenvik.web.controls.values import Values
+from fenvik.web.kit.templatetags.fenvik import setting
 
 
 @dataclass(frozen=True)
@@ -74,6 +75,4 @@ def levels_of(values: Values, looked: list[Any]) -> list[Level]:
 
 
 def _plain(value: Any) -> str:
-    from fenvik.web.kit.templatetags.fenvik import setting
-
     return setting(value)

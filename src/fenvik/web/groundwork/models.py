@@ -32,21 +32,3 @@ class CheckAnswer(FirmModel):
                 condition=~models.Q(answer="left-on") | ~models.Q(because=""), name="left_on_has_its_reason"
             )
         ]
-
-
-class LookedAt(FirmModel):
-    """A pattern that was looked at, with the control that was set by it, if one was."""
-
-    firm_path = "tuning__visit__firm_id"
-    tuning = models.ForeignKey("visits.Tuning", on_delete=models.PROTECT, related_name="looked")
-    pattern = models.CharField(max_length=40)
-    step = models.CharField(max_length=40, blank=True)
-    control = models.CharField(max_length=80, blank=True)
-    label = models.CharField(max_length=120, blank=True)
-    before = models.JSONField(null=True)
-    after = models.JSONField(null=True)
-    at = models.DateTimeField()
-    by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT)
-
-    class Meta:
-        indexes = [models.Index(fields=["tuning", "id"])]

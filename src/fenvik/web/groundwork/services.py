@@ -7,13 +7,14 @@ from django.conf import settings
 from django.db import transaction
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.patches import grey
-from fenvik.web.adjusting.services import log_changes
-from fenvik.web.groundwork.models import Answer, CheckAnswer, LookedAt
+from fenvik.core.signal.patches import grey
+from fenvik.web.controls.log import log_changes
+from fenvik.web.controls.values import shown, values_of
+from fenvik.web.groundwork.models import Answer, CheckAnswer
 from fenvik.web.kit.notify import notify
-from fenvik.web.menus.values import shown, values_of
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.services import start_pass
+from fenvik.web.patterns.models import LookedAt
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import SIGNALS, Tuning

@@ -9,9 +9,9 @@ from django.utils import timezone
 from django.utils.dateparse import parse_datetime
 
 from fenvik.core.groundwork import CHECKS, Check, checks_for, extra_processing, signal_clash
+from fenvik.web.controls.values import Values, shown
 from fenvik.web.devices.standing import clash_of
 from fenvik.web.groundwork.models import Answer, CheckAnswer
-from fenvik.web.menus.values import Values, shown
 from fenvik.web.visits.models import SIGNALS, Tuning
 
 QUICK_PLAY = ("process.game", "process.low-latency", "process.latency", "process.low-lag", "process.instant-response")

@@ -9,14 +9,13 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core.analysis import Analysis, Readings, analyse
-from fenvik.core.colourspace import Primaries
-from fenvik.core.target import TARGETS, Target
-from fenvik.core.uncertainty import Repeatability
-from fenvik.web.corrections.judging import systematic_of
-from fenvik.web.passes.files import rows_of
+from fenvik.core.analysis.analysis import Analysis, Readings, analyse
+from fenvik.core.colour.space import Primaries
+from fenvik.core.colour.target import TARGETS, Target
+from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.web.passes.models import Pass
 from fenvik.web.results.assemble import analysis_of
+from fenvik.web.results.files import rows_of
 from fenvik.web.results.proof import short_of
 from fenvik.web.results.special import Special, special_of
 from fenvik.web.visits.models import Tuning
@@ -83,7 +82,7 @@ def _frozen_correction(pass_: Pass) -> dict[str, Any] | None:
         return None
     return {
         "reference": made.reference_name, "reference_serial": made.reference_serial, "made_at": made.made_at.isoformat(),
-        "method": made.method, "matrix": made.matrix, "systematic": list(systematic_of(made)),
+        "method": made.method, "matrix": made.matrix, "systematic": list(made.systematic),
     }  # fmt: skip
 
 

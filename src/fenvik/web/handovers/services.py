@@ -8,11 +8,11 @@ from django.db.models import F
 
 from fenvik.core.errors import FenvikError
 from fenvik.web.adjusting.models import ChangeList, ListKind
+from fenvik.web.controls.models import Moment, SettingsSheet
+from fenvik.web.controls.values import values_of
 from fenvik.web.handovers.freezing import frozen_pass, frozen_target
 from fenvik.web.handovers.models import Handover
 from fenvik.web.kit.notify import notify
-from fenvik.web.menus.models import Moment, SettingsSheet
-from fenvik.web.menus.values import values_of
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.patterns.models import AFTERWARDS, Screen
 from fenvik.web.people.models import User

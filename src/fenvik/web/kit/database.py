@@ -2,12 +2,23 @@
 
 import asyncio
 from collections.abc import Awaitable, Callable
+from typing import Any
 
 from asgiref.sync import ThreadSensitiveContext, sync_to_async
 from django.db import connections
 from starlette.types import Receive, Scope, Send
 
 Application = Callable[[Scope, Receive, Send], Awaitable[None]]
+
+
+# What Django adds for its own cursors; everything else that the database's address says holds for lines of one's own too.
+OF_DJANGO = ("pool", "cursor_factory", "context", "prepare_threshold")
+
+
+def own_line() -> dict[str, Any]:
+    """Return the parameters of a line of one's own to the database, outside the pool, with all options of its address."""
+    told = connections["default"].get_connection_params()
+    return {name: value for name, value in told.items() if name not in OF_DJANGO}
 
 
 def let_go() -> None:

@@ -11,7 +11,7 @@ from starlette.responses import PlainTextResponse, Response
 
 from fenvik.web.kit import metrics
 from fenvik.web.kit.database import let_go
-from fenvik.web.live.hub import hub
+from fenvik.web.kit.hub import hub
 
 OWN = ("127.0.0.1", "::1")
 

@@ -6,9 +6,17 @@ from django.http import Http404, HttpRequest, HttpResponse, HttpResponseBadReque
 from django.shortcuts import render
 from django.utils.deprecation import MiddlewareMixin
 
-from fenvik.web.people.policy import NotAllowedError
+from fenvik.core.errors import FenvikError
+from fenvik.web.kit.pages import not_there
 
 NUL = "\0"
+
+
+class RefusedError(FenvikError):
+    """What is not for whoever wants it."""
+
+    code = "refused"
+
 
 
 class NonsenseMiddleware(MiddlewareMixin):
@@ -29,11 +37,9 @@ class NonsenseMiddleware(MiddlewareMixin):
     def process_exception(self, request: HttpRequest, exception: Exception) -> HttpResponse | None:
         """Answer 404 for a row that was asked for and is not there, and say so where the database has no room."""
         if isinstance(exception, ObjectDoesNotExist):
-            from fenvik.web.people.views import not_there
-
             return not_there(request, exception)
-        if isinstance(exception, NotAllowedError):
-            return render(request, "people/not_allowed.html", {"problem": str(exception)}, status=403)
+        if isinstance(exception, RefusedError):
+            return render(request, "kit/not_allowed.html", {"problem": str(exception)}, status=403)
         if isinstance(exception.__cause__, psycopg.errors.DiskFull):
-            return render(request, "people/full.html", status=507)
+            return render(request, "kit/full.html", status=507)
         return None

@@ -14,15 +14,15 @@ from django.template.loader import render_to_string
 from django.utils import timezone
 
 from fenvik.web.kit.database import let_go
+from fenvik.web.kit.hub import ENDED, hub, newest
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.notify import mark_of
 from fenvik.web.kit.once import with_keys
 from fenvik.web.kit.templatetags.fenvik import CSRF_PLACEHOLDER
-from fenvik.web.live.hub import ENDED, hub, newest
-from fenvik.web.passes.imports import wait_for
+from fenvik.web.results.imports import wait_for
+from fenvik.web.stops.options import Options, options_of
+from fenvik.web.stops.scenes import make_scene
 from fenvik.web.trail.facts import STOPS
-from fenvik.web.trail.options import Options, options_of
-from fenvik.web.trail.scenes import make_scene
 from fenvik.web.visits.models import Tuning
 
 FRAGMENTS = ("trail", "field", "hand")
@@ -53,7 +53,7 @@ def render_fragments(firm_id: int, pk: int, stop: str, options: Options) -> dict
         context = {"scene": scene, "csrf_token": PLACEHOLDER}
         is_form = stop in TYPED_IN or (stop == "instruments" and options.part(stop) == "devices")
         wanted = [name for name in FRAGMENTS if name != "field" or not is_form]
-        return {name: render_to_string(f"trail/_{name}.html", context) for name in wanted}
+        return {name: render_to_string(f"stops/_{name}.html", context) for name in wanted}
     finally:
         let_go()  # this thread may not be used again for long
 

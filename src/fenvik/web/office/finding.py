@@ -8,9 +8,9 @@ from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
-from fenvik.core.patterns import PATTERNS
+from fenvik.core.signal.patterns import PATTERNS
 from fenvik.web.clients.models import Client, Display, Room
-from fenvik.web.menus.models import MenuMap
+from fenvik.web.controls.models import MenuMap
 from fenvik.web.visits.models import Tuning, Visit
 
 MOST = 12

@@ -11,10 +11,13 @@ from django.views.decorators.http import require_http_methods
 from fenvik.core.errors import FenvikError
 from fenvik.core.proposals import USUAL, propose
 from fenvik.core.proposals import Room as RoomLight
+from fenvik.web.clients.forms import DisplayForm, RoomForm
 from fenvik.web.clients.models import Client, Display, Room
+from fenvik.web.clients.services import keep_display, keep_room
+from fenvik.web.kit.forms import PlainNumbers
 from fenvik.web.kit.models import of_firm_or_404
-from fenvik.web.office.forms import NAMED_TARGETS, DisplayForm, PlainNumbers, RoomForm
-from fenvik.web.office.services import add_proposed, keep_display, keep_room
+from fenvik.web.planning.services import add_proposed
+from fenvik.web.visits.forms import NAMED_TARGETS
 from fenvik.web.visits.models import SIGNALS, Tuning, Visit, clash
 
 
@@ -48,7 +51,7 @@ def display(request: HttpRequest, pk: int, new: bool = False) -> HttpResponse:
         shown = of_firm_or_404(Display, firm_id, pk, "room__client", "menu_map")
     form = DisplayForm(request.POST or None, instance=shown, firm_id=firm_id)
     if request.method == "POST" and form.is_valid():
-        keep_display(display=form.save(commit=False), feeds=form.cleaned_data["feeds"])
+        keep_display(display=form.save(commit=False), actor=request.user, feeds=form.cleaned_data["feeds"])
         return redirect("display", pk=shown.pk)
     context: dict[str, Any] = {"form": form, "display": None if new else shown, "room": shown.room, "here": "clients"}
     if not new:

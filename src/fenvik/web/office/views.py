@@ -19,9 +19,9 @@ from fenvik.web.devices.models import Device
 from fenvik.web.groundwork.state import fresh_state
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.office.forms import ClientForm, TuningForm, VisitForm
-from fenvik.web.office.services import add_tuning, plan_visit
 from fenvik.web.people.log import enter
 from fenvik.web.people.policy import Right, require
+from fenvik.web.planning.services import add_tuning, plan_visit
 from fenvik.web.trail import kept
 from fenvik.web.trail.facts import trail_of
 from fenvik.web.visits.models import Tuning, Visit

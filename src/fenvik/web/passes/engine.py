@@ -13,12 +13,12 @@ import structlog
 from django.conf import settings
 from django.db import OperationalError, close_old_connections, transaction
 
-from fenvik.core.alive import Shown, far_from, is_suspicious, should_be_read
 from fenvik.core.errors import FenvikError
-from fenvik.core.measuring import LowLight
-from fenvik.core.patches import Patch, grey
-from fenvik.core.signal import encode
-from fenvik.core.uncertainty import Repeatability
+from fenvik.core.measure.alive import Shown, far_from, is_suspicious, should_be_read
+from fenvik.core.measure.averaging import LowLight
+from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.signal.decoding import encode
+from fenvik.core.signal.patches import Patch, grey
 from fenvik.link.devices import Meter, Source
 from fenvik.link.faults import DeviceError, LinkFault
 from fenvik.web.devices.displays import paired
@@ -28,13 +28,13 @@ from fenvik.web.devices.services import locate
 from fenvik.web.devices.standing import WrongStateError, is_paired, see
 from fenvik.web.kit.database import let_go
 from fenvik.web.kit.notify import notify
+from fenvik.web.passes.kinds import Runs, kinds
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.passes.pace import note_pace
 from fenvik.web.passes.person import KeyedMeter, KeyedSource, ParkedError, Person, TakenBackError
-from fenvik.web.passes.services import read_already
+from fenvik.web.passes.services import is_changed_over, is_held, read_already
 from fenvik.web.passes.store import Asked, LostPassError, Store, Taken
 from fenvik.web.passes.warm import judge_warm_up
-from fenvik.web.patterns.source import ScreenSource
 from fenvik.web.visits.models import Tuning
 
 log = structlog.get_logger(__name__)
@@ -149,13 +149,9 @@ def run(pass_id: int) -> None:
         close_old_connections()
 
 
-def runner_of(plan: Plan, store: Store) -> "Runner":
+def runner_of(plan: Plan, store: Store) -> Runs:
     """Return what runs a pass."""
-    if plan.pass_.purpose == PassPurpose.HANDS_FREE:
-        from fenvik.web.passes.handsfree import HandsFreeRunner
-
-        return HandsFreeRunner(plan, store)
-    return Runner(plan, store)
+    return kinds.runners.get(plan.pass_.purpose, Runner)(plan, store)
 
 
 class Runner:
@@ -164,7 +160,7 @@ class Runner:
     def __init__(self, plan: Plan, store: Store) -> None:
         self.plan, self.store = plan, store
         self.meters: dict[str, Meter | KeyedMeter] = {}  # "meter" and, where a correction is made, "reference"
-        self.source: Source | ScreenSource | KeyedSource | None = None
+        self.source: Any = None
         self.taken, self.done, self.rows = plan.taken, plan.done, plan.rows
         self.next = -1
         self.next = self._following()
@@ -224,12 +220,10 @@ class Runner:
             raise _WorkerEnds
 
     def _finish(self, state: PassState) -> None:
-        from fenvik.web.results.summary import summarise
-
         self.let_go()
         note_pace(self.plan.pass_.pk)
         # The summary first: whoever hears that the pass has ended finds it there.
-        summarise(self.plan.pass_.pk)
+        kinds.ended(self.plan.pass_.pk)
         self.store.set_state(state)
 
     @property
@@ -258,13 +252,13 @@ class Runner:
     def _meter(self, device: Device) -> Meter | KeyedMeter:
         return KeyedMeter(self._ask, device.name) if device.is_keyed else Meter(locate(device, for_page=False))
 
-    def _source(self, device: Device) -> Source | ScreenSource | KeyedSource:
+    def _source(self, device: Device) -> Any:
         pass_ = self.plan.pass_
         if device.is_keyed:
             return KeyedSource(self._ask, says_by_value=lambda: isinstance(self.meters[self.by], KeyedMeter))
-        screen = device.facts.get("screen")
-        if screen is not None:
-            return ScreenSource(int(screen), device.name)
+        for fact, made in kinds.sources.items():
+            if device.facts.get(fact) is not None:
+                return made(device)
         source = Source(locate(device, for_page=False))
         rate = pass_.frame_rate or (device.facts.get("frame_rates") or [60])[-1]
         told = pass_.conditions.get("signal") or {"format": "sdr", "colorimetry": "bt709"}
@@ -353,11 +347,8 @@ class Runner:
 
     def _turn(self) -> None:
         """Do what comes before a patch of a correction: let the readings decide the method, or let the meters change places."""
-        from fenvik.web.corrections.making import decide, is_changed_over
-        from fenvik.web.passes.services import is_held
-
         if self.row.get("decide") and not self.plan.pass_.repeat:
-            self.rows = decide(self.plan.pass_.pk)
+            self.rows = kinds.deciders[self.plan.pass_.purpose](self.plan.pass_.pk)
         if self.row.get("change_over") and not is_changed_over(self.plan.pass_.pk):
             self.store.set_state(PassState.PAUSED, CHANGE_OVER.format(self.plan.pass_.reference, self.plan.pass_.meter))
             raise _Ended

@@ -4,7 +4,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from fenvik.core.measuring import typical_seconds
+from fenvik.core.measure.averaging import typical_seconds
 from fenvik.web.devices.models import Device
 from fenvik.web.passes.models import Pass
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from django.conf import settings
 
-from fenvik.core.patches import Patch
+from fenvik.core.signal.patches import Patch
 from fenvik.link.devices import MeterReading
 from fenvik.link.faults import DeviceError
 from fenvik.web.passes.store import Asked, Store

@@ -7,14 +7,15 @@ from typing import Any
 from django.conf import settings
 from django.db import IntegrityError, connection, transaction
 from django.db.models import Q
+from procrastinate.contrib.django import app as queue
 
-from fenvik.core.colourspace import P3D65
+from fenvik.core.colour.space import P3D65
 from fenvik.core.errors import FenvikError
-from fenvik.core.lists import Plan, Shown, Stage, put_together
-from fenvik.core.patches import Patch
-from fenvik.web.corrections.choosing import renew
+from fenvik.core.signal.lists import Plan, Shown, Stage, put_together
+from fenvik.core.signal.patches import Patch
 from fenvik.web.devices.models import Device
 from fenvik.web.kit.notify import notify
+from fenvik.web.passes.kinds import kinds
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
@@ -164,11 +165,14 @@ def is_held(pass_id: int, index: int) -> bool:
     return index in Pass.objects.values_list("conditions", flat=True).get(pk=pass_id).get("held", [])
 
 
+def is_changed_over(pass_id: int) -> bool:
+    """Whether the person has said that the reference has made way for the field meter."""
+    return bool(Pass.objects.values_list("conditions", flat=True).get(pk=pass_id).get("changed_over"))
+
+
 def defer(pass_id: int) -> None:
     """Hand a pass to the workers, in the same transaction as the row that says so."""
-    from fenvik.web.passes.tasks import run_pass
-
-    run_pass.configure(lock=f"pass-{pass_id}").defer(pass_id=pass_id)
+    queue.configure_task("run_pass", queue="passes", lock=f"pass-{pass_id}").defer(pass_id=pass_id)
 
 
 @needs(Right.MEASURE, "started a pass")
@@ -215,7 +219,7 @@ def start_pass(
                 conditions["warm_up"] = warm_up_so_far(tuning, now)
             if tuning.settles == "agree" and not repeat:
                 conditions["settling"] = True
-            renew(tuning, now)
+            kinds.starts(tuning, now)
             rule = tuning.low_light
             if purpose != PassPurpose.WARM_UP:
                 _give_way(tuning, now)
@@ -390,9 +394,7 @@ def ask_to_stop(*, pass_id: int, actor: User, now: datetime) -> Pass:
         pass_.state, pass_.finished_at, pass_.run_token = PassState.STOPPED, now, None
     pass_.save(update_fields=["stop_asked_at", "pause_asked_at", "state", "reason", "finished_at", "run_token"])
     if pass_.finished_at is not None:
-        from fenvik.web.results.summary import summarise
-
-        summarise(pass_.pk)
+        kinds.ended(pass_.pk)
     notify(pass_.tuning_id, pass_id=pass_id)
     return pass_
 

@@ -13,10 +13,10 @@ from uuid import UUID
 
 import psycopg
 import structlog
-from django.db import connections
 from psycopg.types.json import Jsonb
 
-from fenvik.core.patches import Patch
+from fenvik.core.signal.patches import Patch
+from fenvik.web.kit.database import own_line
 from fenvik.web.kit.notify import CHANNEL, payload
 from fenvik.web.passes.models import PassState
 
@@ -134,9 +134,7 @@ class Store:
 
     def __init__(self, pass_id: int, tuning_id: int, token: UUID, *, ending: Callable[[], bool] = lambda: False) -> None:
         self.ending = ending  # whether the worker is being ended, which waits for nothing
-        parameters = connections["default"].get_connection_params()
-        wanted = {key: parameters[key] for key in ("host", "port", "dbname", "user", "password") if key in parameters}
-        self._connection = psycopg.connect(**wanted, autocommit=True, prepare_threshold=1)
+        self._connection = psycopg.connect(**own_line(), autocommit=True, prepare_threshold=1)
         self._base = {
             "pass_id": pass_id,
             "token": token,

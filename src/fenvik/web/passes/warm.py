@@ -4,8 +4,8 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core.uncertainty import Repeatability
-from fenvik.core.warmup import WarmUp, warm_up
+from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.measure.warmup import WarmUp, warm_up
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, Reading
 

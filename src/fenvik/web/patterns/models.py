@@ -75,3 +75,22 @@ class Screen(FirmModel):
         constraints = [
             models.UniqueConstraint(fields=["number"], condition=~models.Q(number=""), name="screen_number_once")
         ]
+
+
+class LookedAt(FirmModel):
+    """A pattern that was looked at, with the control that was set by it, if one was."""
+
+    firm_path = "tuning__visit__firm_id"
+    tuning = models.ForeignKey("visits.Tuning", on_delete=models.PROTECT, related_name="looked")
+    pattern = models.CharField(max_length=40)
+    step = models.CharField(max_length=40, blank=True)
+    control = models.CharField(max_length=80, blank=True)
+    label = models.CharField(max_length=120, blank=True)
+    before = models.JSONField(null=True)
+    after = models.JSONField(null=True)
+    at = models.DateTimeField()
+    by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT)
+
+    class Meta:
+        db_table = "groundwork_lookedat"  # as it was called before it moved here
+        indexes = [models.Index(fields=["tuning", "id"], name="groundwork__tuning__02ddeb_idx")]

@@ -10,15 +10,14 @@ from django.db import transaction
 from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.patterns import PATTERNS, Board, Signal, pattern_of, settle
+from fenvik.core.signal.patterns import PATTERNS, Board, Signal, pattern_of, settle
 from fenvik.link.devices import Source
 from fenvik.link.faults import DeviceError
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.devices.services import locate
-from fenvik.web.groundwork.models import LookedAt
 from fenvik.web.kit.notify import notify, notify_screen
 from fenvik.web.passes.models import Pass
-from fenvik.web.patterns.models import DriverRange, Screen, new_token, some_days
+from fenvik.web.patterns.models import DriverRange, LookedAt, Screen, new_token, some_days
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from typing import Any
 
 import psycopg
-from django.db import connections
 
 from fenvik.link.faults import DeviceError, LinkFault
+from fenvik.web.kit.database import own_line
 from fenvik.web.kit.notify import CHANNEL
 
 DEADLINE_S = 8.0
@@ -25,10 +25,8 @@ class ScreenSource:
     """Like a source of the link, on a line of its own to the database."""
 
     def __init__(self, screen_id: int, who: str) -> None:
-        parameters = connections["default"].get_connection_params()
-        wanted = {key: parameters[key] for key in ("host", "port", "dbname", "user", "password") if key in parameters}
         self.screen_id, self.who = screen_id, who
-        self._line = psycopg.connect(**wanted, autocommit=True)
+        self._line = psycopg.connect(**own_line(), autocommit=True)
         self._line.execute(f"LISTEN {CHANNEL}")
 
     def close(self) -> None:

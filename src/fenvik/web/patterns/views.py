@@ -18,12 +18,12 @@ from django.views.decorators.csrf import csrf_exempt
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 from PIL import Image
 
-from fenvik.core.patterns import PATTERNS, How, PatternError, Signal, pattern_of
-from fenvik.core.patterns.seen import example
+from fenvik.core.signal.patterns import PATTERNS, How, PatternError, Signal, pattern_of
+from fenvik.core.signal.patterns.seen import example
 from fenvik.core.types import Ints
 from fenvik.formats.numbers import whole
 from fenvik.web.kit.database import let_go
-from fenvik.web.live.hub import hub, newest
+from fenvik.web.kit.hub import hub, newest
 from fenvik.web.patterns.models import DriverRange, Screen
 from fenvik.web.patterns.services import (
     LARGEST,

@@ -9,10 +9,12 @@ from django.core.paginator import Paginator
 from django.db import IntegrityError
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
+from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from fenvik.core.errors import FenvikError
+from fenvik.formats.numbers import whole
 from fenvik.web.kit.notify import notify_ended
 from fenvik.web.people import second, services
 from fenvik.web.people.forms import ChangePasswordForm, CodeForm, InviteForm, JoinForm, PasswordForm
@@ -24,8 +26,6 @@ A_PAGE = 60
 
 
 def _whole(request: HttpRequest, link: Link) -> str:
-    from django.urls import reverse
-
     return request.build_absolute_uri(reverse("link", args=(link.token,)))
 
 
@@ -78,8 +78,6 @@ def people_act(request: HttpRequest, name: str) -> HttpResponse:
 
 
 def _number(sent: Any) -> int:
-    from fenvik.formats.numbers import whole
-
     number = whole(sent.get("id", ""), 1)
     if number is None:
         raise Http404

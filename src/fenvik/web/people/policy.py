@@ -5,7 +5,8 @@ from collections.abc import Callable
 from enum import StrEnum
 from typing import Any, ParamSpec, TypeVar
 
-from fenvik.core.errors import FenvikError
+from fenvik.web.kit.nonsense import RefusedError
+from fenvik.web.people.log import enter
 from fenvik.web.people.models import Role
 
 P, R = ParamSpec("P"), TypeVar("R")
@@ -28,7 +29,7 @@ MAY: dict[Right, tuple[Role, ...]] = {
 }
 
 
-class NotAllowedError(FenvikError):
+class NotAllowedError(RefusedError):
     """A person wants to do what is not for their role."""
 
     code = "not_allowed"
@@ -60,8 +61,6 @@ def needs(right: Right, did: str = "") -> Callable[[Callable[P, R]], Callable[P,
             require(actor, right)
             made = service(*args, **kwargs)
             if did:
-                from fenvik.web.people.log import enter
-
                 enter(actor, did, kwargs, made)
             return made
 

@@ -73,15 +73,3 @@ class SignOutView(LogoutView):
         if key:
             notify_ended(session_key=key)
         return answer
-
-
-@login_not_required
-def not_there(request: HttpRequest, exception: Any = None) -> HttpResponse:
-    """Say that there is nothing here, or nothing of this firm's."""
-    return render(request, "people/not_there.html", status=404)
-
-
-@login_not_required
-def own_mistake(request: HttpRequest) -> HttpResponse:
-    """Say that Fenvik itself failed; needs no database."""
-    return render(request, "people/own_mistake.html", {"mark": getattr(request, "mark", "")}, status=500)

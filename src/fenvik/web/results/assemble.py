@@ -6,13 +6,12 @@ from dataclasses import replace
 
 import numpy as np
 
-from fenvik.core.analysis import Analysis, Readings, analyse
-from fenvik.core.drift import factors, shared_noise
+from fenvik.core.analysis.analysis import Analysis, Readings, analyse
 from fenvik.core.errors import NoWhiteError
-from fenvik.core.lists import OF_PICTURE
-from fenvik.core.measuring import worth
-from fenvik.core.uncertainty import Repeatability
-from fenvik.web.corrections.judging import systematic_of
+from fenvik.core.measure.averaging import worth
+from fenvik.core.measure.drift import factors, shared_noise
+from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.signal.lists import OF_PICTURE
 from fenvik.web.passes.models import Pass, Reading
 from fenvik.web.visits.models import Tuning
 
@@ -41,7 +40,7 @@ def core_readings(pass_: Pass, rows: list[Reading]) -> Readings:
         average=worth(typical, raw[:, 1], seconds, average) if typical else average,
         repeatability=Repeatability.of(pass_.meter_facts["repeatability"]),
         floor=float(pass_.meter_facts["floor"]),
-        systematic=None if pass_.correction is None else systematic_of(pass_.correction),
+        systematic=None if pass_.correction is None else pass_.correction.systematic,
         dark=np.array([row.too_dark for row in rows], dtype=bool),
         beside=np.array([row.part == "beside" for row in rows], dtype=bool),
     )

@@ -5,10 +5,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from fenvik.core.analysis import Analysis
-from fenvik.core.estimates import Draws, Estimate, difference_std
+from fenvik.core.analysis.analysis import Analysis
+from fenvik.core.analysis.estimates import Draws, Estimate, difference_std
+from fenvik.core.measure.uncertainty import TWO_SIDED_95, same_light
 from fenvik.core.types import Bools
-from fenvik.core.uncertainty import TWO_SIDED_95, same_light
 from fenvik.web.results.parts import by_patch
 
 

@@ -5,9 +5,9 @@ from django.utils.html import format_html
 from django.utils.safestring import SafeString, mark_safe
 
 from fenvik.charts import loading, rolloff, uniformity
-from fenvik.core import curves
-from fenvik.core.analysis import Analysis
-from fenvik.core.uncertainty import TWO_SIDED_95
+from fenvik.core.analysis.analysis import Analysis
+from fenvik.core.colour import curves
+from fenvik.core.measure.uncertainty import TWO_SIDED_95
 from fenvik.web.kit.templatetags.fenvik import signed, significant
 from fenvik.web.results import wrong
 from fenvik.web.results.parts import Pair, Picture, Table, grey_rows

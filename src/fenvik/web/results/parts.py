@@ -7,8 +7,8 @@ import numpy as np
 from django.utils.safestring import SafeString
 
 from fenvik.charts import balance
-from fenvik.core.analysis import Analysis
-from fenvik.core.metric import DE2000
+from fenvik.core.analysis.analysis import Analysis
+from fenvik.core.colour.metric import DE2000
 from fenvik.web.results.special import Special
 
 

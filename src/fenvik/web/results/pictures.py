@@ -6,11 +6,13 @@ import numpy as np
 from django.utils.safestring import mark_safe
 
 from fenvik.charts import balance, colourmap, error, tone
-from fenvik.core import difference, greyscale, uncertainty
-from fenvik.core.analysis import Analysis
-from fenvik.core.colourspace import xy_to_uv, xyz_to_uv
-from fenvik.core.patches import COLOURS
-from fenvik.core.uncertainty import TWO_SIDED_95
+from fenvik.core.analysis import greyscale
+from fenvik.core.analysis.analysis import Analysis
+from fenvik.core.colour import difference
+from fenvik.core.colour.space import xy_to_uv, xyz_to_uv
+from fenvik.core.measure import uncertainty
+from fenvik.core.measure.uncertainty import TWO_SIDED_95
+from fenvik.core.signal.patches import COLOURS
 from fenvik.web.kit.templatetags.fenvik import places, signed, significant
 from fenvik.web.results import words
 from fenvik.web.results.lights import light_picture, rolloff_picture, wrong_picture

@@ -6,13 +6,14 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core import drift, ladders
-from fenvik.core.analysis import Analysis
-from fenvik.core.colourspace import BT709, BT2020, P3D65, xyz_to_uv
-from fenvik.core.correction import additivity
-from fenvik.core.judgement import Fault, judge
-from fenvik.core.report import coverage
-from fenvik.core.volume import share as volume_share
+from fenvik.core.analysis import ladders
+from fenvik.core.analysis.analysis import Analysis
+from fenvik.core.analysis.judgement import Fault, judge
+from fenvik.core.analysis.report import coverage
+from fenvik.core.analysis.volume import share as volume_share
+from fenvik.core.colour.space import BT709, BT2020, P3D65, xyz_to_uv
+from fenvik.core.measure import drift
+from fenvik.core.measure.correction import additivity
 from fenvik.web.passes.models import Pass
 from fenvik.web.results.assemble import core_readings, drift_of, newest_of_each
 

@@ -6,11 +6,11 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core.analysis import Analysis
-from fenvik.core.colourspace import xy_to_xyz
-from fenvik.core.science import cct_and_duv
-from fenvik.core.tryout import judge
-from fenvik.core.uncertainty import Repeatability
+from fenvik.core.analysis.analysis import Analysis
+from fenvik.core.colour.science import cct_and_duv
+from fenvik.core.colour.space import xy_to_xyz
+from fenvik.core.measure.tryout import judge
+from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.results.assemble import analysis_of
 

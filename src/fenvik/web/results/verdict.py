@@ -5,10 +5,10 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core.analysis import Analysis, Errors
+from fenvik.core.analysis.analysis import Analysis, Errors
+from fenvik.core.measure.uncertainty import interval_95
 from fenvik.core.types import Bools
-from fenvik.core.uncertainty import interval_95
-from fenvik.web.menus.values import Values
+from fenvik.web.controls.values import Values
 from fenvik.web.results.summary import figures
 
 LIGHT_TOLERANCE_PERCENT = 8.0  # less is hardly seen from one evening to the next

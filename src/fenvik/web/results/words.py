@@ -6,8 +6,8 @@ import numpy as np
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
 
-from fenvik.core import findings
-from fenvik.core.analysis import Analysis
+from fenvik.core.analysis import findings
+from fenvik.core.analysis.analysis import Analysis
 from fenvik.web.kit.templatetags.fenvik import significant
 
 LIGHTS = ("Red", "Green", "Blue")

@@ -6,7 +6,7 @@ from typing import Any
 from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString
 
-from fenvik.core.judgement import Fault
+from fenvik.core.analysis.judgement import Fault
 from fenvik.web.kit.templatetags.fenvik import significant
 from fenvik.web.results.words import LIGHTS, TRENDS, WAYS
 

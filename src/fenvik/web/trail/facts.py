@@ -9,14 +9,13 @@ from django.db.models import Prefetch, QuerySet
 from django.utils import timezone
 from django.utils.safestring import SafeString, mark_safe
 
-from fenvik.web.adjusting.models import ControlChange
+from fenvik.web.controls.models import ControlChange, Moment, SettingsSheet
+from fenvik.web.controls.values import Values, shown, values_from
 from fenvik.web.corrections.judging import misfit
 from fenvik.web.groundwork.models import CheckAnswer
 from fenvik.web.groundwork.state import Row, rows_of
 from fenvik.web.groundwork.words import warm_up_fact
 from fenvik.web.handovers.models import Handover
-from fenvik.web.menus.models import Moment, SettingsSheet
-from fenvik.web.menus.values import Values, shown, values_from
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.results.proof import counted, proof, short_of, unfinished
 

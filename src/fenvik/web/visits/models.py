@@ -6,9 +6,9 @@ from typing import Any
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 
-from fenvik.core.colourspace import BT709, BT2020, D65_XY, P3D65, Primaries
-from fenvik.core.measuring import LowLight
-from fenvik.core.target import TARGETS, Target
+from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, Primaries
+from fenvik.core.colour.target import TARGETS, Target
+from fenvik.core.measure.averaging import LowLight
 from fenvik.web.kit.models import FirmModel
 
 TARGET_LABELS = {

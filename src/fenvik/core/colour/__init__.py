@@ -1,0 +1,1 @@
+"""Colour: spaces, curves, differences; what a target is and what judges it."""

@@ -1,0 +1,166 @@
+"""What a tuning aims at: primaries, white, transfer curve, luminance, tolerance."""
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Literal
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from fenvik.core.colour import curves
+from fenvik.core.colour.metric import DE2000, DE_ITP, Metric
+from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, XY, Primaries, rgb_to_xyz_matrix
+from fenvik.core.types import Floats
+
+Curve = Literal["bt1886", "power", "srgb", "pq", "hlg"]
+ABSOLUTE: tuple[Curve, ...] = ("pq",)
+
+
+@dataclass(frozen=True)
+class Target:
+    """``gamma`` counts for the curve "power"; ``tolerance`` is in the unit of ``metric``: CIEDE2000, for PQ and HLG ΔE ITP.
+
+    PQ and HLG signals are BT.2020: other primaries are a picture of that gamut in a BT.2020 container.
+    """
+
+    name: str
+    primaries: Primaries = BT709
+    white_xy: XY = D65_XY
+    curve: Curve = "bt1886"
+    gamma: float = curves.BT1886_GAMMA
+    tolerance: float = 1.0
+    rolls_off: bool = False  # PQ: by BT.2390 from the mastering range to the display's, instead of clipping at its peak
+    mastered: tuple[float, float] = (1000.0, 0.005)  # cd/m², most and least of the mastering display
+
+    @property
+    def is_hdr(self) -> bool:
+        """Whether differences are told as ΔE ITP."""
+        return self.curve in ("pq", "hlg")
+
+    @property
+    def metric(self) -> Metric:
+        """What it is judged by."""
+        return DE_ITP if self.is_hdr else DE2000
+
+    @cached_property
+    def matrix(self) -> Floats:
+        """Linear RGB to XYZ, Y = 1 at white."""
+        return rgb_to_xyz_matrix(self.primaries, self.white_xy)
+
+    @cached_property
+    def inverse_matrix(self) -> Floats:
+        """XYZ to linear RGB."""
+        inverse: Floats = np.asarray(np.linalg.inv(self.matrix), dtype=np.float64)
+        return inverse
+
+    @cached_property
+    def white(self) -> Floats:
+        """XYZ of the target's white at Y = 1, shape (3,)."""
+        white: Floats = self.matrix.sum(axis=1)
+        return white
+
+    @cached_property
+    def from_container(self) -> Floats | None:
+        """Linear RGB of the signal to linear RGB of the primaries (3, 3); None where the signal has these primaries."""
+        if not self.is_hdr or self.primaries == BT2020:
+            return None
+        made: Floats = self.inverse_matrix @ rgb_to_xyz_matrix(BT2020, self.white_xy)
+        return made
+
+    def light(self, fraction: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
+        """Return each channel's light in cd/m² of white for signal fractions, any shape, with which white and black broadcast."""
+        match self.curve:
+            case "bt1886":
+                return curves.bt1886(fraction, white, black)
+            case "srgb":
+                return curves.srgb(fraction, white)
+            case "pq":
+                return np.minimum(self._pq(fraction, white, black), white)
+            case "hlg":
+                return curves.hlg(fraction, white, black)
+        return curves.power(fraction, self.gamma, white)
+
+    def _pq(self, fraction: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
+        """PQ's light before it meets the display's peak."""
+        v = np.clip(np.asarray(fraction, dtype=np.float64), 0.0, 1.0)
+        return curves.pq(curves.roll_off(v, white, black, self.mastered) if self.rolls_off else v)
+
+    def fraction(self, light: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
+        """Return the signal fraction at which the target's curve gives this light: the inverse of ``light``."""
+        match self.curve:
+            case "bt1886":
+                return curves.bt1886_inverse(light, white, black)
+            case "srgb":
+                return curves.srgb_inverse(light, white)
+            case "pq":
+                signal = curves.pq_inverse(light)
+                if self.rolls_off:
+                    signal = curves.roll_off_inverse(signal, white, black, self.mastered)
+                return signal
+            case "hlg":
+                return curves.hlg_inverse(light, white, black)
+        return curves.power_inverse(light, self.gamma, white)
+
+    def xyz(self, rgb: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
+        """Return the absolute XYZ that signal fractions (..., 3) should give, in cd/m²; the one place where a target is made.
+
+        ``white``, ``black``: measured luminances of 100 % and 0 %, numbers or shapes that broadcast with the colours'. BT.1886 is
+        applied to each channel, and goes on above 100 %; HLG's system gamma to the luminance of the three together. PQ is cut
+        off at the peak light by light, in the primaries of the target.
+        """
+        top, floor = np.asarray(white, dtype=np.float64)[..., None], np.asarray(black, dtype=np.float64)[..., None]
+        if self.curve == "hlg":
+            linear = self._hlg_light(rgb, top, floor)
+        elif self.curve == "pq":
+            linear = self._pq(rgb, top, floor)
+        else:
+            linear = self.light(rgb, top, floor)
+        if self.from_container is not None:
+            linear = linear @ self.from_container.T
+        if self.curve == "pq" or self.from_container is not None:
+            linear = np.clip(linear, 0.0, top)
+        result: Floats = linear @ self.matrix.T
+        return result
+
+    def _hlg_light(self, rgb: ArrayLike, top: Floats, floor: Floats) -> Floats:
+        scene = curves.hlg_scene(rgb, top, floor)
+        luminance = (scene @ self._signal_matrix[1])[..., None]
+        gain = np.where(luminance > 0, np.maximum(luminance, 1e-12) ** (curves.hlg_gamma(top) - 1.0), 0.0)
+        lit: Floats = top * gain * scene
+        return lit
+
+    @cached_property
+    def _signal_matrix(self) -> Floats:
+        """Linear RGB of the signal to XYZ, Y = 1 at white."""
+        return rgb_to_xyz_matrix(BT2020, self.white_xy) if self.is_hdr else self.matrix
+
+    def drive(self, xyz: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
+        """Return the signal fractions (..., 3) that give XYZ (..., 3): the inverse of ``xyz`` within the target's reach.
+
+        Light of less than none in a channel counts as none; with BT.1886 that lies below 0.
+        """
+        top, floor = np.asarray(white, dtype=np.float64)[..., None], np.asarray(black, dtype=np.float64)[..., None]
+        linear = np.asarray(xyz, dtype=np.float64) @ self._signal_inverse.T
+        if self.curve != "hlg":
+            return self.fraction(linear, top, floor)
+        lit = np.maximum(linear, 0.0) / top
+        luminance = (lit @ self._signal_matrix[1])[..., None]
+        power = 1.0 / curves.hlg_gamma(top) - 1.0
+        scene = lit * np.where(luminance > 0, np.maximum(luminance, 1e-12) ** power, 0.0)
+        return curves.hlg_signal(scene, top, floor)
+
+    @cached_property
+    def _signal_inverse(self) -> Floats:
+        inverse: Floats = np.asarray(np.linalg.inv(self._signal_matrix), dtype=np.float64)
+        return inverse
+
+
+TARGETS = {
+    "bt709-bt1886": Target("bt709-bt1886"),
+    "bt709-2.2": Target("bt709-2.2", curve="power", gamma=2.2),
+    "bt709-2.4": Target("bt709-2.4", curve="power", gamma=2.4),
+    "p3d65-2.6": Target("p3d65-2.6", P3D65, curve="power", gamma=2.6),
+    "bt2020-pq": Target("bt2020-pq", BT2020, curve="pq", tolerance=3.0),
+    "p3d65-pq": Target("p3d65-pq", P3D65, curve="pq", tolerance=3.0),
+    "bt2020-hlg": Target("bt2020-hlg", BT2020, curve="hlg", tolerance=3.0),
+}

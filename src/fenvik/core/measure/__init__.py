@@ -1,0 +1,1 @@
+"""Measuring: how sure a reading is, when it may be believed, what corrects it."""

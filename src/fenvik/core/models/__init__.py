@@ -1,0 +1,1 @@
+"""What was learned of a display: what its controls do, and where its light stands."""

@@ -1,0 +1,132 @@
+"""The greys of a display as a model in the signal's own domain: what every level gives, and what a step of each control adds.
+
+Drive: the signal fraction at which the target's curve would give the light of a channel. A perfect display's drive is its signal.
+Each channel has a free curve, and each control adds to it: a gain in proportion to the signal, an offset against it, a point within
+its neighbours. Gains and offsets push the other channels too. Points act on the signal that gains and offsets leave, or on the one
+that arrives: which of them, the readings tell.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from fenvik.core.colour.target import Target
+from fenvik.core.models.twopoint import drive
+from fenvik.core.procedures.knobs import Knob
+from fenvik.core.types import Floats
+
+NOISE = 0.002  # of drive: what a reading is off by, beside the meter's noise
+
+
+@dataclass(frozen=True)
+class Seen:
+    """A grey that was read: fraction of signal, drives (3,), and how many steps each knob was from where it was found (k,).
+
+    ``when`` counts readings: light still grows a little while a display warms up. ``before``: colour management was turned since.
+    """
+
+    level: float
+    drives: Floats
+    moved: Floats
+    when: float = 0.0
+    before: bool = False
+
+
+@dataclass(frozen=True)
+class Fit:
+    """``base`` maps a level to the drives (3,) without any move; the rest knows what a step of each knob does."""
+
+    knobs: tuple[Knob, ...]
+    levels: Floats
+    base: Floats  # (levels, 3), with the warm-up of the newest reading
+    gain: Floats  # (3, 3): channel by control
+    offset: Floats
+    step: Floats  # (k,): of each point and tone
+    doubt: Floats  # (k,): deviation of each knob's effect on its own light
+    width: float
+    shape: str
+    residual: float
+    follows: bool  # whether points act on the signal that gains and offsets leave, and not on the one that arrives
+    astray: Floats  # (2, 3): of signal, by how much the points meet white and black elsewhere, beside that
+    boost: float = 0.0  # light of a white sub-pixel that the drives were freed of
+
+    def met(self, levels: Floats, moved: Floats) -> Floats:
+        """Return the signal (levels, 3) at which the points meet greys, for moves (k,) or (levels, k)."""
+        made = ends(levels) @ self.astray + levels[:, None]
+        if self.follows:
+            for kind, share, effect in (("gain", levels, self.gain), ("offset", 1.0 - levels, self.offset)):
+                mine = [k for k, knob in enumerate(self.knobs) if knob.kind == kind]
+                pushed = moved[..., mine] @ effect[:, [self.knobs[k].channel for k in mine]].T
+                made = made + share[:, None] * pushed
+        return made
+
+    def effects(self, levels: Floats, moved: Floats) -> Floats:
+        """Return the drives (levels, 3, k) that one more step of each knob adds where they stand at ``moved`` (k,)."""
+        made = np.zeros((len(levels), 3, len(self.knobs)))
+        pull = pulls(self.knobs, self.met(levels, moved), self.width, self.shape)
+        for k, knob in enumerate(self.knobs):
+            if knob.kind == "gain":
+                made[:, :, k] = levels[:, None] * self.gain[:, knob.channel]
+            elif knob.kind == "offset":
+                made[:, :, k] = (1.0 - levels)[:, None] * self.offset[:, knob.channel]
+            elif knob.kind == "tone":
+                made[:, :, k] = self.step[k] * pull[:, :, k]
+            else:
+                made[:, knob.channel, k] = self.step[k] * pull[:, knob.channel, k]
+        return made
+
+    def at(self, levels: Floats, moved: Floats) -> Floats:
+        """Return the drives (levels, 3) for moves (k,)."""
+        base = np.stack([np.interp(levels, self.levels, self.base[:, c] - self.levels) for c in range(3)], axis=-1)
+        result: Floats = base + levels[:, None] + self.effects(levels, moved) @ moved
+        return result
+
+
+def ends(levels: Floats) -> Floats:
+    """Return the shares (levels, 2) that something at white and something at black has of each level."""
+    return np.stack([levels, 1.0 - levels], axis=-1)
+
+
+def pulls(knobs: Sequence[Knob], met: Floats, width: float, shape: str) -> Floats:
+    """Return the share (..., k) of a point's or a tone's step that is felt at signals ``met`` (...); 0 for gains and offsets."""
+    made = np.zeros((*met.shape, len(knobs)))
+    mine = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone")]
+    if mine:
+        at = np.array([knobs[k].at for k in mine])
+        made[..., mine] = pull(np.abs(met[..., None] - at) / np.maximum(width * reach_of(at, at), 1e-3), shape)
+    return made
+
+
+def pull(away: Floats, shape: str) -> Floats:
+    """Return the share of a point's step that is felt so many widths away from it, for a bell or a tent."""
+    result: Floats = np.exp(-0.5 * (away / 0.55) ** 2) if shape == "bell" else np.clip(1.0 - 0.75 * away, 0.0, 1.0)
+    return result
+
+
+def reach_of(points: Floats, at: Floats) -> Floats:
+    """Return the distance (k,) of those points that lie at signals (k,) to their neighbours: the mean of both, or the only one."""
+    levels = np.unique(points)
+    if len(levels) < 2:
+        return np.ones(len(at))
+    gaps = np.diff(levels)
+    reach: Floats = np.concatenate([gaps[:1], (gaps[1:] + gaps[:-1]) / 2.0, gaps[-1:]])
+    return reach[np.searchsorted(levels, at)]
+
+
+def drives_of(xyz: Floats, target: Target, white: float, black: float, boost: float = 0.0) -> Floats:
+    """Return the drives (n, 3) of XYZ (n, 3) for a fixed white and black in cd/m².
+
+    ``boost``: what a white sub-pixel adds to the sum of the three lights, as a share of it. It shines as much as the weakest of
+    the three does, so a light that stands out of the others stands out by that much more in what drives it.
+    """
+    if boost:
+        light = xyz @ target.inverse_matrix.T
+        xyz = (light + boost * (light - light.min(axis=1, keepdims=True))) @ target.matrix.T
+    return drive(xyz, target, white, black)
+
+
+def seen_of(boost: float) -> Floats:
+    """Return the matrix (3, 3) that makes small changes of drives freed of a white sub-pixel into changes that are seen."""
+    result: Floats = (np.eye(3) + boost / 3.0 * np.ones((3, 3))) / (1.0 + boost)
+    return result

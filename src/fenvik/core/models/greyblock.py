@@ -1,0 +1,183 @@
+"""The least squares behind the fit of the greys: of one light by itself, or of all three where points move them alike."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from fenvik.core.models.grey import NOISE, Seen, ends, pull, reach_of
+from fenvik.core.procedures.knobs import Knob, prior_units
+from fenvik.core.types import Floats, Ints
+
+CROSS = 0.15  # of a control's own effect: how much it may push the other channels
+UNEQUAL = 0.25  # of a point's effect: how far one point's step is from its light's usual one
+WARMING, WARMS_IN = 0.004, 60.0  # of drive at white that warm-up may still add, and in how many readings most of it
+ROUGH = 0.8  # how bent a display's curve may be: drive by level squared
+LEAST_ROUGH = 0.0006  # of drive: what is left of that at any distance
+MIDDLE, GROWTH = 0.5, 0.5  # of signal, and of a point's usual step: how much more it may do at white than in the middle, twice
+SHIFTED = 0.004  # of drive: what colour management may do to greys
+ASTRAY = np.array([0.028, 0.005])  # of signal: by how much points may meet white and black elsewhere than at their levels
+NEAR = 0.002  # of signal: how steep a point's pull is, is told over this
+
+
+@dataclass(frozen=True)
+class Readings:
+    """Readings as arrays: levels (r,), drives (r, 3), moves (r, k) and the place of each level among the n different ones."""
+
+    at: Floats
+    drives: Floats
+    moved: Floats
+    levels: Floats
+    which: Ints
+    when: Floats
+    before: Floats
+
+    @classmethod
+    def of(cls, seen: Sequence[Seen], knobs: int) -> "Readings":
+        """Return readings in order of time as arrays."""
+        at = np.array([s.level for s in seen])
+        levels, which = np.unique(np.round(at, 6), return_inverse=True)
+        return cls(
+            at, np.array([s.drives for s in seen]), np.array([s.moved for s in seen]).reshape(len(seen), knobs), levels,
+            which, np.array([s.when for s in seen]), np.array([s.before for s in seen], dtype=float),
+        )  # fmt: skip
+
+    @property
+    def noise(self) -> Floats:
+        """What each reading (r,) is off by, in drive. Dark drives are noisy: the light there is little."""
+        return NOISE * (1.0 + (0.12 / np.maximum(self.at, 0.02)) ** 2)
+
+
+class Block:
+    """The unknown of some lights (m of them), in order: of each light its base at n levels, warm-up, gains (3), offsets (3), what
+    colour management shifted (2), and by how much points meet white and black elsewhere than was taken (2); then of the points
+    their usual step, how it grows with the level, and how far each that was moved is from it.
+    """
+
+    def __init__(self, channels: Sequence[int], knobs: Sequence[Knob], mine: Sequence[int], read: Readings) -> None:
+        self.channels, self.mine, self.read = tuple(channels), np.array(mine, dtype=int), read
+        self.units = prior_units(knobs)
+        self.points = np.array([knobs[k].at for k in mine])
+        self.reach = reach_of(np.array([k.at for k in knobs if k.kind in ("point", "tone")]), self.points)
+        n = len(read.levels)
+        self.one = n + 11  # columns of one light
+        self.usual = len(channels) * self.one
+        self.growth, self.own = self.usual + 1, self.usual + 2
+        self.size = self.own + len(self.mine)
+        self.fixed = np.concatenate([self._fixed(i, c, knobs) for i, c in enumerate(self.channels)])
+        self.column_of = {int(k): self.own + j for j, k in enumerate(self.mine)}  # of how far a point is from its usual step
+        self.prior, self.prior_wanted = self._prior(knobs)
+        columns = [self.first(i, "place") + end for i in range(len(self.channels)) for end in range(2)]
+        self.places = np.array([np.flatnonzero(self.prior[:, column])[0] for column in columns])
+
+    def base(self, i: int) -> slice:
+        """Return the columns of the base of the block's i-th light."""
+        return slice(i * self.one, i * self.one + len(self.read.levels))
+
+    def first(self, i: int, what: str) -> int:
+        """Return the first column of what is unknown of the block's i-th light."""
+        return i * self.one + len(self.read.levels) + {"warm": 0, "gain": 1, "offset": 4, "shift": 7, "place": 9}[what]
+
+    def _fixed(self, i: int, channel: int, knobs: Sequence[Knob]) -> Floats:
+        """Return what the readings of a light say (r, size) of all that does not depend on where points act."""
+        read = self.read
+        rows = np.zeros((len(read.at), self.size))
+        rows[np.arange(len(read.at)), self.base(i).start + read.which] = 1.0
+        rows[:, self.first(i, "warm")] = read.at * (
+            np.exp(-read.when.max(initial=0.0) / WARMS_IN) - np.exp(-read.when / WARMS_IN)
+        )
+        shift = self.first(i, "shift")
+        rows[:, [shift, shift + 1]] = read.before[:, None] * ends(read.at)
+        for k, knob in enumerate(knobs):
+            if knob.kind in ("gain", "offset"):
+                share = read.at if knob.kind == "gain" else 1.0 - read.at
+                rows[:, self.first(i, knob.kind) + knob.channel] += share * read.moved[:, k]
+        return rows
+
+    def _prior(self, knobs: Sequence[Knob]) -> tuple[Floats, Floats]:
+        rows, wanted = [], []
+
+        def say(columns: dict[int, float], value: float, spread: float) -> None:
+            row = np.zeros(self.size)
+            for column, share in columns.items():
+                row[column] = share
+            rows.append(row / max(spread, 1e-5))
+            wanted.append(value / max(spread, 1e-5))
+
+        def usual(kind: str, channel: int | None = None) -> float:
+            found = [
+                self.units[k] for k, knob in enumerate(knobs) if knob.kind == kind and channel in (None, knob.channel)
+            ]
+            return float(np.mean(found)) if found else 0.0
+
+        for i, c in enumerate(self.channels):
+            say({self.first(i, "warm"): 1.0}, 0.0, WARMING)
+            for kind in ("gain", "offset"):
+                for k in range(3):
+                    unit = usual(kind, k)
+                    say({self.first(i, kind) + k: 1.0}, unit if c == k else 0.0, (0.8 if c == k else CROSS) * unit)
+            for k in range(2):
+                say({self.first(i, "shift") + k: 1.0}, 0.0, SHIFTED)
+                say({self.first(i, "place") + k: 1.0}, 0.0, float(ASTRAY[k]))
+            for columns, spread in self._smooth(i):
+                say(columns, 0.0, spread)
+        unit = usual("point", self.channels[0]) if len(self.channels) == 1 else usual("tone")
+        say({self.usual: 1.0}, unit, 0.8 * unit)
+        say({self.growth: 1.0}, 0.0, GROWTH * unit)
+        for j, k in enumerate(self.mine):
+            say({self.own + j: 1.0}, 0.0, UNEQUAL * float(self.units[k]))
+        return np.array(rows), np.array(wanted)
+
+    def _smooth(self, i: int) -> list[tuple[dict[int, float], float]]:
+        """Return what a base far from the line between its neighbours is doubted by, so that levels read once lean on the others.
+
+        Curves are smooth, less so in the dark.
+        """
+        made, levels, start = [], self.read.levels, self.base(i).start
+        for at in range(1, len(levels) - 1):
+            span = float(levels[at + 1] - levels[at - 1])
+            share = float(levels[at] - levels[at - 1]) / span
+            rough = (ROUGH * (0.5 * span) ** 2 + LEAST_ROUGH) * (1.0 + (0.1 / max(float(levels[at]), 0.02)) ** 2)
+            made.append(({start + at: 1.0, start + at - 1: -(1 - share), start + at + 1: -share}, rough))
+        return made
+
+    def rows(self, met: Floats | None, shape: tuple[float, str], steps: Floats | None) -> Floats:
+        """Return what the readings say (m·r, size), light by light, where they meet the points at signals (r, m).
+
+        ``shape``: width and shape of the points' pull; ``steps`` (k,): what a step of each knob is taken to do, for what a small
+        error of these signals brings; None where that is not asked. ``met`` None: at their levels.
+        """
+        read, lights = self.read, len(self.channels)
+        met = np.repeat(read.at[:, None], lights, axis=1) if met is None else met
+        moved = read.moved[:, None, self.mine]
+        felt = self._felt(met, shape) * moved  # (r, m, points)
+        rows = self.fixed.copy()
+        steep = None
+        if steps is not None:
+            slope = (self._felt(met + NEAR, shape) - self._felt(met - NEAR, shape)) / (2 * NEAR)
+            steep = (slope * moved * steps[self.mine]).sum(axis=-1)  # (r, m)
+        for i in range(lights):
+            mine = slice(i * len(read.at), (i + 1) * len(read.at))
+            rows[mine, self.usual] = felt[:, i].sum(axis=-1)
+            rows[mine, self.growth] = felt[:, i] @ (self.points - MIDDLE)
+            rows[mine, self.own :] = felt[:, i]
+            if steep is not None:
+                place = self.first(i, "place")
+                rows[mine, place : place + 2] = steep[:, i, None] * ends(read.at)
+        return rows
+
+    def _felt(self, met: Floats, shape: tuple[float, str]) -> Floats:
+        width, kind = shape
+        return pull(np.abs(met[..., None] - self.points) / np.maximum(width * self.reach, 1e-3), kind)
+
+    def squares(self, rows: Floats, weight: Floats, astray: Floats) -> tuple[Floats, Floats]:
+        """Return the weighed equations (m·r + priors, size) and their values.
+
+        ``weight`` (r, 3); ``astray`` (2, m): where the rows are about.
+        """
+        weigh = np.concatenate([weight[:, c] for c in self.channels])
+        values = np.concatenate([self.read.drives[:, c] for c in self.channels])
+        wanted = self.prior_wanted.copy()
+        # A place is doubted by how far it is from its level in all, not from where the fit is about.
+        wanted[self.places] = -(astray / ASTRAY[:, None]).T.reshape(-1)
+        return np.vstack([rows * weigh[:, None], self.prior]), np.concatenate([values * weigh, wanted])

@@ -1,0 +1,138 @@
+"""The fit of the model of the greys to every reading that was taken. Linear, but for where points act and how wide."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from fenvik.core.models.grey import Fit, Seen
+from fenvik.core.models.greyblock import MIDDLE, UNEQUAL, Block, Readings
+from fenvik.core.procedures.knobs import Knob
+from fenvik.core.types import Floats
+
+WIDTHS = (0.5, 0.65, 0.8, 1.0, 1.25, 1.6, 2.1)  # of a point's pull, as a share of the distance to its neighbour
+KINDS = ("bell", "tent")
+SHAPES = tuple((width, kind) for kind in KINDS for width in WIDTHS)
+LIKELY_WIDTH, WIDTH_DOUBT = 0.85, 0.45  # of a point's pull, and how surely: the deviation of its logarithm
+LEAST_STEP = 0.4  # of the usual step: what a point does at least, whatever few readings say
+BENT = 0.06  # share of a change that a straight model leaves out
+UNUSUAL = 3.0  # of the squared error: what must speak for points that act on the signal before gains and offsets do
+
+
+def fit(knobs: Sequence[Knob], seen: Sequence[Seen]) -> Fit:
+    """Fit the model to everything that was seen; what no reading tells stays at its prior.
+
+    No display is quite as straight as the model. So a reading counts the less the farther the knobs have been turned since, and
+    what is expected near to where they stand now is what was read near to it.
+    """
+    problem = _Problem(tuple(knobs), seen)
+    if not problem.moved_points:
+        problem.trust(problem.solved((1.0, "bell")))
+        return problem.solved((1.0, "bell"))
+    made = _best(problem.solved(shape) for shape in SHAPES)
+    # Where the points act is not linear: it is taken from the fit before, and what that leaves is fitted as small shifts.
+    after, before = (problem.solved((made.width, made.shape), replace(made, follows=follows)) for follows in (True, False))
+    made = before if before.residual < after.residual - UNUSUAL else after
+    problem.trust(made)
+    made = _best(problem.solved(shape, made) for shape in SHAPES)
+    return problem.solved((made.width, made.shape), made)
+
+
+def _best(fits: Iterable[Fit]) -> Fit:
+    return min(fits, key=lambda made: made.residual)
+
+
+class _Problem:
+    """All blocks of a fit: everything that does not depend on where points act and how wide is set up once."""
+
+    def __init__(self, knobs: tuple[Knob, ...], seen: Sequence[Seen]) -> None:
+        self.knobs, self.read = knobs, Readings.of(seen, len(knobs))
+        moved = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone") and np.any(self.read.moved[:, k])]
+        self.moved_points = moved
+        if any(knob.kind == "tone" for knob in knobs):
+            self.blocks = [Block((0, 1, 2), knobs, moved, self.read)]
+        else:
+            self.blocks = [Block((c,), knobs, [k for k in moved if knobs[k].channel == c], self.read) for c in range(3)]
+        self.weight = np.repeat(1.0 / self.read.noise[:, None], 3, axis=1)  # (readings, 3)
+
+    def trust(self, made: Fit) -> None:
+        """Weigh every reading by how far each light was moved between it and the newest one, as a fit has it."""
+        read = self.read
+        since = np.einsum("nck,nk->nc", made.effects(read.at, read.moved[-1]), read.moved[-1] - read.moved)
+        self.weight = 1.0 / np.hypot(read.noise[:, None], BENT * since)
+
+    def solved(self, shape: tuple[float, str], about: Fit | None = None) -> Fit:
+        """Return the fit with points of a width and a shape, that act about where a fit before has them."""
+        astray = np.zeros((2, 3)) if about is None else about.astray
+        met = None if about is None else about.met(self.read.at, self.read.moved)
+        parts = []
+        for block in self.blocks:
+            lights = list(block.channels)
+            rows = block.rows(None if met is None else met[:, lights], shape, None if about is None else about.step)
+            parts.append(_part(block, *block.squares(rows, self.weight, astray[:, lights])))
+        return self._together(parts, shape, astray, follows=about is not None and about.follows)
+
+    def _together(self, parts: Sequence["_Part"], shape: tuple[float, str], astray: Floats, *, follows: bool) -> Fit:
+        """Return the fit that the blocks make together."""
+        base, gain, offset = np.zeros((len(self.read.levels), 3)), np.zeros((3, 3)), np.zeros((3, 3))
+        astray, step, doubt = astray.copy(), np.zeros(len(self.knobs)), np.zeros(len(self.knobs))
+        for part in parts:
+            block = part.block
+            for i, c in enumerate(block.channels):
+                base[:, c] = part.x[block.base(i)]
+                gain[c], offset[c] = part.three(i, "gain"), part.three(i, "offset")
+                astray[:, c] += part.x[block.first(i, "place") : block.first(i, "place") + 2]
+            for k, knob in enumerate(self.knobs):
+                if knob.kind == "tone" or (knob.kind == "point" and knob.channel in block.channels):
+                    step[k], doubt[k] = part.step(k, knob), part.doubt(k)
+                elif knob.kind in ("gain", "offset") and knob.channel in block.channels:
+                    doubt[k] = part.deviation(block.first(block.channels.index(knob.channel), knob.kind) + knob.channel)
+        residual = sum(part.residual for part in parts) + _unlikely(shape[0])
+        return Fit(self.knobs, self.read.levels, base, gain, offset, step, doubt, *shape, residual, follows, astray)
+
+
+@dataclass(frozen=True)
+class _Part:
+    """What one block comes to: the unknown (size,), their covariance, and the squared error that is left."""
+
+    block: Block
+    x: Floats
+    known: Floats
+    residual: float
+
+    def three(self, i: int, kind: str) -> Floats:
+        """Return what a step of each of the three gains or offsets does to the block's i-th light."""
+        start = self.block.first(i, kind)
+        return self.x[start : start + 3]
+
+    def deviation(self, column: int) -> float:
+        """Return how far one unknown may be off."""
+        return float(np.sqrt(max(self.known[column, column], 0.0)))
+
+    def step(self, k: int, knob: Knob) -> float:
+        """Return what a step of a point does."""
+        usual = float(self.x[self.block.usual] + (knob.at - MIDDLE) * self.x[self.block.growth])
+        column = self.block.column_of.get(k)
+        made = usual if column is None else usual + float(self.x[column])
+        # One that seems to do next to nothing was read too little yet: no reason to turn it by a lot.
+        least = LEAST_STEP * abs(usual)
+        return made if abs(made) >= least else float(np.copysign(least, made))
+
+    def doubt(self, k: int) -> float:
+        """Return how far a point's step may be off."""
+        usual, column = self.block.usual, self.block.column_of.get(k)
+        if column is None:
+            return float(np.hypot(self.deviation(usual), UNEQUAL * self.block.units[k]))
+        both = self.known[usual, usual] + self.known[column, column] + 2 * self.known[usual, column]
+        return float(np.sqrt(max(both, 0.0)))
+
+
+def _part(block: Block, a: Floats, b: Floats) -> _Part:
+    known = np.linalg.inv(a.T @ a).astype(np.float64)  # the covariance of what is unknown
+    x = known @ (a.T @ b)
+    return _Part(block, x, known, float(((a @ x - b) ** 2).sum()))
+
+
+def _unlikely(width: float) -> float:
+    """Return what speaks against a width of points before anything was read, as a squared error."""
+    return float((np.log(width / LIKELY_WIDTH) / WIDTH_DOUBT) ** 2)

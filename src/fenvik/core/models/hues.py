@@ -1,0 +1,271 @@
+"""Single colours by hand: what each step of a colour's controls does, learned from readings, and the next nudge.
+
+A colour is judged on its full and its half-saturated patch, red and yellow on a skin tone too, so that the whole set gets
+better and not one point of it. The differences are the signed, weighted parts of the target's own metric.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from itertools import pairwise
+
+import numpy as np
+
+from fenvik.core.colour.target import Target
+from fenvik.core.signal.patches import COLOURS
+from fenvik.core.types import Floats
+
+Percent = tuple[float, float, float]
+HUES = COLOURS
+TOP, HALF = 75.0, 37.5  # percent of signal: a full colour, and the other lights of the half-saturated one
+SKINS: dict[str, tuple[str, Percent]] = {
+    "red": ("tanned skin", (72.0, 54.0, 44.0)),
+    "yellow": ("pale skin", (88.0, 74.0, 66.0)),
+}
+WEIGHTS = (1.0, 0.9, 0.7)  # of the full, the half-saturated and the skin patch
+FULL_EFFECT = {"hue": 12.0, "saturation": 0.25, "luminance": 0.25, "mix": 0.25}  # at a control's end: degrees, shares
+MIXED = ("mix.red", "mix.green", "mix.blue")
+OWN_DOUBT = 0.6  # of what a control is taken to do, before anything was seen
+# Of what it does to hue, and of what any other control does in all: what it may do to the other parts of a difference too.
+HUE_ALSO, ALSO = 0.5, 0.2
+LEAST_DOUBT = 0.35  # of a difference, over the whole range
+NOISE, BEND = 0.12, 0.15  # of a difference: a reading's, and the share of a change that a straight line leaves out
+DEAD = 0.35
+CHARGED = 0.25
+PRICE, WORTH = 0.004, 0.12
+PROBE = 0.14  # of a range: a move that shows
+
+
+@dataclass(frozen=True)
+class Turn:
+    """A control of a colour. ``what`` is hue, saturation, luminance, mix.red, mix.green or mix.blue."""
+
+    id: str
+    label: str
+    what: str
+    value: float
+    low: float
+    high: float
+    step: float
+
+    @property
+    def channel(self) -> int | None:
+        """Which of the three lights a mixing control adds."""
+        return MIXED.index(self.what) if self.what in MIXED else None
+
+    @property
+    def room(self) -> tuple[int, int]:
+        """Steps down (negative) and up that are left."""
+        return (
+            -int(np.floor((self.value - self.low) / self.step + 1e-9)),
+            int(np.floor((self.high - self.value) / self.step + 1e-9)),
+        )
+
+
+@dataclass(frozen=True)
+class Look:
+    """One look at a colour's patches: signed differences (m,), three for each patch, and the controls as they stood (k,).
+
+    A patch that was not read is NaN. ``era`` tells how often anything but this colour's controls had been turned: across that
+    nothing is learned.
+    """
+
+    parts: Floats
+    settings: Floats  # in steps from anywhere fixed
+    era: int = 0
+
+
+@dataclass(frozen=True)
+class Belief:
+    """What a step of each control does: slope (m, k) and its deviation; ``seen`` tells which were turned."""
+
+    slope: Floats
+    std: Floats
+    seen: tuple[bool, ...]
+    dead: tuple[bool, ...]
+
+
+@dataclass(frozen=True)
+class HueNudge:
+    """Steps (k,) to turn, the errors of each patch now and as expected; ``learns`` names a control that is turned to be known."""
+
+    steps: Floats
+    now: Floats
+    then: Floats
+    learns: str = ""
+
+
+def patches_of(name: str) -> tuple[Percent, Percent]:
+    """Return the full and the half-saturated patch of a hue, in percent of signal."""
+    mix = HUES[name]
+    full = tuple(TOP if lit else 0.0 for lit in mix)
+    half = tuple(TOP if lit else HALF for lit in mix)
+    return full, half  # type: ignore[return-value]
+
+
+def moved(turn: Turn, steps: float) -> Turn:
+    """Return a control as it is some steps from here."""
+    return replace(turn, value=turn.value + steps * turn.step)
+
+
+def weighed(parts: Floats) -> Floats:
+    """Return parts (3n,) by what each patch counts for."""
+    return np.asarray(parts * np.repeat(WEIGHTS[: len(parts) // 3], 3))
+
+
+def patches_for(hue: str) -> list[tuple[str, Percent]]:
+    """Return the patches that a colour is judged by, with their names: percent of signal."""
+    full, half = patches_of(hue)
+    made = [(f"{hue} 75 %", full), (f"pale {hue}", half)]
+    return [*made, SKINS[hue]] if hue in SKINS else made
+
+
+def parts_of(fraction: Floats, xyz: Floats, target: Target, white: float, black: float) -> Floats:
+    """Return the signed parts (3n,) of readings XYZ (n, 3) in cd/m² of signal fractions (n, 3)."""
+    parts = target.metric.parts(target.xyz(fraction, white, black), xyz, target.white * white)
+    return np.stack([parts.lightness, parts.chroma, parts.hue], axis=-1).reshape(-1)
+
+
+def errors_of(parts: Floats) -> Floats:
+    """Return the size (n,) of the differences of each patch; the rotation of blues is left out, it is small here."""
+    size: Floats = np.sqrt((parts.reshape(-1, 3) ** 2).sum(axis=1))
+    return size
+
+
+def usual(turns: Sequence[Turn], fraction: Floats, target: Target, white: float, black: float) -> tuple[Floats, Floats]:
+    """Return the slope (m, k) of one step that role and range lead to expect, and its deviation."""
+    count, k = len(fraction), len(turns)
+    mean, std = np.zeros((3 * count, k)), np.zeros((3 * count, k))
+    xyz = target.xyz(fraction, white, black)
+    linear = xyz @ target.inverse_matrix.T
+    # The less saturated a patch, the less a colour's control does to it.
+    share = np.ptp(linear, axis=1) / np.maximum(linear.max(axis=1), 1e-9)
+    grey = target.white * linear.mean(axis=1, keepdims=True)
+    for i, turn in enumerate(turns):
+        steps = 0.5 * (turn.high - turn.low) / turn.step
+        size = FULL_EFFECT["mix" if turn.what.startswith("mix") else turn.what] * 0.4
+        if turn.what == "luminance":
+            moved = xyz * (1.0 + size * share[:, None])
+        elif turn.what == "saturation":
+            moved = xyz + size * share[:, None] * (xyz - grey)
+        elif turn.what == "hue":
+            moved = xyz
+            effect = np.tile([HUE_ALSO, HUE_ALSO, 1.0], count) * np.repeat(share, 3) * 0.4 * FULL_EFFECT["hue"] / 3.0
+            std[:, i] = effect / (0.4 * steps)
+            continue
+        else:
+            channel = MIXED.index(turn.what)
+            more = np.zeros_like(linear)
+            more[:, channel] = size * share * linear.max(axis=1)
+            moved = xyz + more @ target.matrix.T
+        effect = parts_of(fraction, moved, target, white, black)
+        mean[:, i] = effect / (0.4 * steps)
+        also = ALSO * np.repeat(errors_of(mean[:, i]), 3)
+        std[:, i] = np.hypot(OWN_DOUBT * mean[:, i], also) + LEAST_DOUBT / (2 * steps)
+    return mean, std
+
+
+def learn(mean: Floats, std: Floats, looks: Sequence[Look]) -> Belief:
+    """Return the belief after looks in order of time: each pair between which controls were turned says what they did."""
+    mean, k = mean.copy(), mean.shape[1]
+    covariance = np.stack([np.diag(row**2) for row in std])  # (m, k, k)
+    turned, moved = np.zeros(k), np.zeros((mean.shape[0], k))
+    for before, after in pairwise(looks):
+        steps = after.settings - before.settings
+        if not steps.any() or before.era != after.era:
+            continue
+        change = after.parts - before.parts
+        if np.count_nonzero(steps) == 1:
+            i = int(np.flatnonzero(steps)[0])
+            if abs(steps[i]) >= turned[i]:
+                turned[i], moved[:, i] = abs(steps[i]), change
+        turned += (np.abs(steps) > 0) * 1e-9
+        noise = 2.0 * NOISE**2 + (BEND * float(np.sqrt(np.nanmean(change**2)))) ** 2
+        for row in np.flatnonzero(np.isfinite(change)):
+            gain = covariance[row] @ steps
+            spread = float(steps @ gain) + noise
+            mean[row] += gain * (change[row] - float(mean[row] @ steps)) / spread
+            covariance[row] -= np.outer(gain, gain) / spread
+    doubt = np.sqrt(np.maximum(np.diagonal(covariance, axis1=1, axis2=2), 0.0))
+    dead = tuple(bool(turned[i] >= 2 and np.sqrt((moved[:3, i] ** 2).sum()) < DEAD) for i in range(k))
+    return Belief(mean, doubt, tuple(bool(t > 0) for t in turned), dead)
+
+
+def standing(belief: Belief, looks: Sequence[Look], settings: Floats) -> Floats:
+    """Return the parts (m,) as they should be with the controls at settings (k,): each patch's newest, and what was turned since.
+
+    NaN for a patch that was not read since anything else was turned.
+    """
+    parts = np.full(belief.slope.shape[0], np.nan)
+    for look in looks:
+        if look.era == looks[-1].era:
+            carried = look.parts + belief.slope @ (settings - look.settings)
+            parts = np.where(np.isfinite(carried), carried, parts)
+    return parts
+
+
+def propose(turns: Sequence[Turn], belief: Belief, parts: Floats) -> HueNudge | None:
+    """Return the nudge that lowers the expected squared difference over all patches; None where nothing is worth it."""
+    live = [i for i, dead in enumerate(belief.dead) if not dead]
+    steps = least(turns, belief.slope, belief.std, parts, np.repeat(WEIGHTS[: len(parts) // 3], 3), live)
+    now = errors_of(parts)
+    then = errors_of(parts + belief.slope @ steps)
+    if steps.any() and float(now.mean() - then.mean()) >= WORTH:
+        return HueNudge(steps, now, then)
+    return _probe(turns, belief, parts, live)
+
+
+def least(
+    turns: Sequence[Turn], slope: Floats, std: Floats, parts: Floats, weight: Floats, live: Sequence[int]
+) -> Floats:
+    """Return the whole steps (k,) that a descent finds the least expected squared difference for.
+
+    ``slope``, ``std`` (m, k): what a step does to the parts (m,), and how surely; ``live``: controls that may be turned.
+    """
+    a, b = slope * weight[:, None], -parts * weight
+    doubt = CHARGED * (std * weight[:, None])
+
+    def cost(steps: Floats) -> float:
+        missed = a @ steps - b
+        return float((missed**2).sum() + ((doubt @ np.abs(steps)) ** 2).sum() + PRICE * np.abs(steps).sum())
+
+    steps = np.zeros(len(turns))
+    best = cost(steps)
+    for size in (8, 4, 2, 1):
+        while True:
+            tries = []
+            for i in live:
+                for way in (-size, size):
+                    new = steps.copy()
+                    new[i] += way
+                    low, high = turns[i].room
+                    if low <= new[i] <= high:
+                        tries.append((cost(new), tuple(new)))
+            if not tries or min(tries)[0] >= best - 1e-9:
+                break
+            best, found = min(tries)
+            steps = np.array(found)
+    return steps
+
+
+def _probe(turns: Sequence[Turn], belief: Belief, parts: Floats, live: Sequence[int]) -> HueNudge | None:
+    """Return a move of a control that nothing is known of, where what it may do is what is lacking."""
+    now = errors_of(parts)
+    off = np.abs(parts[:3])
+    if float(off.max()) < 2 * DEAD:
+        return None
+    for i in live:
+        if belief.seen[i] or belief.slope[:, i].any():
+            continue  # only a control whose very direction is unknown
+        if off[2] < DEAD:
+            continue
+        low, high = turns[i].room
+        size = max(round(PROBE * (turns[i].high - turns[i].low) / turns[i].step), 1)
+        steps = np.zeros(len(turns))
+        steps[i] = min(size, high) if high >= -low else -min(size, -low)
+        return HueNudge(steps, now, now, turns[i].label)
+    return None
+
+
+def order_of(worst: dict[str, float]) -> list[str]:
+    """Return the colours, those farthest off first."""
+    return sorted((hue for hue in HUES if hue in worst), key=lambda hue: -worst[hue])

@@ -1,0 +1,109 @@
+"""Points of the white balance by hand: from every reading one list of changes, and what they should bring."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from fenvik.core.colour.target import Target
+from fenvik.core.models.grey import Fit, Seen
+from fenvik.core.models.greyfit import fit
+from fenvik.core.models.twopoint import light
+from fenvik.core.procedures.greysolve import solve, worth_reading
+from fenvik.core.procedures.knobs import Knob
+from fenvik.core.types import Floats
+
+LEAST_LEVELS = 4  # fewer levels say nothing of a curve
+WORTH = 0.05  # of a mean error: what a list of changes must bring to be worth entering
+WORTH_A_PRESS = 0.0015  # of a mean error: what each key of it must bring
+WAY = 3  # keys from one control to the next
+JUDGED_FROM = 0.05  # fraction of signal
+MOST_AGAIN = 10
+NEAR = 0.006  # fraction of signal: two levels nearer than this are one
+
+
+@dataclass(frozen=True)
+class Plan:
+    """``steps`` (k,) from where the knobs stand; errors (n,) at ``levels`` (n,) as expected now and then."""
+
+    steps: Floats
+    levels: Floats
+    now: Floats
+    then: Floats
+    at_end: tuple[int, ...]
+    model: Fit
+
+    @property
+    def is_worth_it(self) -> bool:
+        """Whether the changes bring more than can be seen or told, and what pressing all those keys is worth.
+
+        What gets better counts as the mean, or as a third of the worst level, whichever is more.
+        """
+        gain = max(float(self.now.mean() - self.then.mean()), float(self.now.max() - self.then.max()) / 3.0)
+        return bool(self.steps.any()) and gain >= max(WORTH, WORTH_A_PRESS * self.presses)
+
+    @property
+    def presses(self) -> int:
+        """About how many keys of a remote the changes take: one a step, and the way to each control."""
+        return int(np.abs(self.steps).sum()) + WAY * int((self.steps != 0).sum())
+
+
+def held(xyz_of_white: Floats, target: Target) -> float:
+    """Return the luminance that greys are held to: as bright as the weakest of the three lights allows without raising any.
+
+    ``xyz_of_white`` (3,) in cd/m².
+    """
+    return float((xyz_of_white @ target.inverse_matrix.T).min())
+
+
+def errors_of(
+    model: Fit, levels: Floats, moved: Floats, target: Target, white: float, black: float, *, curve: bool
+) -> Floats:
+    """Return the target's error (n,) that a model expects at levels (n,); without ``curve`` luminance does not count."""
+    xyz = light(model.at(levels, moved), target, white, black)
+    wanted = target.xyz(np.repeat(levels[:, None], 3, axis=1), white, black)
+    compare = target.metric.whole if curve else target.metric.colour_only
+    return np.asarray(compare(wanted, xyz, target.white * white))
+
+
+def plan(
+    knobs: Sequence[Knob], seen: Sequence[Seen], moved: Floats, target: Target, white: float, black: float, *,
+    allowed: Sequence[bool], curve: bool = True,
+) -> Plan | None:  # fmt: skip
+    """Return the changes that one solve over everything proposes; None while too little was read.
+
+    ``moved`` (k,) steps that the knobs stand from where they were found; ``white``, ``black`` in cd/m²; ``allowed`` (k,).
+    """
+    read = sorted({round(s.level, 4) for s in seen})
+    if len(read) < LEAST_LEVELS or not any(allowed):
+        return None
+    model = fit(knobs, seen)
+    at = {k.at for k in knobs if k.kind in ("point", "tone")}
+    # A level that was sent as the nearest code of a point's is that point.
+    levels = np.array(sorted(at | {v for v in read if v >= 0.03 and all(abs(v - a) > NEAR for a in at)}))
+    then = solve(model, moved, target, white, black, allowed=allowed, levels=levels, curve=curve)
+    judged = levels[levels >= JUDGED_FROM]
+    now_errors = errors_of(model, judged, moved, target, white, black, curve=curve)
+    then_errors = errors_of(model, judged, then, target, white, black, curve=curve)
+    values = np.array([k.value + v * k.step for k, v in zip(knobs, then, strict=True)])
+    at_end = tuple(
+        i for i, k in enumerate(knobs)
+        if allowed[i] and then[i] != moved[i] and (values[i] <= k.low + 1e-9 or values[i] >= k.high - 1e-9)
+    )  # fmt: skip
+    return Plan(then - moved, judged, now_errors, then_errors, at_end, model)
+
+
+def to_read(knobs: Sequence[Knob]) -> list[float]:
+    """Return the levels in percent, bright to dark, at which points are judged: their own, white, and some between few."""
+    at = {round(100.0 * k.at, 3) for k in knobs if k.kind in ("point", "tone")} | {100.0}
+    if len(at) < 12:
+        at |= {5.0, 10.0, 15.0, 35.0, 55.0, 75.0, 95.0}
+    return sorted(at, reverse=True)
+
+
+def to_read_again(
+    model: Fit, moved: Floats, at: Sequence[float], seen: Sequence[Seen], target: Target, white: float, black: float
+) -> list[float]:
+    """Return the levels in percent that a second pass should read: those expected to be worst, or that are known least."""
+    order = worth_reading(model, np.array(at) / 100.0, moved, seen, target, white, black)
+    return sorted({100.0, *(float(at[i]) for i in order[:MOST_AGAIN])}, reverse=True)

@@ -1,0 +1,235 @@
+"""Six colours by attribute or by mixing: every look teaches what the controls do, and the next move follows from all looks.
+
+The learning is that of the nudges by hand (core/hues.py). Here all colours move at once between two looks.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from fenvik.core.colour.target import Target
+from fenvik.core.models import hues
+from fenvik.core.models.hues import DEAD, HUES, Look, Turn
+from fenvik.core.procedures import overall
+from fenvik.core.procedures.rig import ENDS, Desk
+from fenvik.core.types import Floats
+
+ROUNDS = 6
+LACKING = 1.5  # of a difference in lightness: what is worth a sentence
+WOULD_SHOW = 3.0 * DEAD  # of a difference: what a move should have done for its absence to tell
+LITTLE = 0.4  # share of what a first move should have done
+PROBE = 0.14  # of a range: a move that shows
+# Of a difference: a colour that rests farther off than this has its controls turned one by one, the worst few of them; by how much.
+STUCK, MOST_STUCK, SHOWS = 1.0, 4, 1.5
+OWN = 6  # parts of the full and the pale patch: a skin tone is moved by its neighbours too
+GAINED, MOST_IN_VAIN = 0.15, 2  # of a difference: what that should bring, and how many colours may do without
+
+
+@dataclass
+class Hue:
+    """One colour: its controls, its looks in order of time, and the place of the best."""
+
+    name: str
+    controls: list[dict[str, Any]]
+    fraction: Floats
+    looks: list[Look] = field(default_factory=list)
+    best: int = 0
+    rests: bool = False
+    is_dead: bool = False
+
+    def turns(self) -> list[Turn]:
+        """Return the controls as they stand."""
+        return [
+            Turn(
+                c["id"], c["label"], c["role"].split(".", 2)[2], float(c["value"]), float(c["min"]), float(c["max"]),
+                float(c["step"]),
+            )
+            for c in self.controls
+        ]  # fmt: skip
+
+    @property
+    def settings(self) -> Floats:
+        """The controls' values in steps."""
+        return np.array([float(c["value"]) / float(c["step"]) for c in self.controls])
+
+    @property
+    def error(self) -> float:
+        """The mean difference of its patches where they were best."""
+        return float(hues.errors_of(self.looks[self.best].parts).mean())
+
+
+def adjust(desk: Desk, target: Target, hold: tuple[float, float]) -> None:
+    """Adjust what colour management there is; a control that does nothing is left alone, said, and noted at the desk as dead.
+
+    ``hold``: white and black in cd/m² that colours are judged beside. Raises BudgetError; the best that was read stands then.
+    """
+    overall.gamut(desk, target)
+    found = {
+        name: controls
+        for name in HUES
+        if (controls := [c for c in desk.by_role(f"colour.{name}") if c["kind"] == "range"])
+    }
+    if not found:
+        overall.saturation_and_tint(desk, target, hold)
+        return
+    desk.say("colours")
+    every = [Hue(name, controls, _fraction(name)) for name, controls in found.items()]
+    try:
+        for hue in every:
+            _look(desk, target, hold, hue)
+        _rounds(desk, target, hold, every)
+        stuck = sorted((h for h in every if not h.is_dead and h.error > STUCK), key=lambda h: -h.error)
+        in_vain = 0
+        for hue in stuck[:MOST_STUCK]:
+            before = hue.error
+            _one_by_one(desk, target, hold, hue)
+            _rounds(desk, target, hold, [hue])
+            in_vain = in_vain + 1 if hue.error > before - GAINED else 0
+            if in_vain == MOST_IN_VAIN:
+                break  # what is missing is missing to all of them, as light beside a white sub-pixel is
+    except ENDS:
+        _rest(desk, every)
+        raise
+    _rest(desk, every)
+
+
+def _rounds(desk: Desk, target: Target, hold: tuple[float, float], every: Sequence[Hue]) -> None:
+    """Move all colours at once and look at them, until none of them finds a move that is worth it."""
+    for _ in range(ROUNDS):
+        moved = [hue for hue in every if not hue.rests and _move(desk, target, hold, hue)]
+        if not moved:
+            break
+        for hue in moved:
+            _look(desk, target, hold, hue)
+        for hue in moved:
+            if len(hue.looks) == 2 and _did_little(hue, target, hold):
+                _try_again(desk, target, hold, hue)
+
+
+def _one_by_one(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> None:
+    """Turn each control alone from where the colour was best, by what shows: together, one was taken for another."""
+    best = hue.looks[hue.best]
+    turns = _turns_at(hue, best.settings)
+    belief = hues.learn(*hues.usual(turns, hue.fraction, target, *hold), hue.looks)
+    for i, turn in enumerate(turns):
+        slope = belief.slope[:, i]
+        most = round(2 * PROBE * (turn.high - turn.low) / turn.step)
+        size = max(min(round(SHOWS / max(float(hues.errors_of(slope).max()), 1e-6)), most), 1)
+        better = -1 if float(hues.weighed(best.parts) @ hues.weighed(slope)) > 0 else 1
+        wanted = best.settings.copy()
+        wanted[i] += _within(turn, better * size)
+        if any(np.array_equal(wanted, look.settings) for look in hue.looks):
+            continue
+        _set(desk, hue, wanted)
+        _look(desk, target, hold, hue)
+    hue.rests = False
+
+
+def _within(turn: Turn, steps: int) -> int:
+    """Return steps in this direction, or the other way where there is more room than in this one."""
+    low, high = turn.room
+    if not low <= steps <= high and (high > -low) != (steps > 0):
+        steps = -steps
+    return min(max(steps, low), high)
+
+
+def _turns_at(hue: Hue, settings: Floats) -> list[Turn]:
+    """Return the controls of a colour as they would stand with these settings."""
+    return [hues.moved(turn, steps) for turn, steps in zip(hue.turns(), settings - hue.settings, strict=True)]
+
+
+def _patches(name: str) -> list[hues.Percent]:
+    """Return what a colour is looked at by: the full and the pale patch, of red and yellow a skin tone too, as by hand."""
+    return [percent for _, percent in hues.patches_for(name)]
+
+
+def _fraction(name: str) -> Floats:
+    return np.array(_patches(name)) / 100.0
+
+
+def _look(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> None:
+    """Read both patches of a colour."""
+    settings = hue.settings
+    read = [desk.read(patch) for patch in _patches(hue.name)]
+    hue.fraction = np.array([t.fraction for t in read])
+    parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
+    hue.looks.append(Look(parts, settings))
+    if _cost(parts) < _cost(hue.looks[hue.best].parts):
+        hue.best = len(hue.looks) - 1
+
+
+def _cost(parts: Floats) -> float:
+    return float((hues.weighed(parts) ** 2).sum())
+
+
+def _move(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> bool:
+    """Turn what lowers the expected difference from where it was best; return whether anything was turned."""
+    best = hue.looks[hue.best]
+    # From where it was best, as long as nothing better was seen.
+    turns = _turns_at(hue, best.settings)
+    belief = hues.learn(*hues.usual(turns, hue.fraction, target, *hold), hue.looks)
+    nudge = hues.propose(turns, belief, best.parts)
+    steps = np.zeros(len(turns)) if nudge is None else nudge.steps.copy()
+    if len(hue.looks) == 1:
+        steps += _unknown(turns, belief, best.parts) * (steps == 0)
+    if not steps.any():
+        hue.rests = True
+        return False
+    wanted = best.settings + steps
+    if any(np.array_equal(wanted, look.settings) for look in hue.looks):
+        hue.rests = True
+        return False
+    _set(desk, hue, wanted)
+    return True
+
+
+def _did_little(hue: Hue, target: Target, hold: tuple[float, float]) -> bool:
+    """Return whether a first move did much less than it should have: then its controls may be dead, and a neighbour did it."""
+    before, after = hue.looks
+    mean, _ = hues.usual(hue.turns(), hue.fraction, target, *hold)
+    should = float(hues.errors_of((mean @ (after.settings - before.settings))[:OWN]).max())
+    did = float(hues.errors_of((after.parts - before.parts)[:OWN]).max())
+    return should >= WOULD_SHOW and did < LITTLE * should
+
+
+def _try_again(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> None:
+    """Put the controls back and read the patches again, alone: if nothing changes, they do nothing."""
+    before, after = hue.looks
+    _set(desk, hue, before.settings)
+    read = [desk.read(patch) for patch in _patches(hue.name)]
+    parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
+    hue.is_dead = hue.rests = bool(hues.errors_of((parts - after.parts)[:OWN]).max() < DEAD)
+    if not hue.is_dead:
+        _set(desk, hue, after.settings)
+
+
+def _unknown(turns: Sequence[Turn], belief: hues.Belief, parts: Floats) -> Floats:
+    """Return steps that show what a control does whose direction cannot be told, where what it may do is lacking."""
+    steps = np.zeros(len(turns))
+    for i, turn in enumerate(turns):
+        if belief.slope[:, i].any() or abs(parts[2]) < DEAD:
+            continue
+        low, high = turn.room
+        size = max(round(PROBE * (turn.high - turn.low) / turn.step), 1)
+        steps[i] = min(size, high) if high >= -low else -min(size, -low)
+    return steps
+
+
+def _set(desk: Desk, hue: Hue, settings: Floats) -> None:
+    for control, value in zip(hue.controls, settings, strict=True):
+        desk.set(control, float(value) * float(control["step"]))
+
+
+def _rest(desk: Desk, every: Sequence[Hue]) -> None:
+    """Leave each colour where it was best, one whose controls do nothing where it was found, and say what is left to say."""
+    for hue in every:
+        if hue.looks:
+            _set(desk, hue, hue.looks[0 if hue.is_dead else hue.best].settings)
+        if hue.is_dead:
+            desk.dead += [control["id"] for control in hue.controls]
+            desk.notes.append(f"The controls of {hue.name} do nothing that a reading can tell; they were left alone.")
+    dim = [hue.name for hue in every if hue.looks and not hue.is_dead and hue.looks[hue.best].parts[0] < -LACKING]
+    if dim:
+        desk.notes.append(f"Too dark beside this white, and their controls give no more light: {', '.join(dim)}.")

@@ -1,0 +1,203 @@
+"""The greys of a hands-free job: two-point first, then all points at once, and a last look when the colours are done."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from fenvik.core.colour.target import Target
+from fenvik.core.models.grey import Fit, Seen, drives_of, seen_of
+from fenvik.core.models.greyfit import fit
+from fenvik.core.models.twopoint import light
+from fenvik.core.procedures.black import Black, black_of
+from fenvik.core.procedures.greysolve import lift_of, solve, worth_reading
+from fenvik.core.procedures.knobs import Knob, knobs_of
+from fenvik.core.procedures.rig import Desk, Taken
+from fenvik.core.types import Floats
+
+MOST_GREYS = 63  # readings for greys over a whole job: three for each of 21 levels
+LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent before
+FEW_LEVELS = 12
+MANY_POINTS = 15
+AGAIN = 0.4
+LEAST_LEVELS = 4  # fewer tell nothing of a curve
+FIRST = (100.0, 70.0, 40.0, 20.0, 10.0)
+JUDGED = np.array([0.1, 0.15, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0])  # fractions of signal, where there are no points
+COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets are to get right before points
+# Percent, after each move of gains and offsets: black too, for offsets raise it. Without points there are readings to spare.
+FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 30.0, 60.0, 0.0)
+SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
+DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
+OF_COLOUR = ("colour.", "saturation", "tint")  # roles that leave greys alone, nearly
+
+
+@dataclass
+class Greys:
+    """``white`` and ``black`` in cd/m² are what greys are held against; ``boost`` is a white sub-pixel's share of light.
+
+    ``to_come``: readings that ``finish`` is going to take.
+    """
+
+    desk: Desk
+    target: Target
+    white: float
+    black: float
+    boost: float
+    kinds: Sequence[str]
+    model: Fit | None = None
+    to_come: int = 0
+    between: list[float] = field(default_factory=list)  # levels in percent that may be read again
+
+    def __post_init__(self) -> None:
+        self.found = self.black
+        self.knobs = self._knobs(*self.kinds)
+        self.two = [k.kind in ("gain", "offset") for k in self.knobs]
+        self.every = [True] * len(self.knobs)
+        self.points = sorted({k.at for k in self.knobs if k.kind in ("point", "tone")})
+        self.levels = JUDGED
+
+    def _knobs(self, *kinds: str) -> list[Knob]:
+        """Return the controls of the greys, in their order, as they stand."""
+        return knobs_of(self.desk.rig.controls, self.desk.settings, kinds)
+
+    @property
+    def moved(self) -> Floats:
+        """How many steps each knob stands from where this began."""
+        return self._moved(self.desk.settings)
+
+    def _moved(self, settings: dict[str, object]) -> Floats:
+        return np.array([(float(settings[k.id]) - k.value) / k.step for k in self.knobs])  # type: ignore[arg-type]
+
+    def white_now(self) -> float:
+        """Return the luminance in cd/m² that white is expected to have with the knobs as they stand."""
+        assert self.model is not None
+        freed = self.model.at(np.array([1.0]), self.moved) - 1.0
+        seen = 1.0 + freed @ seen_of(self.model.boost).T
+        return float(light(seen, self.target, self.white, self.black)[0, 1])
+
+    def adjust(self, *, proof: int, others: bool = False) -> None:
+        """Move what there is: model, solve, set, read.
+
+        ``proof``: greys that the end will read; ``others``: whether readings of anything else are for the greys too.
+        """
+        if not self.knobs:
+            self.desk.notes.append("This mode has no white balance that can be set.")
+            return
+        if any(self.two):
+            self.desk.say("two-point white balance")
+            self._move(self.two, COARSE if self.points else JUDGED)
+            self.desk.greys(FIRST_BEFORE_POINTS if self.points else FIRST_OF_TWO)
+        if self.points:
+            self._all_points(proof, others)
+            return
+        self._move(self.two, JUDGED)
+        self.desk.greys(SECOND_OF_TWO)
+        self._move(self.two, JUDGED)
+        self.to_come, self.between = len(LAST_OF_TWO), list(LAST_OF_TWO)
+
+    def _all_points(self, proof: int, others: bool) -> None:
+        """Move all points at once and read every level; then again those that are expected to be worst."""
+        self.desk.say("points of the white balance")
+        at = sorted({round(100 * p, 3) for p in self.points} | {100.0}, reverse=True)
+        if len(at) < FEW_LEVELS:
+            at = sorted({*at, 5.0, 95.0}, reverse=True)
+        # What lies between the points is looked at too: the model knows how their pulls meet there.
+        self.between = sorted({*at, *(float(v) for v in range(5, 100, 5))}, reverse=True)
+        self.levels = np.array(sorted(p / 100.0 for p in {*self.between, 3.0} if p >= 3.0))
+        for part in (at[::3], at[1::3], at[2::3]):
+            self._move(self.every, self.levels)
+            self.desk.greys(part)
+        spent = sum(others or np.ptp(t.fraction) == 0 for t in self.desk.taken)
+        left = max(MOST_GREYS - spent - proof, LEAST_AGAIN)
+        # With many points most of what is left is kept for the last look, when little is wrong any more.
+        first = round(AGAIN * left) if len(at) < MANY_POINTS else 0
+        self._move(self.every, self.levels)
+        if first:
+            self.desk.greys(self._worst(first))
+            self._move(self.every, self.levels)
+        self.to_come = left - first
+
+    def finish(self) -> None:
+        """Look once more where it is worth it, for the colours may have moved the greys, and make the last move."""
+        if not self.to_come:
+            return
+        self.desk.say("the greys once more")
+        self.desk.greys(self._worst(self.to_come))
+        self._move(self.every, self.levels, last=True)
+
+    def _worst(self, count: int) -> list[float]:
+        """Return the levels in percent that are most worth a reading, the brightest first."""
+        assert self.model is not None
+        order = worth_reading(
+            self.model, np.array(self.between) / 100.0, self.moved, self._seen(self.model.boost), self.target, self.white,
+            self.black,
+        )  # fmt: skip
+        # White always: everything below is judged in relation to it.
+        first = [i for i in order if self.between[i] == 100.0]
+        return sorted((self.between[i] for i in [*first, *(i for i in order if i not in first)][:count]), reverse=True)
+
+    def _of_now(self) -> list[tuple[int, Taken, bool]]:
+        """Return the greys that were read with all but the knobs as it stands now: others tell of another display.
+
+        With their places, and whether colours were turned since.
+        """
+        mine = {k.id for k in self._knobs("gain", "offset", "point", "tone")}
+        colour = {c["id"] for c in self.desk.rig.controls if (c.get("role") or "").startswith(OF_COLOUR)}
+        now = self.desk.settings
+        others = {k: v for k, v in now.items() if k not in mine and k not in colour}
+        return [
+            (when, t, any(t.settings[k] != now[k] for k in colour))
+            for when, t in enumerate(self.desk.taken)
+            if np.ptp(t.fraction) == 0 and all(t.settings[k] == v for k, v in others.items())
+        ]
+
+    def _seen(self, boost: float = 0.0) -> list[Seen]:
+        made = []
+        for when, t, before in self._of_now():
+            if t.fraction[0] < DARKEST_READ or t.xyz[1] <= 0:
+                continue
+            drives = drives_of(t.xyz[None], self.target, self.white, self.black, boost)[0]
+            made.append(Seen(float(t.fraction[0]), drives, self._moved(t.settings), float(when), before))
+        return made
+
+    def _move(self, allowed: Sequence[bool], levels: Floats, *, last: bool = False) -> None:
+        """Fit to everything seen, solve, and set."""
+        if self.model is not None:
+            self._follow_black()
+        seen = self._seen()
+        if len({round(s.level, 4) for s in seen}) < LEAST_LEVELS:
+            for level in FIRST:
+                self.desk.read_once(level)
+            seen = self._seen()
+        self.model = fit(self.knobs, seen)
+        if self.boost:
+            freed = fit(self.knobs, self._seen(self.boost))
+            if freed.residual < self.model.residual:
+                self.model = replace(freed, boost=self.boost)
+        moved = self.moved
+        wanted = solve(
+            self.model, moved, self.target, self.white, self.black, allowed=allowed, levels=levels, last=last,
+            lift=self._black().most(self.black),
+        )  # fmt: skip
+        controls = {c["id"]: c for c in self.desk.rig.controls}
+        for knob, now, then in zip(self.knobs, moved, wanted, strict=True):
+            if now != then:
+                self.desk.set(controls[knob.id], knob.value + then * knob.step)
+
+    def _dark(self) -> list[tuple[float, float]]:
+        """Return the blacks that were read, in cd/m², with how far the signal was lifted for each."""
+        assert self.model is not None
+        raising = lift_of(self.model, self.moved)
+        dark = [t for _, t, _ in self._of_now() if not t.fraction.any()]
+        return [(float(raising @ self._moved(t.settings)), float(t.xyz[1])) for t in dark]
+
+    def _black(self) -> Black:
+        """Return what is known of black. Raised black makes BT.1886 look followed, and the picture worse; so it is bounded."""
+        return black_of(self.white, self.found, self._dark())
+
+    def _follow_black(self) -> None:
+        """Hold greys against a black that fell: the target follows it, but never below what was read."""
+        assert self.model is not None
+        read = self._dark()
+        now = self._black().at(float(lift_of(self.model, self.moved) @ self.moved))
+        self.black = min(self.black, max(now, min((luminance for _, luminance in read), default=now)))

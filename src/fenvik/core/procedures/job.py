@@ -1,0 +1,288 @@
+"""The order of a hands-free job: what is found, processing off, curve and white, two-point, points, colours, what is left."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from fenvik.core.colour.science import cct_and_duv
+from fenvik.core.colour.space import xyz_to_uv
+from fenvik.core.colour.target import Target
+from fenvik.core.errors import FenvikError
+from fenvik.core.models import hues
+from fenvik.core.procedures import colours, lights
+from fenvik.core.procedures.greys import Greys
+from fenvik.core.procedures.rig import BudgetError, Desk, Fraction, Taken
+from fenvik.core.types import Floats
+
+# Greys that are read before and after. More of them would be taken from what the adjusting may read, and bring less.
+FOUND = (100.0, 80.0, 60.0, 40.0, 30.0, 20.0, 10.0, 5.0, 0.0)
+FULL = (
+    (100.0, 0.0, 0.0),
+    (0.0, 100.0, 0.0),
+    (0.0, 0.0, 100.0),
+    (0.0, 100.0, 100.0),
+    (100.0, 0.0, 100.0),
+    (100.0, 100.0, 0.0),
+)
+# Nobody looks at full colours: faces are what a picture is judged by, so they are read before and after too.
+SKINS: dict[str, Fraction] = dict(hues.SKINS.values())
+NAMED = dict(zip(hues.HUES, FULL, strict=True)) | SKINS
+WORSE = 0.5  # of an error: what is said of a colour that got worse by more
+LIGHT_OFF = 0.03  # of the luminance that is wanted
+STEPS = ("light", "white", "grey", "colour")
+KEPT_ON = ("process.tone-mapping",)  # what belongs to the picture of an HDR mode
+MOST_OPTIONS = 8
+LEAST_BOOST = 0.05  # of the sum of the three lights: less is the meter's and the display's own doing
+
+
+def proof_of(steps: Sequence[str]) -> list[Fraction]:
+    """Return the patches, in percent of signal, that are read before and after: colours only where they are adjusted."""
+    return [*((level, level, level) for level in FOUND), *((*FULL, *SKINS.values()) if "colour" in steps else ())]
+
+
+@dataclass
+class Job:
+    """What a job knows while it runs: the desk, the target, the white and black that everything is held against."""
+
+    desk: Desk
+    target: Target
+    steps: Sequence[str] = STEPS
+    white: float = 0.0
+    black: float = 0.0
+    as_found: list[Taken] = field(default_factory=list)
+    as_left: list[Taken] = field(default_factory=list)
+    balance: Greys | None = None
+    restored: bool = False
+    boost: float = 0.0  # light of a white sub-pixel, as a share of the sum of the three
+    luminance: float | None = None  # cd/m² of white that is wanted; None leaves the light as it is
+
+    @property
+    def proof(self) -> list[Fraction]:
+        """The patches that are read before and after."""
+        return proof_of(self.steps)
+
+    def run(self) -> None:
+        """Do the whole job. What a budget or a device ends early is kept as it stands, and noted by whoever catches it."""
+        self.look_found()
+        self.desk.budget -= len(self.proof)  # it is never saved on
+        try:
+            self.process_off()
+            if "light" in self.steps:
+                self.light()
+            if "white" in self.steps:
+                before = self.desk.settings
+                self.curve()
+                self.preset()
+                if self.desk.settings != before:
+                    self.settle([self.desk.read_once(100.0), *(t for t in self.desk.taken if not t.fraction.any())])
+            if "white" in self.steps or "grey" in self.steps:
+                self.greys()
+            if "colour" in self.steps:
+                self.colours()
+            if self.balance is not None:
+                self.balance.finish()
+            self.light_again()
+        except BudgetError as spent:
+            self.desk.notes.append(f"{spent} What was reached by then is kept.")
+        self.look_left()
+
+    def look_found(self) -> None:
+        """Read what is found, before anything is touched."""
+        self.desk.say("as found")
+        self.as_found = [self.desk.read(p) for p in self.proof]
+        self.settle(self.as_found)
+
+    def find_boost(self) -> None:
+        """Find how much a white sub-pixel adds: white beside the sum of the three full lights."""
+        taken = self.as_found
+        if "colour" not in self.steps:
+            taken = [self.desk.read_once(100.0), *(self.desk.read(p) for p in FULL[:3])]
+        full = sum(float(t.xyz[1]) for t in taken if sorted(t.fraction) == [0.0, 0.0, 1.0])
+        white = next(float(t.xyz[1]) for t in taken if (t.fraction == 1.0).all())
+        if full > 0 and white / full - 1.0 > LEAST_BOOST:
+            self.boost = white / full - 1.0
+
+    def settle(self, taken: Sequence[Taken]) -> None:
+        """Take white and black from what was read: white as bright as the weakest light allows without raising any."""
+        by = {round(100 * float(t.fraction[0])): t.xyz for t in taken if np.ptp(t.fraction) == 0}
+        if 100 not in by or by[100][1] <= 0:
+            raise FenvikError("White has no light: nothing can be adjusted.")
+        self.white = float((by[100] @ self.target.inverse_matrix.T).min())
+        self.black = max(float(by[0][1]) if 0 in by else 0.0, 0.0)
+
+    def hold(self) -> tuple[float, float]:
+        """Return white and black as they are now, in cd/m²: colours are judged beside the white that the greys leave."""
+        if self.balance is None or self.balance.model is None:
+            return self.white, self.black
+        return self.balance.white_now(), self.balance.black
+
+    def process_off(self) -> None:
+        """Turn off the processing that works on the picture, by the value that the display itself says means off."""
+        turned = []
+        for control in self.desk.by_role("process"):
+            if control["role"] in KEPT_ON or control.get("off") is None or control["value"] == control["off"]:
+                continue
+            self.desk.set(control, control["off"])
+            turned.append(control["label"])
+        if turned:
+            self.desk.notes.append(f"Turned off before measuring: {', '.join(turned)}.")
+            self.settle(self.desk.greys((100.0, 0.0)))
+
+    def light(self) -> None:
+        """Bring white to the luminance that is wanted, and let nothing clip below it."""
+        turned = False
+        if self.desk.by_role("white-level"):
+            top = np.array([self.desk.read_once(level).xyz for level in (100.0, 90.0, 80.0)])
+            turned = lights.may_clip(top, self.target) and lights.lower_white_level(self.desk, self.target)
+        if self.luminance is not None:
+            turned = lights.turn_light(self.desk, self.luminance) or turned
+        if turned:
+            self.settle(self.desk.greys((100.0, 0.0)))
+
+    def light_again(self) -> None:
+        """Bring white back to what is wanted: gains that were lowered since took light from it."""
+        if self.luminance is None or "light" not in self.steps or not self.desk.by_role("light"):
+            return
+        white = float(self.desk.read_once(100.0).xyz[1])
+        if abs(white / self.luminance - 1.0) > LIGHT_OFF:
+            lights.turn_light(self.desk, self.luminance)
+
+    def _choices(self, role: str) -> dict[str, Any] | None:
+        found = [
+            c
+            for c in self.desk.by_role(role)
+            if c["kind"] == "choice" and 1 < len(c.get("options", [])) <= MOST_OPTIONS
+        ]
+        return found[0] if found else None
+
+    def curve(self) -> None:
+        """Choose the gamma whose readings lie nearest the target's curve: labels are not believed."""
+        control = self._choices("gamma")
+        if control is None:
+            return
+        self.desk.say("curve")
+        usual = control["value"]
+        white = next(t.xyz[1] for t in reversed(self.desk.taken) if (t.fraction == 1.0).all())
+
+        def look() -> float:
+            read = [self.desk.read_once(level) for level in (60.0, 30.0)]
+            y = np.array([t.xyz[1] for t in read])
+            wanted = self.target.xyz(np.array([t.fraction for t in read]), float(white), self.black)[:, 1]
+            return float(np.abs(np.log(np.maximum(y, 1e-6) / wanted)) @ [0.6, 0.4])
+
+        errors = self.desk.tried(control, [usual, *(o for o in control["options"] if o != usual)], look)
+        best = min(errors, key=lambda o: errors[o])
+        # Another curve must be clearly nearer: each brings a wait and a doubt with it.
+        chosen = best if errors[best] < 0.9 * errors[usual] else usual
+        self.desk.set(control, chosen)
+        if chosen != usual:
+            self.desk.notes.append(f"{control['label']}: {chosen} lies nearest to the target's curve.")
+
+    def preset(self) -> None:
+        """Choose the white preset that lies nearest the target's white."""
+        control = self._choices("white-preset")
+        if control is None:
+            return
+        self.desk.say("white preset")
+        aim = xyz_to_uv(self.target.white)
+        usual = control["value"]
+        off = self.desk.tried(
+            control, control["options"], lambda: float(np.hypot(*(xyz_to_uv(self.desk.read_once(60.0).xyz) - aim)))
+        )
+        best = min(off, key=lambda o: off[o])
+        self.desk.set(control, best)
+        if best != usual:
+            self.desk.notes.append(f"{control['label']}: {best} lies nearest to the target's white.")
+
+    def greys(self) -> None:
+        """Adjust the greys, but for the last look that comes after the colours."""
+        self.find_boost()
+        kinds = (["gain", "offset"] if "white" in self.steps else []) + (
+            ["point", "tone"] if "grey" in self.steps else []
+        )
+        self.balance = Greys(self.desk, self.target, self.white, self.black, self.boost, kinds)
+        # Of a job without colours everything counts; with them the full colours are theirs.
+        self.balance.adjust(proof=len(FOUND), others="colour" not in self.steps)
+
+    def colours(self) -> None:
+        """Adjust the colours. What the greys want to look at after them is kept back, for colours may move greys a little."""
+        kept = self.balance.to_come if self.balance is not None else 0
+        self.desk.budget -= kept
+        try:
+            colours.adjust(self.desk, self.target, self.hold())
+        except BudgetError as spent:
+            if len(self.desk.taken) < self.desk.budget:
+                raise  # it was the time that ended: nothing is kept back of that
+            self.desk.notes.append(f"{spent} The colours are kept as they were reached by then.")
+        finally:
+            self.desk.budget += kept
+
+    def look_left(self) -> None:
+        """Read what is left; where it is no better than what was found, put everything back."""
+        self.desk.say("as left")
+        self.desk.budget += len(self.proof)  # kept back for it
+        self.as_left = [self.desk.read(p) for p in self.proof]
+        self._say_light()
+        if score(self.as_left, self.target) > score(self.as_found, self.target):
+            self.desk.notes.append("What was left was no better than what was found, so every control was put back.")
+            self.desk.put(self.desk.found)
+            self.restored = True
+            self.as_left = list(self.as_found)  # the display stands as it was read then
+        elif "colour" in self.steps:
+            worse = worse_colours(self.as_found, self.as_left, self.target)
+            if worse:
+                told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
+                self.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
+
+    def _say_light(self) -> None:
+        """Say where white ended elsewhere than was wanted, and why."""
+        if self.luminance is None or "light" not in self.steps:
+            return
+        white = next(float(t.xyz[1]) for t in self.as_left if (t.fraction == 1.0).all())
+        off = white / self.luminance - 1.0
+        if abs(off) <= LIGHT_OFF:
+            return
+        control = next((c for c in self.desk.by_role("light") if c["kind"] == "range"), None)
+        if control is None:
+            why = "this mode has no light control"
+        elif float(control["value"]) >= float(control["max"]) and off < 0:
+            why = f"{control['label']} is at the end of its range"
+        else:
+            why = f"{control['label']} at {control['value']} is the nearest that was reached"
+        self.desk.notes.append(f"White is {white:.0f} cd/m² where {self.luminance:.0f} were wanted: {why}.")
+
+
+def worse_colours(found: Sequence[Taken], left: Sequence[Taken], target: Target) -> list[tuple[str, float, float]]:
+    """Return the colours of a proof that got worse by what a person sees, with their errors before and after, the worst first."""
+    names = {tuple(round(v) for v in percent): name for name, percent in NAMED.items()}
+    made = []
+    for t, was, now in zip(found, errors_of(found, target), errors_of(left, target), strict=True):
+        name = names.get(tuple(round(100 * float(v)) for v in t.fraction))
+        if name is not None and now > was + WORSE and now > target.tolerance:
+            made.append((name, float(was), float(now)))
+    return sorted(made, key=lambda row: row[1] - row[2])
+
+
+def errors_of(taken: Sequence[Taken], target: Target) -> Floats:
+    """Return the error (n,) of readings, each set held against its own white and black."""
+    fraction, xyz = np.array([t.fraction for t in taken]), np.array([t.xyz for t in taken])
+    grey = np.ptp(fraction, axis=1) == 0
+    white = float(xyz[grey & (fraction[:, 0] == 1.0), 1].mean())
+    dark = xyz[grey & (fraction[:, 0] == 0.0), 1]
+    wanted = target.xyz(fraction, white, float(dark.mean()) if dark.size else 0.0)
+    return target.metric.whole(wanted, xyz, target.white * white)
+
+
+def score(taken: Sequence[Taken], target: Target) -> float:
+    """Return the mean error of readings, greys twice as important as colours, each held against their own white and black."""
+    grey = np.array([np.ptp(t.fraction) == 0 for t in taken])
+    error = errors_of(taken, target)
+    return float(2.0 * error[grey].mean() + (error[~grey].mean() if (~grey).any() else 0.0))
+
+
+def white_words(xyz: Floats) -> str:
+    """Return a white in words, for progress."""
+    cct, duv = cct_and_duv(xyz)
+    return f"{float(cct):.0f} K, Duv {float(duv):+.4f}" if np.isfinite(cct) else "no daylight"

@@ -1,0 +1,1 @@
+"""The signal: code values, patches, lists, patterns."""

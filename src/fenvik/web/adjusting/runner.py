@@ -1,0 +1,305 @@
+"""Hands-free in the worker: the same rules as on the command line, with every reading and every change kept as it happens.
+
+The rules are a function of what was read, so a run that was cut off is gone through again from its beginning: stored readings and
+changes are given back in their order, no device is touched, and where they end the run goes on live.
+"""
+
+import uuid
+from datetime import UTC, datetime
+from typing import Any
+
+import numpy as np
+import structlog
+
+from fenvik.core.errors import FenvikError
+from fenvik.core.measure.averaging import steady_average
+from fenvik.core.procedures.job import STEPS, Job, proof_of, score
+from fenvik.core.procedures.rig import BudgetError, Desk, Fraction, StoppedError
+from fenvik.core.signal.patches import COLOURS, Patch, patch
+from fenvik.core.types import Floats
+from fenvik.link.display import LinkedDisplay
+from fenvik.link.faults import DeviceError
+from fenvik.web.controls.models import ControlChange
+from fenvik.web.devices.displays import NotPairedError
+from fenvik.web.devices.models import Device, Pairing
+from fenvik.web.devices.services import locate
+from fenvik.web.passes.engine import Plan, Runner, _Ended
+from fenvik.web.passes.models import PassState
+from fenvik.web.passes.store import Asked, LostPassError, Store
+
+log = structlog.get_logger(__name__)
+LEAST_BUDGET = 2 * len(proof_of(STEPS)) + 10
+TIME_OVER = "The minutes that were allowed are over."
+
+
+def label_of(percent: Fraction) -> str:
+    """Return what a patch is called: a grey, a full colour, a pale one, or its three percentages."""
+    if len(set(percent)) == 1:
+        return f"{percent[0]:g} %"
+    top = max(percent)
+    name = next((name for name, mix in COLOURS.items() if mix == tuple(int(v == top) for v in percent)), "")
+    if len(set(percent)) == 2 and name:
+        return f"{name} {top:g} %" if min(percent) == 0 else f"pale {name}"
+    return " ".join(f"{v:g}" for v in percent)
+
+
+class HandsFreeRunner(Runner):
+    """Runs one hands-free pass."""
+
+    def __init__(self, plan: Plan, store: Store) -> None:
+        super().__init__(plan, store)
+        self.told: dict[str, Any] = dict(plan.pass_.conditions["job"])
+        self.display_line: LinkedDisplay | None = None
+        self.stops = False
+
+    def let_go(self) -> None:
+        """Close the connections."""
+        super().let_go()
+        if self.display_line is not None:
+            self.display_line.close()
+        self.display_line = None
+
+    def _lines(self) -> list[Any]:
+        own = self.display_line
+        return [*super()._lines(), *([own.connection] if own is not None else [])]
+
+    def _heed(self, asked: Asked) -> None:
+        if asked.stop and not self.stops:
+            self.stops = True
+            raise StoppedError
+        if not self.stops:
+            super()._heed(asked)
+
+    def run(self) -> None:
+        """Do the whole job, from its beginning or from where it was cut off."""
+        rig = _Rig(self)
+        desk = Desk(rig, budget=int(self.told["budget"]), heard=self._say)
+        job = Job(desk, self.plan.pass_.tuning.target, tuple(self.told["steps"]), luminance=self.told.get("luminance"))
+        try:
+            self._heed(self.store.asked())
+            rig.begin()
+            job.run()
+            rig.go_live()
+            self._report(desk, job)
+            self._finish(PassState.DONE)
+        except StoppedError:
+            self._stopped(desk, job, rig)
+        except _Ended:
+            return
+        except LostPassError:
+            raise
+        except FenvikError as problem:
+            # A rule that cannot go on, such as a white without light: what was reached is kept and said.
+            desk.notes.append(f"{problem} It was ended there.")
+            self._report(desk, job)
+            self._finish(PassState.STOPPED)
+
+    def _stopped(self, desk: Desk, job: Job, rig: "_Rig") -> None:
+        if self.told.get("on_stop") == "restore":
+            try:
+                rig.look()
+                desk.put(desk.found)
+                job.restored = True
+                desk.notes.append("It was stopped, and every control was put back to where it stood before.")
+            except FenvikError as problem:
+                desk.notes.append(f"It was stopped; not every control could be put back: {problem}")
+        else:
+            desk.notes.append("It was stopped; what it had set by then is kept.")
+        self._report(desk, job)
+        self._finish(PassState.STOPPED)
+
+    def _say(self, words: str) -> None:
+        self.told["phase"] = words
+        if self.is_live:
+            self.store.tell(self.told)
+
+    @property
+    def is_live(self) -> bool:
+        """Whether everything that was stored before has been gone through."""
+        return bool(self.told.get("live", False))
+
+    def _report(self, desk: Desk, job: Job) -> None:
+        target = self.plan.pass_.tuning.target
+        self.told |= {
+            "notes": list(dict.fromkeys(desk.notes)), "restored": job.restored, "dead": desk.dead,
+            "readings": len(desk.taken), "phase": "",
+            "moves": ControlChange.objects.filter(of_pass=self.plan.pass_).count(),
+            "found_score": score(job.as_found, target) if len(job.as_found) == len(job.proof) else None,
+            "left_score": score(job.as_left, target) if len(job.as_left) == len(job.proof) else None,
+            "left_from": len(desk.taken) - len(job.proof) if job.as_left and not job.restored else None,
+        }  # fmt: skip
+        self.store.tell(self.told)
+
+    def display(self) -> LinkedDisplay:
+        """Return a line to the display, paired. Raises NotPairedError, LinkFault, DeviceError."""
+        if self.display_line is None:
+            device = Device.objects.get(pk=self.told["display"])
+            pairing = Pairing.objects.filter(device=device).first()
+            if pairing is None:
+                raise NotPairedError(f"{device.name} is not paired any more: pair it again at Arrival, then go on.")
+            self.display_line = LinkedDisplay(locate(device, for_page=False), pairing.token)
+        return self.display_line
+
+    def patiently(self, act: Any) -> Any:
+        """Do something over the links; a device that is away is waited for as in any pass."""
+        while True:
+            try:
+                made = act()
+            except FenvikError as problem:
+                self.let_go()
+                log.warning("device failed", pass_id=self.plan.pass_.pk, problem=str(problem))
+                if isinstance(problem, DeviceError) and problem.number == DeviceError.NOT_PAIRED:
+                    Pairing.objects.filter(device_id=self.told["display"]).delete()
+                    problem = NotPairedError("The display no longer knows Fenvik: pair it again at Arrival, then go on.")
+                if self.stops:
+                    raise
+                self._wait_for_device(problem)
+                continue
+            if self.failing_since is not None:
+                self.failing_since = None
+                self.store.set_state(PassState.RUNNING)
+            return made
+
+    def take_one(self, percent: Fraction) -> Floats:
+        """Read a patch and keep the reading; return XYZ (3,) through the correction."""
+        pass_ = self.plan.pass_
+        label = label_of(percent)
+        shown = patch(label, percent, pass_.bits, pass_.range)  # type: ignore[arg-type]
+        row = shown.as_json()
+        self.store.append(len(self.rows), row)
+        self.rows = [*self.rows, row]
+        self.next = len(self.rows) - 1
+
+        def act() -> Any:
+            self._connect()
+            taken = self._read(shown, show=True)
+            self._see_that_it_lives(shown, taken, None)
+            return taken
+
+        taken = self.patiently(act)
+        asked = self.store.add(taken)
+        self.taken += 1
+        matrix = pass_.matrix
+        xyz = np.array(taken.xyz)
+        self._heed(asked)
+        return xyz if matrix is None else np.asarray(matrix @ xyz)
+
+    def average_for(self, patch: Patch) -> int:
+        """Return how many averages a patch is read with: a noisy meter that is quick reads more than once."""
+        pass_ = self.plan.pass_
+        fraction = np.clip(patch.fraction(pass_.bits, pass_.range), 0.0, 1.0)  # type: ignore[arg-type]
+        luminance = max(self.brightest, 30.0) * float(fraction.max()) ** 2.3
+        steady = steady_average(
+            self.repeatability, pass_.meter_facts["typical"], max(luminance, 0.01), grey=bool(np.ptp(fraction) == 0)
+        )
+        return max(pass_.average, steady)
+
+    def keep_change(self, control: dict[str, Any], before: Any, after: Any, group: uuid.UUID) -> None:
+        """Log a control that was set."""
+        pass_ = self.plan.pass_
+        ControlChange.objects.create(
+            tuning_id=pass_.tuning_id, group=group, control=control["id"], label=control["label"], before=before, after=after,
+            at=datetime.now(UTC), by=pass_.created_by, of_pass=pass_,
+        )  # fmt: skip
+
+
+class _Rig:
+    """The rig of a run: first what is stored, then the devices."""
+
+    def __init__(self, runner: HandsFreeRunner) -> None:
+        self.runner = runner
+        pass_ = runner.plan.pass_
+        self.controls: list[dict[str, Any]] = [dict(control) for control in runner.told["controls"]]
+        self._by = {control["id"]: control for control in self.controls}
+        self._readings = list(pass_.readings.order_by("id"))
+        self._changes = list(ControlChange.objects.filter(of_pass=pass_).order_by("id"))
+        self._at = self._change_at = 0
+        self._over = False
+        self._group, self._in_group = uuid.uuid4(), set[str]()
+        runner.told["live"] = not self._readings and not self._changes
+
+    def begin(self) -> None:
+        """Choose the mode, where nothing was stored yet."""
+        if self.runner.told["live"]:
+            self._choose()
+
+    def _choose(self) -> None:
+        self.runner.patiently(lambda: self.runner.display().choose(self.runner.told["mode"]))
+
+    def go_live(self) -> None:
+        """Let the display stand where the stored changes left it: somebody may have turned something meanwhile."""
+        if self.runner.told.get("live"):
+            return
+        self.runner.told["live"] = True
+        self._choose()
+        listed = self.runner.patiently(lambda: self.runner.display().controls(self.runner.told["mode"]))
+        really = {control["id"]: control["value"] for control in listed}
+        for control in self.controls:
+            stands = really.get(control["id"], control["value"])
+            if stands != control["value"]:
+                self._send(control["id"], control["value"])
+                self.runner.keep_change(control, stands, control["value"], uuid.uuid4())
+        # A patch that was appended and not read before the end came is read now, at its own place in the list.
+        self.runner.rows = self.runner.rows[: len(self._readings)]
+
+    def look(self) -> None:
+        """Take every control as the display really has it: the run was asked to stop before it had gone through what is stored."""
+        if self.runner.told.get("live"):
+            return
+        self.runner.told["live"] = True
+        for control in self.runner.patiently(lambda: self.runner.display().controls(self.runner.told["mode"])):
+            if control["id"] in self._by:
+                self._by[control["id"]]["value"] = control["value"]
+
+    def _send(self, control: str, value: Any) -> Any:
+        return self.runner.patiently(lambda: self.runner.display().set(self.runner.told["mode"], control, value))
+
+    def read(self, percent: Fraction) -> tuple[Floats, Floats]:
+        """Return fractions (3,) and XYZ (3,) of a patch: what was stored, or what the meter says."""
+        pass_ = self.runner.plan.pass_
+        shown = patch("", percent, pass_.bits, pass_.range)  # type: ignore[arg-type]
+        fraction = shown.fraction(pass_.bits, pass_.range)  # type: ignore[arg-type]
+        self._group, self._in_group = uuid.uuid4(), set()
+        if self._at == self.runner.told.get("over_at") and not self._over:
+            # The time was over here before the run was cut off, and the proof came next.
+            self._over = True
+            raise BudgetError(TIME_OVER)
+        if self._at < len(self._readings):
+            row = self._readings[self._at]
+            if (row.r, row.g, row.b) != shown.rgb:
+                raise FenvikError("What was stored of this run is not what would be read now: Fenvik was renewed meanwhile.")
+            self._at += 1
+            xyz = np.array([row.x, row.y, row.z])
+            return fraction, xyz if pass_.matrix is None else pass_.matrix @ xyz
+        self._see_the_clock()
+        self.go_live()
+        self._at += 1
+        return fraction, self.runner.take_one(percent)
+
+    def _see_the_clock(self) -> None:
+        """End the adjusting when its minutes are over; the proof is read all the same. Raises BudgetError."""
+        told, started = self.runner.told, self.runner.plan.pass_.started_at
+        proof = self._at < len(proof_of(told["steps"])) or told.get("phase") == "as left"
+        if self._over or proof or not told.get("minutes") or started is None:
+            return
+        if (datetime.now(UTC) - started).total_seconds() > 60.0 * float(told["minutes"]):
+            self._over, told["over_at"] = True, self._at
+            self.runner.store.tell(told)
+            raise BudgetError(TIME_OVER)
+
+    def set(self, control: str, value: Any) -> Any:
+        """Set a control, or go through what was set before."""
+        if self._change_at < len(self._changes) and not self.runner.told.get("live"):
+            stored = self._changes[self._change_at]
+            if stored.control == control:
+                self._change_at += 1
+                return stored.after
+        self.go_live()
+        before = self._by[control]["value"]
+        now = self._send(control, value)
+        if now != before:
+            if control in self._in_group:
+                self._group, self._in_group = uuid.uuid4(), set()
+            self._in_group.add(control)
+            self.runner.keep_change(self._by[control], before, now, self._group)
+        return now

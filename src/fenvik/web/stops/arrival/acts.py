@@ -1,0 +1,191 @@
+"""What can be done at Arrival."""
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect
+from django.urls import reverse
+from django.utils import timezone
+
+from fenvik.formats.sheet import MOST_BYTES, SheetFileError
+from fenvik.web.clients.forms import DisplayForm, RoomForm
+from fenvik.web.clients.models import Display
+from fenvik.web.clients.services import keep_display, keep_room
+from fenvik.web.controls import exchange, maps
+from fenvik.web.controls.models import Moment
+from fenvik.web.controls.services import copy_sheet, note_found
+from fenvik.web.devices import displays
+from fenvik.web.people.policy import Right
+from fenvik.web.planning.services import keep_target
+from fenvik.web.stops.acts import number_in, typed_values
+from fenvik.web.stops.answers import show_stop
+from fenvik.web.stops.registry import can_be_done
+from fenvik.web.visits.forms import TargetForm
+from fenvik.web.visits.models import Tuning
+
+
+def _whole(tuning: Tuning) -> Tuning:
+    return Tuning.objects.select_related("display__room__client", "display__link__pairing", "display__menu_map").get(
+        pk=tuning.pk
+    )
+
+
+def _part(tuning: Tuning, part: str) -> HttpResponse:
+    return redirect(f"{reverse('stop', args=(tuning.pk, 'arrival'))}?view={part}")
+
+
+def note(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Note the settings as found."""
+    seen = number_in(request, "seen")
+    note_found(
+        tuning_id=tuning.pk,
+        actor=request.user,
+        typed=typed_values(request),
+        now=timezone.now(),
+        seen=None if seen < 0 else seen,
+    )
+    return redirect("stop", pk=tuning.pk, stop="groundwork")
+
+
+def show_code(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Let the display show its pairing code."""
+    displays.show_code(_whole(tuning).display)
+    messages.info(request, "The display shows a code now: type it here.")
+    return None
+
+
+def pair(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Answer the code."""
+    whole = _whole(tuning)
+    displays.answer_code(
+        display=whole.display, code=request.POST.get("code", "")[:40], actor=request.user, now=timezone.now()
+    )
+    displays.look(tuning=_whole(tuning), now=timezone.now())
+    messages.info(request, f"{whole.display.name} is paired: its menu and settings can be read.")
+    return None
+
+
+def read_menu(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Read menu and settings over the link."""
+    controls, different = maps.read_over_link(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    if different:
+        messages.info(
+            request,
+            f"{controls} controls were read; {different} stood otherwise than noted and "
+            f"{'was' if different == 1 else 'were'} logged.",
+        )
+    else:
+        messages.info(request, f"{controls} controls were read from the display.")
+    return None
+
+
+def look(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Ask the display what it shows."""
+    displays.look(tuning=_whole(tuning), now=timezone.now())
+    return None
+
+
+def look_quietly(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Let the display be asked what it shows, for a page that does so by itself: it hears of what is new, and waits for nothing."""
+    displays.look_later(tuning)
+    return HttpResponse(status=204)
+
+
+def add_block(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Add a block of controls to the menu map."""
+    maps.add_block(
+        display_id=tuning.display_id, actor=request.user, kind=request.POST.get("block", ""), typed=request.POST
+    )  # type: ignore[arg-type]
+    return _part(tuning, "menu")
+
+
+def keep_menu(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Keep the menu map as it was changed."""
+    maps.change_map(
+        display_id=tuning.display_id, actor=request.user, typed=request.POST, seen=request.POST.get("seen", "")
+    )  # type: ignore[arg-type]
+    messages.info(request, "The menu map is kept.")
+    return _part(tuning, "menu")
+
+
+def use_map(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Use the menu map of an earlier visit."""
+    maps.use_map(display_id=tuning.display_id, actor=request.user, map_id=number_in(request, "map"))
+    return _part(tuning, "menu")
+
+
+def copy(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Copy a sheet to another tuning, or one from elsewhere to this one."""
+    to = number_in(request, "to")
+    made, left_out = copy_sheet(sheet_id=number_in(request, "sheet"), to_tuning_id=to, actor=request.user, now=timezone.now())
+    messages.info(
+        request,
+        f"{len(made.values)} values were copied to {made.tuning.name}. Nothing has been turned yet: "
+        f"the list beside says what to turn.{_left_out(left_out)}",
+    )
+    return redirect(f"{reverse('stop', args=(to, 'arrival'))}?view=sheets&sheet={made.pk}")
+
+
+def import_sheet(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Take a sheet in from a file."""
+    sent = request.FILES.get("file")
+    if sent is None:
+        messages.error(request, "Choose a file first: a settings sheet as JSON or CSV.")
+        return None
+    if sent.size > MOST_BYTES:
+        raise SheetFileError(f"The file has {sent.size:,} bytes; a settings sheet has at most {MOST_BYTES:,}.")
+    data = sent.read()
+    moment = Moment.FOUND if request.POST.get("moment") == Moment.FOUND else Moment.NOTED
+    made = exchange.import_sheet(
+        tuning_id=tuning.pk, actor=request.user, data=data, now=timezone.now(), moment=moment,
+        by_role=request.POST.get("by_role") == "1",
+    )  # fmt: skip
+    said = _left_out(made.unknown) + _left_out(made.other_range, "has another range here")
+    messages.info(request, f"{len(made.sheet.values)} values were taken from the file.{said}")
+    return redirect(f"{reverse('stop', args=(tuning.pk, 'arrival'))}?view=sheets&sheet={made.sheet.pk}")
+
+
+def _left_out(labels: list[str], why: str = "this menu has no such control, or another range") -> str:
+    more = f" and {len(labels) - 5} more" if len(labels) > 5 else ""
+    return f" Left out, since {why}: {', '.join(labels[:5])}{more}." if labels else ""
+
+
+def keep_place(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Keep display and room."""
+    display = Display.objects.select_related("room__client").get(pk=tuning.display_id)
+    form = DisplayForm(request.POST, instance=display, firm_id=request.user.firm_id)
+    room_form = RoomForm(request.POST, instance=display.room, prefix="room")
+    if not (form.is_valid() & room_form.is_valid()):
+        return _refused(request, tuning, display_form=form, room_form=room_form)
+    keep_room(room=room_form.save(commit=False), actor=request.user)
+    keep_display(display=form.save(commit=False), actor=request.user, feeds=form.cleaned_data["feeds"])
+    messages.info(request, "Kept.")
+    return None
+
+
+def keep_aim(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Keep the target."""
+    form = TargetForm(request.POST, tuning=tuning)
+    if not form.is_valid():
+        return _refused(request, tuning, target_form=form)
+    keep_target(tuning_id=tuning.pk, actor=request.user, cleaned=form.cleaned_data)
+    return None
+
+
+def _refused(request: HttpRequest, tuning: Tuning, **forms: object) -> HttpResponse:
+    return show_stop(request, tuning.pk, "arrival", problems=True, **forms)
+
+
+can_be_done({
+    "note": note,
+    "show-code": show_code,
+    "pair": pair,
+    "read-menu": read_menu,
+    "look": look,
+    "look-quietly": look_quietly,
+    "add-block": add_block,
+    "keep-menu": keep_menu,
+    "use-map": use_map,
+    "copy-sheet": copy,
+    "import-sheet": import_sheet,
+})
+can_be_done({"keep-place": keep_place, "keep-target": keep_aim}, Right.PLAN)

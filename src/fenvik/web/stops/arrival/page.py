@@ -1,0 +1,157 @@
+"""The stop Arrival: settings, sheets and their comparison, the display, its menu map, the target."""
+
+from typing import Any
+
+from fenvik.core.proposals import Room as RoomLight
+from fenvik.core.proposals import propose
+from fenvik.web.clients.forms import DisplayForm, RoomForm
+from fenvik.web.controls.blocks import BLOCKS, ROLES
+from fenvik.web.controls.exchange import differences
+from fenvik.web.controls.maps import same_model
+from fenvik.web.controls.models import Moment, SettingsSheet
+from fenvik.web.devices.displays import link_of
+from fenvik.web.devices.models import Device, DeviceRole
+from fenvik.web.kit.templatetags.fenvik import setting
+from fenvik.web.stops.registry import Page, pages
+from fenvik.web.stops.scenes import Scene
+from fenvik.web.visits.forms import TargetForm
+from fenvik.web.visits.models import Tuning
+
+
+def fill(scene: Scene) -> None:
+    """Add what the asked part of Arrival shows."""
+    part = scene.options.part("arrival")
+    scene.extra["part"] = part
+    _FILL[part](scene)
+
+
+def grouped(rows: list[dict[str, Any]]) -> dict[str, list[dict[str, Any]]]:
+    """Return the rows of a menu by group, in the menu's own order."""
+    groups: dict[str, list[dict[str, Any]]] = {}
+    for row in rows:
+        groups.setdefault(row["group"], []).append(row)
+    return groups
+
+
+def _settings(scene: Scene) -> None:
+    # What was left empty when the sheet was noted is not filled in by itself now.
+    usual = scene.values.found is None
+    typed, problems = scene.extra.get("typed"), scene.extra.get("problems") or {}
+    rows = [
+        _field(row, typed, problems if isinstance(problems, dict) else {}, usual=usual) for row in scene.values.rows
+    ]
+    scene.extra["groups"] = grouped(rows)
+    scene.extra["seen"] = scene.tuning.found_sheets[0].pk if scene.tuning.found_sheets else 0
+    scene.extra["link"] = _link(scene.tuning)
+
+
+def _field(row: dict[str, Any], typed: Any, problems: dict[str, str], *, usual: bool) -> dict[str, Any]:
+    """Return a control as its field in a sheet: a sheet has hundreds, so the template is left little to work out."""
+    name, kind = row["id"], row["kind"]
+    start = row["usual"] if usual and row["found"] is None else row["found"]
+    text = setting(start) if start is not None else ""
+    if typed is not None:
+        text = typed.get(f"value-{name}", "")
+    made = {**row, "shown": text, "problem": problems.get(name, ""), "hint": "", "choices": None}
+    if kind == "range":
+        made["hint"] = f"{setting(row['min'])} to {setting(row['max'])}"
+    else:
+        options = row["options"] if kind == "choice" else ("on", "off")
+        made["choices"] = [(option, option == text) for option in options]
+    if row["changed"]:
+        made["hint"] += f" now {setting(row['now'])}"
+    return made
+
+
+def _link(tuning: Any) -> dict[str, Any] | None:
+    device = link_of(tuning.display)
+    if device is None:
+        return None
+    return {"device": device, "paired": hasattr(device, "pairing")}
+
+
+def _sheet_row(sheet: SettingsSheet, *, here: bool) -> dict[str, Any]:
+    who = "" if sheet.by is None else (sheet.by.first_name or sheet.by.username)
+    values = f"{sheet.note or sheet.get_origin_display()}, {len(sheet.values)} values"
+    elsewhere = "" if here else f"{sheet.tuning.visit.client.name}, {sheet.get_moment_display()}"
+    return {
+        "id": str(sheet.pk), "sheet": sheet, "here": here, "who": who, "values": sheet.values,
+        "title": sheet.get_moment_display() if here else sheet.tuning.name, "whose": elsewhere or values,
+    }  # fmt: skip
+
+
+def _sheets(scene: Scene) -> None:
+    tuning = scene.tuning
+    own = list(
+        SettingsSheet.objects.filter(tuning=tuning).select_related("by", "tuning__visit").order_by("-at", "-id")[:40]
+    )
+    elsewhere = list(
+        SettingsSheet.objects.filter(tuning__display__menu_map_id=tuning.display.menu_map_id)
+        .exclude(tuning=tuning)
+        .filter(tuning__visit__firm_id=tuning.visit.firm_id)
+        .select_related("by", "tuning__visit__client")
+        .order_by("-at", "-id")[:20]
+    ) if tuning.display.menu_map_id else []  # fmt: skip
+    rows = [_sheet_row(s, here=True) for s in own] + [_sheet_row(s, here=False) for s in elsewhere]
+    known = {row["id"]: row for row in rows}
+    # How it was found is what most people come to look at: what has been changed since, and the way back.
+    found = next((row for row in rows if row["here"] and row["sheet"].moment == Moment.FOUND), None)
+    one = known.get(scene.options.get("sheet")) or found or (rows[0] if rows else None)
+    other = known.get(scene.options.get("other"))
+    now = {"id": "now", "values": scene.values.now, "here": True}
+    shown = other or now
+    scene.extra |= {
+        "sheets": rows,
+        "one": one,
+        "other": shown,
+        "differences": [] if one is None else differences(scene.values.controls, one["values"], shown["values"]),
+        "others": list(
+            Tuning.objects.filter(visit_id=tuning.visit_id).exclude(pk=tuning.pk).order_by("pk").values("pk", "name")
+        ),
+    }  # fmt: skip
+    # In reverse, so that what was turned last is turned back first.
+    turned = {change.control: i for i, change in enumerate(scene.values.changes)}
+    if one is not None:
+        back = differences(scene.values.controls, scene.values.now, one["values"])
+        back = [d for d in back if d.other is not None]
+        scene.extra["restore"] = sorted(back, key=lambda d: -turned.get(d.id, -1))
+
+
+def _display(scene: Scene) -> None:
+    tuning = scene.tuning
+    scene.extra |= {
+        "display_form": scene.extra.get("display_form")
+        or DisplayForm(instance=tuning.display, firm_id=tuning.visit.firm_id),
+        "room_form": scene.extra.get("room_form") or RoomForm(instance=tuning.display.room, prefix="room"),
+        "feeds": list(tuning.display.feeds.all()),
+        "link": _link(tuning),
+        "links": list(Device.objects.of_firm(tuning.visit.firm_id).filter(role=DeviceRole.DISPLAY).order_by("name")),
+        "said": tuning.display.said,
+    }
+
+
+def _menu(scene: Scene) -> None:
+    display = scene.tuning.display
+    scene.extra["link"] = _link(scene.tuning)
+    scene.extra |= {
+        "blocks": BLOCKS,
+        "roles": ROLES,
+        "menu": display.menu_map,
+        "earlier": same_model(display),
+        "seen": display.menu_map.changed_at.isoformat() if display.menu_map else "",
+    }
+
+
+def _target(scene: Scene) -> None:
+    tuning = scene.tuning
+    room = RoomLight(tuning.display.room.lux_day, tuning.display.room.lux_night)
+    scene.extra |= {
+        "target_form": scene.extra.get("target_form") or TargetForm(tuning=tuning),
+        "proposal": propose(tuning.purpose, tuning.signal, technology=tuning.display.technology, room=room),
+    }
+
+
+_FILL = {"settings": _settings, "sheets": _sheets, "display": _display, "menu": _menu, "target": _target}
+
+
+pages["arrival"] = Page(fill, "arrival/field.html", "arrival/hand.html")

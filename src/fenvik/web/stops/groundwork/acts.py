@@ -1,0 +1,143 @@
+"""What can be done at Groundwork."""
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.utils import timezone
+
+from fenvik.core.errors import FenvikError
+from fenvik.core.signal.patterns import PATTERNS
+from fenvik.web.groundwork import services
+from fenvik.web.groundwork.levels import STEPS
+from fenvik.web.patterns import services as patterns
+from fenvik.web.stops.acts import group_of, number_in, typed_values
+from fenvik.web.stops.answers import back_to
+from fenvik.web.stops.registry import can_be_done
+from fenvik.web.visits.models import Tuning
+
+
+def answer(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Keep an answer to a check; the next open one is shown after it."""
+    sent = request.POST
+    services.answer_check(
+        tuning_id=tuning.pk, actor=request.user, check_id=sent.get("check", ""), answer=sent.get("answer", ""), now=timezone.now(),
+        before=sent.get("before", ""), after=sent.get("after", ""), because=sent.get("because", ""),
+    )  # fmt: skip
+    return back_to(request, tuning, check="")
+
+
+def open_screen(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Make the visit's pattern screen and give it a number."""
+    patterns.new_number(visit_id=tuning.visit_id, actor=request.user, now=timezone.now())
+    return None
+
+
+def withdraw_screen(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Let the pattern screen's address open nothing any more."""
+    patterns.withdraw_screen(visit_id=tuning.visit_id, actor=request.user, now=timezone.now())
+    messages.info(request, "The pattern screen’s address opens nothing any more. Asked for again, it has a new one.")
+    return None
+
+
+def show(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Show a pattern with its options."""
+    typed = {name[2:]: text[:200] for name, text in request.POST.items() if name.startswith("o-")}
+    places = patterns.show(
+        tuning_id=tuning.pk,
+        actor=request.user,
+        pattern=request.POST.get("pattern", ""),
+        typed=typed,
+        now=timezone.now(),
+    )
+    messages.info(request, f"Shown on {' and '.join(places)}.")
+    return None
+
+
+def identify(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Let the pattern screen say for two seconds which visit it belongs to."""
+    patterns.say_who(visit_id=tuning.visit_id, actor=request.user)
+    return None
+
+
+def driver_range(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Keep what the driver does to codes."""
+    patterns.set_range(visit_id=tuning.visit_id, actor=request.user, driver_range=request.POST.get("range", ""))
+    return None
+
+
+def use_screen(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Let the pattern screen be the source of this tuning's passes."""
+    screen = patterns.screen_of(visit_id=tuning.visit_id, firm_id=request.user.firm_id)
+    Tuning.objects.filter(pk=tuning.pk).update(source=screen.device, bits=8)
+    messages.info(request, "Passes of this tuning take their patches from the pattern screen now: 8 bits of SDR.")
+    return None
+
+
+def look_by(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Log what a control was set to by a pattern."""
+    typed = typed_values(request)
+    if request.POST.get("control"):
+        typed = {request.POST["control"][:80]: request.POST.get("other-value", "")[:40]}
+    services.go_through(
+        tuning_id=tuning.pk, actor=request.user, step="", pattern=request.POST.get("pattern", "")[:40], typed=typed,
+        seen=number_in(request, "seen"), now=timezone.now(), group=group_of(request),
+    )  # fmt: skip
+    return None
+
+
+def _show_step(request: HttpRequest, tuning: Tuning, step: str) -> None:
+    """Show the pattern of a step; where it cannot be shown, say so and go on."""
+    chosen = STEPS[step]
+    try:
+        patterns.show(
+            tuning_id=tuning.pk,
+            actor=request.user,
+            pattern=chosen.pattern,
+            typed=dict(chosen.options),
+            now=timezone.now(),
+            step="",
+        )
+    except FenvikError as problem:
+        messages.error(request, str(problem))
+
+
+def step(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Log a step of the levels and go to another one, whose pattern is shown at once."""
+    done, wanted = request.POST.get("done", ""), request.POST.get("to", "")
+    if done in STEPS:
+        services.go_through(
+            tuning_id=tuning.pk, actor=request.user, step=done, pattern=STEPS[done].pattern, typed=typed_values(request),
+            seen=number_in(request, "seen"), now=timezone.now(), group=group_of(request),
+        )  # fmt: skip
+    if wanted in STEPS:
+        _show_step(request, tuning, wanted)
+        return back_to(request, tuning, step=wanted)
+    return back_to(request, tuning, step="")
+
+
+def show_other(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Show another pattern of the same step."""
+    name = request.POST.get("pattern", "")
+    if name in PATTERNS:
+        patterns.show(tuning_id=tuning.pk, actor=request.user, pattern=name, typed={}, now=timezone.now())
+    return None
+
+
+def watch(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Watch the display warm up."""
+    services.watch_warm_up(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    return None
+
+
+can_be_done({
+    "answer": answer,
+    "open-screen": open_screen,
+    "withdraw-screen": withdraw_screen,
+    "show": show,
+    "show-other": show_other,
+    "identify": identify,
+    "driver-range": driver_range,
+    "use-screen": use_screen,
+    "look-by": look_by,
+    "step": step,
+    "watch": watch,
+})

@@ -1,0 +1,257 @@
+"""What can be done at Instruments, and what a person answers whom a pass asks."""
+
+import time
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect
+from django.urls import reverse
+from django.utils import timezone
+
+from fenvik.core.measure.averaging import usual
+from fenvik.core.signal.patches import grey
+from fenvik.formats.typed import parse_typed
+from fenvik.web.corrections import choosing, making
+from fenvik.web.devices.forms import KeyedMeterForm, KeyedSourceForm
+from fenvik.web.devices.keyed import keyed_meter, keyed_source
+from fenvik.web.devices.models import Device, DeviceRole
+from fenvik.web.devices.services import take_up
+from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.kit.notify import notify
+from fenvik.web.passes import services as passes
+from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.patterns import services as patterns
+from fenvik.web.stops.acts import number_in
+from fenvik.web.stops.answers import show_stop
+from fenvik.web.stops.instruments.forms import MeasureForm
+from fenvik.web.stops.registry import can_be_done
+from fenvik.web.visits.models import Tuning
+
+AIM_WINDOW, AIM_SURROUND = 2.0, 10.0  # percent of area and of signal: small, so that a meter beside it sees it fall
+BACK = ("back", "b")  # typed instead of a value: hands that type stay on the keys
+NEXT_S = 1.2  # how long an answer waits for what is asked next, so that the page that comes back asks it already
+
+
+def _at(pk: int, part: str) -> HttpResponse:
+    return redirect(f"{reverse('stop', args=(pk, 'instruments'))}?view={part}")
+
+
+def _choose_single(tuning: Tuning, firm_id: int) -> None:
+    for role, name in ((DeviceRole.METER, "meter"), (DeviceRole.SOURCE, "source")):
+        of_role = Device.objects.of_firm(firm_id).filter(role=role, removed_at__isnull=True, screen__isnull=True)
+        if getattr(tuning, f"{name}_id") is None and of_role.count() == 1:
+            setattr(tuning, name, of_role.get())
+            tuning.save(update_fields=[name])
+    choosing.renew(tuning, timezone.now())
+
+
+def measure(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Keep how the tuning is measured."""
+    refused = _keep_form(request, tuning)
+    return refused or redirect("stop", pk=tuning.pk, stop="instruments")
+
+
+def _keep_typed(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Keep the form where an act came with it; return the page that says what is wrong with it."""
+    return _keep_form(request, tuning) if "window" in request.POST else None
+
+
+def _keep_form(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    form = MeasureForm(request.POST, instance=tuning)
+    if not form.is_valid():
+        return show_stop(request, tuning.pk, "instruments", measure_form=form, problems=True)
+    form.save()
+    choosing.renew(tuning, timezone.now())
+    notify(tuning.pk)
+    return None
+
+
+def as_usual(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Measure as is usual for the display's technology; what else was typed in the form is kept."""
+    refused = _keep_typed(request, tuning)
+    if refused is not None:
+        return refused
+    suits = usual(tuning.display.technology)
+    tuning.window, tuning.surround, tuning.settle_s = suits.window, suits.surround, suits.settle_s
+    tuning.average, tuning.low_below, tuning.low_average = suits.average, suits.low_below, suits.low_average
+    tuning.save(update_fields=["window", "surround", "settle_s", "average", "low_below", "low_average"])
+    notify(tuning.pk)
+    return redirect("stop", pk=tuning.pk, stop="instruments")
+
+
+def directory(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Take up what answers at an address; a single meter or source is chosen at once."""
+    found = take_up(actor=request.user, address=request.POST.get("address", "")[:200], now=timezone.now())
+    for problem in found.problems:
+        messages.error(request, problem)
+    if found.devices:
+        messages.info(request, f"Found: {', '.join(device.name for device in found.devices)}.")
+    _choose_single(tuning, request.user.firm_id)
+    notify(tuning.pk)
+    return redirect("stop", pk=tuning.pk, stop="instruments")
+
+
+def keyed(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Make a meter or a source that is keyed in, and measure this tuning with it."""
+    now, role = timezone.now(), request.POST.get("role", "")
+    if role == "meter":
+        form = KeyedMeterForm(request.POST, prefix="km")
+        if not form.is_valid():
+            return show_stop(request, tuning.pk, "instruments", keyed_meter_form=form, problems=True)
+        tuning.meter = keyed_meter(actor=request.user, now=now, **form.cleaned_data)
+        tuning.effort = tuning.low_effort = ""
+        tuning.save(update_fields=["meter", "effort", "low_effort"])
+        choosing.renew(tuning, now)
+    else:
+        made = KeyedSourceForm(request.POST, prefix="ks")
+        if not made.is_valid():
+            return show_stop(request, tuning.pk, "instruments", keyed_source_form=made, problems=True)
+        cleaned = made.cleaned_data
+        tuning.source = keyed_source(actor=request.user, name=cleaned["name"], range_=cleaned["range"], now=now)
+        if tuning.bits not in tuning.source.facts["bits"]:
+            tuning.bits = 8
+        tuning.save(update_fields=["source", "bits"])
+    notify(tuning.pk)
+    return redirect("stop", pk=tuning.pk, stop="instruments")
+
+
+def try_them(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Show white, black and white again and read them, with the instruments as they stand in the form."""
+    refused = _keep_typed(request, tuning)
+    if refused is not None:
+        return refused
+    listed = [grey(level, tuning.bits, tuning.range) for level in (100.0, 0.0, 100.0)]  # type: ignore[arg-type]
+    passes.start_pass(
+        tuning_id=tuning.pk, actor=request.user, now=timezone.now(), purpose=PassPurpose.TRY, patches=listed
+    )
+    return _at(tuning.pk, "devices")
+
+
+def aim(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Read a small white window until told to stop, or stop."""
+    now = timezone.now()
+    running = tuning.passes.filter(finished_at__isnull=True, purpose=PassPurpose.AIM).first()
+    if running is not None:
+        passes.ask_to_stop(pass_id=running.pk, actor=request.user, now=now)
+        return _at(tuning.pk, "aim")
+    how = passes.How(window=AIM_WINDOW, surround=AIM_SURROUND, average=1, effort=_quickest(tuning))
+    passes.start_pass(
+        tuning_id=tuning.pk, actor=request.user, now=now, purpose=PassPurpose.AIM, repeat=True, how=how,
+        patches=[grey(100.0, tuning.bits, tuning.range)],  # type: ignore[arg-type]
+    )  # fmt: skip
+    return _at(tuning.pk, "aim")
+
+
+def _quickest(tuning: Tuning) -> str:
+    efforts = [] if tuning.meter is None else tuning.meter.facts.get("efforts", [])
+    return efforts[0] if efforts and not tuning.meter.is_keyed else ""
+
+
+def show_alignment(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Show the alignment picture."""
+    places = patterns.show(
+        tuning_id=tuning.pk, actor=request.user, pattern="alignment", typed={}, now=timezone.now()
+    )
+    messages.info(request, f"Shown on {' and '.join(places)}.")
+    return _at(tuning.pk, "aim")
+
+
+def make_correction(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Start reading for a correction."""
+    making.start(
+        tuning_id=tuning.pk, actor=request.user, reference_id=number_in(request, "reference"),
+        at_once=request.POST.get("way") == "at-once", method=request.POST.get("method", "")[:20],
+        average=number_in(request, "average"), now=timezone.now(),
+    )  # fmt: skip
+    return _at(tuning.pk, "correction")
+
+
+def keep_correction(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Keep the correction that a pass gives."""
+    pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
+    made = making.keep(
+        pass_id=pass_.pk, actor=request.user, method=request.POST.get("method", "")[:20],
+        note=request.POST.get("note", ""), now=timezone.now(),
+    )  # fmt: skip
+    messages.info(request, f"Kept. {made.meter_name} is corrected by {made.reference_name} from now on.")
+    return _at(tuning.pk, "correction")
+
+
+def set_aside(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Make nothing of what a correction pass has read; its readings stay with the tuning."""
+    pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
+    pass_.conditions["set_aside"] = True
+    pass_.save(update_fields=["conditions"])
+    notify(tuning.pk)
+    return _at(tuning.pk, "correction")
+
+
+def use_correction(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Measure through another correction, through none, or through whichever fits."""
+    choosing.choose(
+        tuning_id=tuning.pk, actor=request.user, wanted=request.POST.get("correction", "")[:20], now=timezone.now()
+    )
+    return _at(tuning.pk, "correction")
+
+
+def look_through(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Look at a pass that was read already through another correction, or through none."""
+    pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
+    choosing.look_through(pass_id=pass_.pk, actor=request.user, wanted=request.POST.get("correction", "")[:20])
+    return None
+
+
+def _answer(request: HttpRequest, said: dict[str, object]) -> None:
+    """Hand the answer over, and wait a moment for what is asked next."""
+    pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
+    number = request.POST.get("asks", "")[:40]
+    passes.answer(pass_id=pass_.pk, actor=request.user, number=number, said=said)
+    end = time.monotonic() + NEXT_S
+    while time.monotonic() < end:
+        now = Pass.objects.values_list("asks", "finished_at", "state").get(pk=pass_.pk)
+        if now[1] is not None or now[2] != "running" or (now[0] is not None and now[0].get("n") != number):
+            return
+        time.sleep(0.02)
+
+
+def typed(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Take a typed reading."""
+    pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"), "meter", "reference")
+    if request.POST.get("value", "").strip().lower() in BACK:
+        return take_back(request, tuning)
+    by_reference = (pass_.asks or {}).get("by") == "reference" and pass_.reference is not None
+    facts = (pass_.reference if by_reference else pass_.meter).facts
+    xyz = parse_typed(request.POST.get("value", "")[:200], facts.get("order", "XYZ"))
+    _answer(request, {"xyz": None if xyz is None else list(xyz)})
+    return None
+
+
+def shown(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Take the word that a patch is on the screen."""
+    _answer(request, {"shown": True})
+    return None
+
+
+def take_back(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Ask for the patch before this one again."""
+    _answer(request, {"back": True})
+    return None
+
+
+can_be_done({
+    "measure": measure,
+    "usual": as_usual,
+    "directory": directory,
+    "keyed": keyed,
+    "try": try_them,
+    "aim": aim,
+    "show-alignment": show_alignment,
+    "make-correction": make_correction,
+    "keep-correction": keep_correction,
+    "set-aside": set_aside,
+    "use-correction": use_correction,
+    "look-through": look_through,
+    "typed": typed,
+    "shown": shown,
+    "take-back": take_back,
+})

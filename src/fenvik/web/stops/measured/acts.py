@@ -1,0 +1,206 @@
+"""What is done with passes at As found and As left: what they read, which is the proof, files."""
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect
+from django.utils import timezone
+
+from fenvik.formats.patches import PatchesError
+from fenvik.formats.readings import ReadingsError
+from fenvik.web.adjusting.desk import lay_out
+from fenvik.web.adjusting.learned import keep
+from fenvik.web.controls.values import values_of
+from fenvik.web.devices import standing
+from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.kit.notify import notify
+from fenvik.web.passes import services as passes
+from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
+from fenvik.web.passes.recent import recent_readings
+from fenvik.web.results import files, imports
+from fenvik.web.results.proof import name_proof, remove_file
+from fenvik.web.results.summary import summarise
+from fenvik.web.stops.acts import Act, number_in
+from fenvik.web.stops.answers import show_stop
+from fenvik.web.stops.measured.lists import keep_own, taken
+from fenvik.web.stops.registry import can_be_done
+from fenvik.web.stops.scenes import load_tuning
+from fenvik.web.visits.models import Tuning
+
+MOST_LIST_BYTES = 1 << 20
+MOST_READINGS_BYTES = 16 << 20
+
+
+def choose_lists(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Keep which lists the next pass reads; a file becomes a list of the firm's own."""
+    given = request.FILES.get("file")
+    if given is not None:
+        try:
+            if given.size > MOST_LIST_BYTES:
+                raise PatchesError(1, "-", "the file is larger than 1 MiB")
+            made = keep_own(firm_id=request.user.firm_id, name=request.POST.get("name", "") or given.name, data=given.read())
+        except PatchesError as problem:
+            return show_stop(request, tuning.pk, _stop_of(request), list_problem=str(problem), problems=True)
+        messages.info(request, f"{made.name} is kept, {len(made.patches)} patches.")
+        tuning.lists = tuning.lists | {"own": [*tuning.lists.get("own", []), made.pk]}
+    else:
+        tuning.lists = taken(request.POST, request.user.firm_id)
+    tuning.save(update_fields=["lists"])
+    notify(tuning.pk)
+    return None
+
+
+def _stop_of(request: HttpRequest) -> str:
+    stop = request.POST.get("stop", "found")
+    return stop if stop in ("found", "left") else "found"
+
+
+def readings_file(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Make a pass of readings that come from a file."""
+    given, stop = request.FILES.get("file"), _stop_of(request)
+    try:
+        if given is None or given.size > MOST_READINGS_BYTES:
+            raise ReadingsError(1, "-", "choose a file of at most 16 MiB")
+        told = {
+            "tuning_id": tuning.pk, "actor": request.user, "data": given.read(), "name": given.name or "a file",
+            "now": timezone.now(), "purpose": PassPurpose.LEFT if stop == "left" else PassPurpose.FOUND,
+        }  # fmt: skip
+        if given.size > imports.AT_ONCE_BYTES:
+            imports.begin(**told)
+            return redirect("stop", pk=tuning.pk, stop=stop)
+        made = files.take_up(**told)
+    except ReadingsError as problem:
+        return show_stop(request, tuning.pk, stop, readings_problem=str(problem), problems=True)
+    what = "as left" if stop == "left" else "as found"
+    count = made.readings.count()
+    messages.info(request, f"{count} readings of {given.name} are kept. They count as “{what}” only if you let them.")
+    return redirect("stop", pk=tuning.pk, stop=stop)
+
+
+def stop_import(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Stop a file that is being taken up, or put away what was said of one."""
+    imports.stop(tuning_id=tuning.pk, actor=request.user)
+    return None
+
+
+def read_again(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Read one patch of a pass once more."""
+    pass_ = _pass(request)
+    passes.read_again(pass_id=pass_.pk, actor=request.user, index=number_in(request, "index"))
+    return None
+
+
+def extend(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Let a pass read what the lists have beyond it."""
+    pass_ = _pass(request)
+    count = passes.extend(pass_id=pass_.pk, actor=request.user)
+    messages.info(request, f"{count} more patch{'es' if count > 1 else ''} are read.")
+    return None
+
+
+def keep_drift(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Take drift out of a pass, or leave it in."""
+    pass_ = _pass(request)
+    pass_.conditions["drift"] = "" if pass_.conditions.get("drift") == "kept" else "kept"
+    pass_.save(update_fields=["conditions"])
+    summarise(pass_.pk)
+    notify(tuning.pk)
+    return None
+
+
+def drop_list(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Take a list of the firm's own away; passes that were read by it keep their patches."""
+    kept = of_firm_or_404(PatchList, request.user.firm_id, number_in(request, "list"))
+    kept.delete()
+    notify(tuning.pk)
+    return None
+
+
+def read_rest(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Let a pass that was stopped read what is left of its list."""
+    passes.read_rest(pass_id=_pass(request).pk, actor=request.user)
+    return None
+
+
+def name_as_proof(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Let a pass stand for what was found or left, or let the newest complete one do so again."""
+    named = request.POST.get("named", "1") != "0"
+    name_proof(pass_id=_pass(request).pk, actor=request.user, now=timezone.now(), named=named)
+    return None
+
+
+def remove(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Put away readings that were taken up from a file."""
+    remove_file(pass_id=_pass(request).pk, actor=request.user, now=timezone.now())
+    messages.info(request, "The file's readings are put away.")
+    return None
+
+
+def _pass(request: HttpRequest) -> Pass:
+    found: Pass = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
+    return found
+
+
+def choose_mode(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    """Let the display show the tuning's mode; a pass that waited for it goes on."""
+    standing.choose_mode(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    waiting = tuning.passes.filter(finished_at__isnull=True, state=PassState.PAUSED).first()  # type: ignore[attr-defined]
+    if waiting is not None:
+        passes.resume(pass_id=waiting.pk, actor=request.user)
+    return None
+
+
+def _start(purpose: PassPurpose) -> Act:
+    def start(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+        if purpose == PassPurpose.LEFT:
+            _keep_learned(request, tuning.pk)
+        passes.start_pass(tuning_id=tuning.pk, actor=request.user, now=timezone.now(), purpose=purpose)
+        return redirect("stop", pk=tuning.pk, stop="found" if purpose == PassPurpose.FOUND else "left")
+
+    return start
+
+
+def _keep_learned(request: HttpRequest, pk: int) -> None:
+    tuning = load_tuning(request.user.firm_id, pk)
+    desk = lay_out(tuning, values_of(tuning), recent_readings(tuning))
+    if desk.response is not None:
+        keep(tuning=tuning, response=desk.response, now=timezone.now())
+
+
+def _open_pass(request: HttpRequest, tuning: Tuning) -> int:
+    wanted = number_in(request, "pass")
+    return of_firm_or_404(Pass, request.user.firm_id, wanted).pk
+
+
+def _pause(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    passes.ask_to_pause(pass_id=_open_pass(request, tuning), actor=request.user, now=timezone.now())
+    return None
+
+
+def _resume(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    passes.resume(pass_id=_open_pass(request, tuning), actor=request.user)
+    return None
+
+
+def _stop(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    passes.ask_to_stop(pass_id=_open_pass(request, tuning), actor=request.user, now=timezone.now())
+    return None
+
+
+can_be_done({
+    "lists": choose_lists,
+    "drop-list": drop_list,
+    "read-again": read_again,
+    "extend": extend,
+    "read-rest": read_rest,
+    "drift": keep_drift,
+    "readings-file": readings_file,
+    "stop-import": stop_import,
+    "name-proof": name_as_proof,
+    "choose-mode": choose_mode,
+    "remove-file": remove,
+    "measure-found": _start(PassPurpose.FOUND),
+    "measure-left": _start(PassPurpose.LEFT),
+    "pause": _pause,
+    "resume": _resume,
+    "stop-pass": _stop,
+})

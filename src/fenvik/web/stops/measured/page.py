@@ -1,0 +1,54 @@
+"""What As found and As left show: the picture that was chosen, the verdict, what the next pass reads."""
+
+from fenvik.web.passes.models import Pass
+from fenvik.web.passes.services import planned
+from fenvik.web.results import pictures
+from fenvik.web.results.special import special_of
+from fenvik.web.results.verdict import light_words, verdict_of
+from fenvik.web.stops.measured import lists
+from fenvik.web.stops.progress import FIRST_GUESS_CD_M2
+from fenvik.web.stops.registry import Page, pages
+from fenvik.web.stops.scenes import Scene
+
+
+def _pair(scene: Scene, *, left: bool) -> pictures.Pair:
+    """Return what is drawn; what ladders and grids say costs queries, so only the views that show it pay for it."""
+    found, shown = scene.found, scene.left if left else None
+    passes: list[Pass | None] = [scene.found_pass, scene.left_pass if left else None]
+    if scene.shows_begun:
+        found, shown = (scene.begun_analysis, None) if not left else (found, scene.begun_analysis)
+        passes[int(left)] = scene.begun
+    if scene.options.view not in ("light", "wrong"):
+        return pictures.Pair(found, shown)
+    luminance = scene.tuning.luminance
+    control = next((c["label"] for c in scene.values.controls if c.get("role") == "light"), "")
+    special = [special_of(p, a, luminance=luminance, light_label=control) for p, a in zip(passes, (found, shown), strict=True)]
+    return pictures.Pair(
+        found, shown, found_special=special[0], left_special=special[1], window=scene.tuning.window
+    )
+
+
+def _found(scene: Scene) -> None:
+    scene.picture = pictures.draw(scene.options.view, _pair(scene, left=False))
+    if scene.found is not None:
+        scene.extra["advice"] = light_words(scene.found, scene.tuning.luminance, scene.values)
+    base = scene.left or scene.found
+    white = float(base.white[1]) if base is not None else scene.tuning.luminance or FIRST_GUESS_CD_M2
+    if scene.progress is None or scene.options.view == "lists":
+        # While a pass is open nobody is told of the next one, and a picture after each reading is to be quick.
+        scene.extra["expected_s"] = lists.seconds_of(scene.tuning, white)
+        scene.extra["patch_count"] = len(planned(scene.tuning))
+    if scene.options.view == "lists":
+        lists.fill(scene)
+
+
+def _left(scene: Scene) -> None:
+    _found(scene)
+    scene.picture = pictures.draw(scene.options.view, _pair(scene, left=True))
+    scene.verdict = verdict_of(scene.found, scene.left, scene.values, scene.tuning.luminance)
+
+
+pages |= {
+    "found": Page(_found, "measured/field.html", "measured/hand_found.html"),
+    "left": Page(_left, "measured/field.html", "measured/hand_left.html"),
+}
