@@ -17,8 +17,9 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from bench.displays import RandomDisplay
 from bench.handsfree import BUDGET, GREYS, TARGET, limit
+from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
-from fenvik.core.procedures.rig import Desk
+from fenvik.core.procedures.steps import perform
 
 MEAN, WORST = 0.5, 1.0
 
@@ -33,7 +34,7 @@ def one(seed: int) -> dict[str, float] | None:
     display = RandomDisplay(seed)
     if not display.at:
         return None
-    Job(Desk(display, budget=BUDGET), TARGET).run()
+    perform(Job(Desk(display.controls, budget=BUDGET), TARGET).run(), display)
     mean, worst, _, _ = display.truth(TARGET)
     left = {"mean": mean, "worst": worst, "readings": display.readings, "seconds": display.seconds, "allowed": 1.0}
     if score(left) > 0:

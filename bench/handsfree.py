@@ -15,10 +15,11 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from bench.displays import SIX, TOP, RandomDisplay, held
 from fenvik.core.colour.target import TARGETS
+from fenvik.core.models.knobs import knobs_of, prior_units
 from fenvik.core.models.twopoint import drive
+from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
-from fenvik.core.procedures.knobs import knobs_of, prior_units
-from fenvik.core.procedures.rig import Desk
+from fenvik.core.procedures.steps import perform
 
 TARGET = TARGETS["bt709-bt1886"]
 COUNT, START, BUDGET = 200, 1000, 150
@@ -139,9 +140,9 @@ def one(seed: int) -> dict[str, Any]:
     display = RandomDisplay(seed)
     kind = "points" if display.at else "two-point" if display.has_offsets else "gains"
     told: dict[str, Any] = {"kind": kind, "cms": display.cms != "none" and display.kind != "wrgb-oled", "found": display.truth(TARGET)}
-    desk = Desk(display, budget=BUDGET)
+    desk = Desk(display.controls, budget=BUDGET)
     job = Job(desk, TARGET)
-    job.run()
+    perform(job.run(), display)
     told |= {"left": display.truth(TARGET), "readings": display.readings, "moves": display.moves, "restored": job.restored}
     told["grey_limit"] = limit(display, GREYS, ("white.",), slice(0, 19))
     told["colour_limit"] = limit(display, np.vstack([GREYS, COLOURS]), ("colour.",), slice(21, None))

@@ -75,8 +75,8 @@ def test_hands_free_is_watched_on_the_oled_with_a_fault_in_the_middle(page, syst
     press(system, "api/fault/TS2-0031", kind="")
     page.locator("#hand .headline", has_text=re.compile(r"Done, in \d+ readings")).wait_for(timeout=60_000)
     run.refresh_from_db()
-    job = run.conditions["job"]
-    assert job["left_score"] < 0.65 * job["found_score"], "greys count two thirds of it, and its colours were left alone"
+    job = run.run
+    assert job.left_score < 0.65 * job.found_score, "greys count two thirds of it, and its colours were left alone"
     assert [r.index for r in run.readings.order_by("id")] == list(range(len(run.patches)))
     # What it says is what the display has, and all of it can be taken back at once.
     assert page.locator(".say", has_text="Greys from").is_visible()

@@ -75,7 +75,7 @@ def test_a_correction_with_both_meters_at_once_and_one_after_the_other(page, sys
     page.get_by_text(re.compile("reads (white|red|green|blue|black)")).wait_for()
     keep_it(page)
     first = Correction.objects.get()
-    assert first.from_pass.conditions["at_once"] is True
+    assert first.from_pass.comparison.at_once
 
     page.get_by_text("Make a new one").click()
     page.get_by_label("stand there one after the other").check()

@@ -134,7 +134,10 @@ def test_people_who_type_values_keep_nobody_elses_pass_from_running(system, equi
         )
         source = keyed_source(actor=person, name=f"Disc {i}", range_="limited", now=now)
         tuning = Tuning.objects.get(pk=equipped_for_browser.pk)
-        tuning.pk, tuning.meter, tuning.source = None, meter, source
+        display = tuning.display
+        display.pk, display.serial = None, f"another {i}"
+        display.save()
+        tuning.pk, tuning.display, tuning.meter, tuning.source = None, display, meter, source
         tuning.save()
         waiting.append(services.start_pass(tuning_id=tuning.pk, actor=person, now=now))
 

@@ -7,8 +7,9 @@ from bench.displays import RandomDisplay
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.models import hues
 from fenvik.core.models.hues import HUES
+from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
-from fenvik.core.procedures.rig import Desk
+from fenvik.core.procedures.steps import perform
 
 TARGET = TARGETS["bt709-bt1886"]
 
@@ -68,7 +69,7 @@ def test_the_whole_set_gets_better_in_few_moves(kind):
     before, after, moves = [], [], []
     for display in displays(kind, 6, start=300):
         # As a person would: the greys first, for a cast is in every pale colour.
-        Job(Desk(display, budget=150), TARGET, steps=("white", "grey")).run()
+        perform(Job(Desk(display.controls, budget=150), TARGET, steps=("white", "grey")).run(), display)
         before.append(display.truth(TARGET)[2])
         moves += by_hand(display).values()
         after.append(display.truth(TARGET)[2])

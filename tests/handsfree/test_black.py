@@ -5,9 +5,10 @@ import pytest
 
 from bench.displays import RandomDisplay
 from fenvik.core.colour.target import TARGETS
-from fenvik.core.procedures.black import POWER, black_of
+from fenvik.core.models.black import POWER, black_of
+from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
-from fenvik.core.procedures.rig import Desk
+from fenvik.core.procedures.steps import perform
 
 TARGET = TARGETS["bt709-bt1886"]
 WHITE, FLOOR = 120.0, 0.03
@@ -57,8 +58,8 @@ def test_a_black_that_grew_too_dark_for_the_meter_was_signal_and_nothing_else():
 def test_greys_are_held_against_a_black_that_fell():
     display = RandomDisplay(9175)
     found = display.emitted(np.zeros((1, 3)))[0, 1]
-    job = Job(Desk(display, budget=150), TARGET)
-    job.run()
+    job = Job(Desk(display.controls, budget=150), TARGET)
+    perform(job.run(), display)
     left = display.emitted(np.zeros((1, 3)))[0, 1]
     assert left < 0.2 * found
     assert job.balance.black < 0.2 * found
@@ -70,6 +71,6 @@ def test_greys_are_held_against_a_black_that_fell():
 def test_black_that_was_read_just_below_what_is_seen_is_raised_no_farther():
     display = RandomDisplay(11115)
     found = display.emitted(np.zeros((1, 3)))[0, 1]
-    Job(Desk(display, budget=150), TARGET).run()
+    perform(Job(Desk(display.controls, budget=150), TARGET).run(), display)
     left = display.emitted(np.zeros((1, 3)))[0, 1]
     assert left < 1.2 * found, "half as bright again where a lift of 11 of 100 was taken for none"

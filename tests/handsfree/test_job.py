@@ -6,10 +6,11 @@ import pytest
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.models.grey import Seen
 from fenvik.core.models.greyfit import fit
-from fenvik.core.procedures.greysolve import solve
+from fenvik.core.models.greysolve import solve
+from fenvik.core.models.knobs import Knob
+from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import FOUND, FULL, Job
-from fenvik.core.procedures.knobs import Knob
-from fenvik.core.procedures.rig import BudgetError, Desk
+from fenvik.core.procedures.steps import BudgetError, perform
 from tests.handsfree.site import Site
 
 TARGET = TARGETS["bt709-bt1886"]
@@ -17,9 +18,9 @@ PROOF = len(FOUND) + len(FULL)
 
 
 def do(site, budget=150, **more):
-    desk = Desk(site, budget=budget)
+    desk = Desk(site.controls, budget=budget)
     job = Job(desk, TARGET, **more)
-    job.run()
+    perform(job.run(), site)
     return job, desk
 
 
@@ -82,12 +83,14 @@ def test_what_is_no_better_is_put_back():
     site = Site(3, "q2", 55)
     job, _ = do(site)
     good = dict(site.display.menu.values["q2"])
-    again = Desk(site, budget=150)
+    again = Desk(site.controls, budget=150)
     worse = Job(again, TARGET, steps=())
-    worse.process_off = lambda: (
-        site.set("wb-gr", 20) and next(c for c in site.controls if c["id"] == "wb-gr").update(value=20)
-    )
-    worse.run()
+
+    def spoil():
+        yield from again.set(next(c for c in again.controls if c["id"] == "wb-gr"), 20)
+
+    worse.process_off = spoil
+    perform(worse.run(), site)
     assert worse.restored
     assert site.display.menu.values["q2"] == good
     assert any("no better" in note for note in again.notes)
@@ -95,10 +98,11 @@ def test_what_is_no_better_is_put_back():
 
 
 def test_a_budget_that_is_used_up_ends_reading():
-    desk = Desk(Site(0, "m2", 55), budget=1)
-    desk.read((50.0,) * 3)
+    site = Site(0, "m2", 55)
+    desk = Desk(site.controls, budget=1)
+    perform(desk.read((50.0,) * 3), site)
     with pytest.raises(BudgetError):
-        desk.read((50.0,) * 3)
+        perform(desk.read((50.0,) * 3), site)
 
 
 def knobs():

@@ -3,10 +3,12 @@
 import numpy as np
 import pytest
 
+from fenvik.core.analysis.clipping import clipped
 from fenvik.core.colour.target import TARGETS
+from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
-from fenvik.core.procedures.lights import clipped, lower_white_level, turn_light
-from fenvik.core.procedures.rig import Desk
+from fenvik.core.procedures.lights import lower_white_level, turn_light
+from fenvik.core.procedures.steps import perform
 from tests.handsfree.site import Site
 
 TARGET = TARGETS["bt709-bt1886"]
@@ -16,16 +18,17 @@ TARGET = TARGETS["bt709-bt1886"]
 def test_white_is_brought_to_the_luminance_that_is_wanted(wanted):
     site = Site(0, "m2", 55)
     site.set("eco-1", "Off")
-    desk = Desk(site)
+    desk = Desk(site.controls)
     site.controls[:] = site.display.menu.described("m2")
-    assert turn_light(desk, wanted)
-    assert desk.read((100.0,) * 3).xyz[1] == pytest.approx(wanted, rel=0.04)
+    assert perform(turn_light(desk, wanted), site)
+    assert perform(desk.read((100.0,) * 3), site).xyz[1] == pytest.approx(wanted, rel=0.04)
     assert len(desk.taken) <= 6
 
 
 def test_a_luminance_out_of_reach_is_said():
-    desk = Desk(Site(0, "m2", 55))
-    turn_light(desk, 3000.0)
+    site = Site(0, "m2", 55)
+    desk = Desk(site.controls)
+    perform(turn_light(desk, 3000.0), site)
     assert any("wanted" in note for note in desk.notes)
 
 
@@ -34,27 +37,27 @@ def test_a_clipped_white_is_found_by_channel_and_its_level_lowered():
     site.set("pic-2", 100)
     site.set("wb-gr", 40)
     site.controls[:] = site.display.menu.described("m2")
-    desk = Desk(site)
+    desk = Desk(site.controls)
     levels = (100.0, 96.0, 92.0, 86.0)
-    before = clipped(np.array([t.xyz for t in desk.greys(levels)]), np.array(levels), TARGET)
+    before = clipped(np.array([t.xyz for t in perform(desk.greys(levels), site)]), np.array(levels), TARGET)
     assert 0 in before
-    assert lower_white_level(desk, TARGET)
-    assert not clipped(np.array([t.xyz for t in desk.greys(levels)]), np.array(levels), TARGET)
+    assert perform(lower_white_level(desk, TARGET), site)
+    assert not clipped(np.array([t.xyz for t in perform(desk.greys(levels), site)]), np.array(levels), TARGET)
     assert "red" in desk.notes[0]
 
 
 def test_what_does_not_clip_is_left_alone():
     site = Site(0, "m2", 55)
-    desk = Desk(site)
-    assert not lower_white_level(desk, TARGET)
+    desk = Desk(site.controls)
+    assert not perform(lower_white_level(desk, TARGET), site)
     assert site.sets == 0
 
 
 def test_a_job_with_a_luminance_reaches_it_and_comes_right():
     site = Site(3, "q2", 55)
-    desk = Desk(site, budget=170)
+    desk = Desk(site.controls, budget=170)
     job = Job(desk, TARGET, luminance=120.0)
-    job.run()
+    perform(job.run(), site)
     white = next(t for t in job.as_left if (t.fraction == 1.0).all())
     assert white.xyz[1] == pytest.approx(120.0, rel=0.06)
     assert site.truth(TARGET)[0] < 0.6

@@ -5,14 +5,15 @@ import pytest
 
 from bench.displays import RandomDisplay
 from fenvik.core.colour.target import TARGETS
-from fenvik.core.models import hues
+from fenvik.core.models import greysolve, hues
 from fenvik.core.models.grey import Seen, drives_of, seen_of
 from fenvik.core.models.greyfit import fit
-from fenvik.core.procedures import colours, greysolve
-from fenvik.core.procedures.greysolve import lift_of, solve
+from fenvik.core.models.greysolve import lift_of, solve
+from fenvik.core.models.knobs import Knob
+from fenvik.core.procedures import colours
+from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
-from fenvik.core.procedures.knobs import Knob
-from fenvik.core.procedures.rig import Desk, StoppedError
+from fenvik.core.procedures.steps import StoppedError, perform
 
 TARGET = TARGETS["bt709-bt1886"]
 SEEDS = (2001, 2004, 2010, 2017, 2023, 2030)
@@ -23,8 +24,8 @@ LEVELS = np.arange(1, 11) / 10
 def do(seed, **more):
     display = RandomDisplay(seed)
     found = display.truth(TARGET)
-    job = Job(Desk(display, budget=150), TARGET, **more)
-    job.run()
+    job = Job(Desk(display.controls, budget=150), TARGET, **more)
+    perform(job.run(), display)
     return display, job, found
 
 
@@ -58,7 +59,7 @@ def test_a_job_of_greys_alone_takes_three_readings_a_level_with_everything():
 def test_black_is_not_raised_to_follow_the_curve(seed):
     display = RandomDisplay(seed)
     before = display.emitted(np.zeros((1, 3)))[0, 1]
-    Job(Desk(display, budget=150), TARGET, steps=("white", "grey")).run()
+    perform(Job(Desk(display.controls, budget=150), TARGET, steps=("white", "grey")).run(), display)
     after = display.emitted(np.zeros((1, 3)))[0, 1]
     assert after < 1.2 * before, "without the guard it is half as bright again"
 
@@ -67,8 +68,8 @@ def test_a_colour_whose_controls_do_nothing_is_said_and_left_as_found():
     seed = next(s for s in range(3000, 3400) if (d := RandomDisplay(s)).dead == "red" and d.cms == "mix" and not d.boost)
     display = RandomDisplay(seed)
     display.mix = display.mix + np.array([[-0.06, 0, 0], [0.05, 0, 0], [0.04, 0, 0]])  # its red is far off
-    desk = Desk(display, budget=150)
-    Job(desk, TARGET).run()
+    desk = Desk(display.controls, budget=150)
+    perform(Job(desk, TARGET).run(), display)
     assert any("controls of red do nothing" in note for note in desk.notes)
     assert all(c["value"] == desk.found[c["id"]] for c in desk.by_role("colour.red"))
     others = [c for c in desk.by_role("colour") if not c["role"].startswith("colour.red")]
@@ -89,7 +90,7 @@ def test_a_colour_that_rests_far_off_has_its_controls_turned_one_by_one(monkeypa
 def test_colours_that_no_control_brings_nearer_are_not_all_tried_one_by_one(monkeypatch):
     tried = []
     alone = colours._one_by_one
-    monkeypatch.setattr(colours, "_one_by_one", lambda *a: (tried.append(a[-1].name), alone(*a)))
+    monkeypatch.setattr(colours, "_one_by_one", lambda *a: tried.append(a[-1].name) or alone(*a))
     monkeypatch.setattr(colours, "GAINED", 100.0)  # whatever is gained is too little
     do(7097, steps=("colour",))
     assert len(tried) == colours.MOST_IN_VAIN < colours.MOST_STUCK
@@ -224,13 +225,13 @@ def in_colours(end):
     """Run on a display with colour management until the second look at its colours, which ends like this."""
     seed = next(s for s in range(3000, 3400) if (d := RandomDisplay(s)).cms == "attribute" and not d.boost and not d.dead)
     whole = RandomDisplay(seed)
-    desk = Desk(whole, budget=150)
-    Job(desk, TARGET, steps=("colour",)).run()
+    desk = Desk(whole.controls, budget=150)
+    perform(Job(desk, TARGET, steps=("colour",)).run(), whole)
     first = next(i for i, t in enumerate(desk.taken) if np.ptp(t.fraction) > 0 and i > 18)
     display = CutOff(seed, first + 15, end)
-    desk = Desk(display, budget=150)
+    desk = Desk(display.controls, budget=150)
     with pytest.raises(type(end)):
-        Job(desk, TARGET, steps=("colour",)).run()
+        perform(Job(desk, TARGET, steps=("colour",)).run(), display)
     return display
 
 

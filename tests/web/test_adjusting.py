@@ -276,8 +276,7 @@ def test_reading_on_for_long_leaves_the_levels_that_were_read_before(equipped, p
     assert len(rows) < 30
     firsts = started.readings.order_by("id")
     assert firsts[0] in rows, "and the first reading of each state of the controls"
-    turned = equipped.changes.get().at
-    assert next(row for row in firsts if row.started_at >= turned) in rows
+    assert next(row for row in firsts if row.knew == equipped.changes.get().pk) in rows
 
 
 def until(condition, seconds=15):

@@ -392,8 +392,8 @@ def test_an_hdr_tuning_is_prepared_and_measured_with_its_signal(signed_in, equip
         assert signed_in.get(reverse("stop", args=(equipped.pk, stop))).status_code == 200
     act(signed_in, equipped, "measure-found")
     started = equipped.passes.get()
-    assert started.conditions["signal"]["format"] == "hdr10"
-    assert started.conditions["signal"]["colorimetry"] == "bt2020"
+    assert started.signal_format == "hdr10"
+    assert started.colorimetry == "bt2020"
 
 
 def test_everything_is_found(signed_in, person, tuning):

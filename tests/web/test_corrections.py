@@ -60,8 +60,8 @@ def keep(started, person, now, method="four-colour"):
 def test_both_meters_at_once_give_a_correction_that_is_in_force_from_then_on(field, reference, person, now):
     started = make(field, person, reference, now)
     assert started.state == PassState.DONE
-    assert started.conditions["proposed"] == "four-colour"
-    assert started.conditions["additivity"] < 0.02
+    assert started.comparison.proposed == "four-colour"
+    assert started.comparison.additivity < 0.02
     by = [step["by"] for step in started.patches]
     assert by == ["reference", "meter"] * 6
     draft = making.draft_of(started)
@@ -100,8 +100,8 @@ def test_a_display_whose_white_is_more_than_the_sum_is_told_and_its_white_is_hel
     oled.set_control("p2", "eco-2", False)
     started = make(field, person, reference, now)
     bench.world.front = bench.displays[0].serial
-    assert started.conditions["additivity"] > 0.1
-    assert started.conditions["not_the_sum"]
+    assert started.comparison.additivity > 0.1
+    assert started.comparison.not_the_sum
     assert len(started.patches) == 12
     draft = making.draft_of(started)
     assert draft.method == "four-colour"

@@ -17,7 +17,7 @@ from fenvik.web.controls.services import note_found
 from fenvik.web.groundwork.models import Answer, CheckAnswer
 from fenvik.web.groundwork.services import AnswerError, answer_check, watch_warm_up
 from fenvik.web.groundwork.state import rows_of, warning_of
-from fenvik.web.groundwork.words import conditions_words, warm_up_fact
+from fenvik.web.groundwork.words import warm_up_fact, warmth_words
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, Reading
 from fenvik.web.passes.services import ask_to_stop, start_pass
@@ -168,8 +168,8 @@ def test_a_warm_up_pass_says_when_it_has_settled(signed_in, person, equipped, no
     assert body.count("<tr>") > 60
     Pass.objects.update(state=PassState.DONE, finished_at=now)
     found = start_pass(tuning_id=equipped.pk, actor=person, now=now)
-    assert found.conditions["warm_up"]["settled_at"]
-    assert "The display had settled at" in conditions_words(found.conditions)
+    assert found.circumstance.settled_at
+    assert "The display had settled at" in warmth_words(found.circumstance)
 
 
 @pytest.mark.django_db(transaction=True)
@@ -180,7 +180,7 @@ def test_going_on_before_it_has_settled_is_possible_and_remembered(signed_in, pe
     started = start_pass(tuning_id=equipped.pk, actor=person, now=now)  # the warm-up gives way
     made.refresh_from_db()
     assert made.state == PassState.STOPPED
-    assert "measured before the display had settled" in conditions_words(started.conditions)
+    assert "measured before the display had settled" in warmth_words(started.circumstance)
     engine.run(started.pk)
     found = signed_in.get(reverse("stop", args=(equipped.pk, "found"))).content.decode()
     assert "measured before the display had settled" in found

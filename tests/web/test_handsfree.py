@@ -80,13 +80,13 @@ def test_a_run_leaves_the_display_right_and_its_sheet_true(ready, person, now, b
     assert before[0] > 4
     assert after[0] < 0.6
     assert after[1] < 1.0
-    job = started.conditions["job"]
-    assert job["readings"] == started.readings.count() <= 150
-    assert job["left_score"] < job["found_score"]
+    job = started.run
+    assert job.readings == started.readings.count() <= 150
+    assert job.left_score < job.found_score
     assert sheet(ready) == really(bench), "the sheet says what the display has"
-    assert job["moves"] == ControlChange.objects.filter(of_pass=started).count() > 20
+    assert job.moves == ControlChange.objects.filter(of_pass=started).count() > 20
     page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()
-    assert f"in {job['readings']} readings" in page
+    assert f"in {job.readings} readings" in page
     assert "Turned off before measuring" in page
     page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=colours").content.decode()
     assert page.count('class="mark"') >= 12, "what it read of the colours is drawn: six full, six pale"
@@ -126,22 +126,8 @@ def test_it_stops_within_one_reading_and_does_what_was_asked(on_stop, ready, per
 def test_a_run_that_was_cut_off_goes_on_and_reads_nothing_twice(ready, person, now, bench, monkeypatch):
     """As if the worker had been killed: no line is ended in an orderly way, and the next one begins from what is stored."""
 
-    class Killed(BaseException):
-        pass
-
     started = begin(ready, person, now)
-    set_over = _Rig._send
-    sent = []
-
-    def killed_at_the_thirtieth(self, control, value):
-        sent.append(control)
-        if len(sent) == 30:
-            raise Killed
-        return set_over(self, control, value)
-
-    monkeypatch.setattr(_Rig, "_send", killed_at_the_thirtieth)
-    with pytest.raises(Killed):
-        engine.run(started.pk)
+    cut_off(started, monkeypatch)
     read = started.readings.count()
     assert read >= 18
     bench.displays[3].set_control("q2", "wb-gr", 7)  # somebody turned something meanwhile
@@ -154,27 +140,67 @@ def test_a_run_that_was_cut_off_goes_on_and_reads_nothing_twice(ready, person, n
     assert truth(bench, bench.displays[3], "q2", ready.target)[0] < 0.7
 
 
-def test_what_another_version_has_stored_is_not_taken_for_something_else(ready, person, now, bench, monkeypatch):
-    class Killed(BaseException):
-        pass
+class Killed(BaseException):
+    pass
+
+
+def cut_off(started, monkeypatch, after=30):
+    """Run until so many controls were set, and no further."""
+    send, sent = _Rig._send, []
 
     def killed(self, control, value):
-        raise Killed
+        sent.append(control)
+        if len(sent) == after:
+            raise Killed
+        return send(self, control, value)
 
-    started = begin(ready, person, now, budget=70)
     with monkeypatch.context() as patched:
         patched.setattr(_Rig, "_send", killed)
         with pytest.raises(Killed):
             engine.run(started.pk)
+
+
+def test_a_step_that_would_be_another_one_now_is_said_and_nothing_is_read_on_top_of_it(ready, person, now, bench, monkeypatch):
+    started = begin(ready, person, now, budget=70)
+    cut_off(started, monkeypatch, after=20)
     read = started.readings.count()
-    row = started.readings.get(index=5)
-    row.r = row.g = row.b = row.r + 40  # another list of patches was read then
-    row.save()
+    step = started.steps.filter(kind="set")[3]
+    step.asked = {"control": "another", "value": 1}  # as a version with other rules had it
+    step.save()
     engine.run(started.pk)
     started.refresh_from_db()
     assert started.state == PassState.STOPPED
-    assert "Fenvik was renewed meanwhile. It was ended there." in started.conditions["job"]["notes"][-1]
-    assert started.readings.count() == read, "nothing was read on top of it"
+    assert f"Step {step.number + 1} of this run was to set another" in started.run.notes[-1]
+    assert "Fenvik was renewed meanwhile" in started.run.notes[-1]
+    assert started.readings.count() == read
+
+
+def test_what_was_decided_before_an_end_holds_where_it_would_be_decided_otherwise_now(ready, person, now, bench, monkeypatch):
+    started = begin(ready, person, now, budget=90)
+    cut_off(started, monkeypatch)
+    step = next(s for s in started.steps.filter(kind="set") if s.asked["control"].startswith("wb-"))
+    step.asked = step.asked | {"value": step.asked["value"] + 1}  # as another processor had rounded it
+    step.save()
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.DONE
+    assert any(f"Step {step.number + 1}: as it was decided before the end" in note for note in started.run.notes)
+    assert sheet(ready) == really(bench)
+
+
+def test_a_control_that_does_not_move_is_gone_through_again_like_any_other(ready, person, now, bench, monkeypatch):
+    display, moves = bench.displays[3], bench.displays[3].set_control
+    stands = display.menu.values["q2"]["wb-gg"]
+    monkeypatch.setattr(display, "set_control", lambda mode, name, value: stands if name == "wb-gg" else moves(mode, name, value))
+    started = begin(ready, person, now, budget=90)
+    cut_off(started, monkeypatch)
+    steps = list(started.steps.filter(number__lt=started.steps.count() - 1).values_list("number", "kind", "asked", "came"))
+    engine.run(started.pk)
+    started.refresh_from_db()
+    again = list(started.steps.filter(number__lt=len(steps)).values_list("number", "kind", "asked", "came"))
+    assert again == steps
+    assert started.state == PassState.DONE
+    assert [row.index for row in started.readings.order_by("id")] == list(range(len(started.patches)))
 
 
 @pytest.mark.parametrize(
@@ -210,7 +236,7 @@ def test_a_run_that_is_stopped_while_it_is_paused_is_put_back_all_the_same(ready
     assert started.state == PassState.STOPPED
     assert really(bench) == before
     assert sheet(ready) == before
-    assert started.conditions["job"]["restored"]
+    assert started.run.restored
 
 
 def test_a_reading_newer_than_the_list_that_a_page_has_breaks_no_page(ready, person, now, bench):
@@ -230,9 +256,9 @@ def test_minutes_end_the_adjusting_and_the_proof_is_read_all_the_same(ready, per
     engine.run(started.pk)
     started.refresh_from_db()
     assert started.state == PassState.DONE
-    job = started.conditions["job"]
-    assert any("minutes" in note for note in job["notes"])
-    assert job["over_at"] == 9, "right after what was found"
+    job = started.run
+    assert any("minutes" in note for note in job.notes)
+    assert job.over_at == 9, "right after what was found"
     assert started.readings.count() == 18, "found and left, and nothing between"
     assert sheet(ready) == really(bench)
 

@@ -148,7 +148,7 @@ def test_an_hdr_tuning_is_measured_with_its_signal(ready, person, now, bench, si
     ready.refresh_from_db()
     assert ready.bits == 10, "eight bits would show steps"
     assert (bench.world.signal.format, bench.world.signal.colorimetry) == ("hdr10", "bt2020")
-    assert done.conditions["signal"]["mastering"]["max"] == 4000
+    assert done.mastering["max"] == 4000
     assert bench.displays[0].mode == "m3"
     analysis = analysis_of(done, ready)
     assert analysis.target.is_hdr
@@ -173,7 +173,7 @@ def test_an_hlg_tuning_is_measured_from_the_cable_to_the_result(ready, person, n
     done = run(ready, person, now)
     assert done.state == PassState.DONE
     assert (bench.world.signal.format, oled.mode) == ("hlg", "p5")
-    assert "mastering" not in done.conditions["signal"]
+    assert done.mastering is None
     analysis = analysis_of(done, ready)
     assert analysis.target.curve == "hlg"
     # The truth: the panel follows HLG with the system gamma of its peak, apart from a cast of two or three percent.
@@ -210,7 +210,7 @@ def test_readings_go_out_and_come_back_as_a_pass_like_any_other(kind, ready, per
     answer = signed_in.post(reverse("act", args=(ready.pk, "readings-file")), {"file": given, "stop": "found"})
     assert answer.status_code == 302
     back = Pass.objects.latest("id")
-    assert back.conditions["file"] == f"readings.{kind}"
+    assert back.file_name == f"readings.{kind}"
     lit = done.readings.filter(too_dark=False)
     assert back.readings.count() == lit.count()
     assert back.summary["grey_mean"] == pytest.approx(done.summary["grey_mean"], rel=0.02)

@@ -251,3 +251,50 @@ def test_a_device_that_moved_to_another_port_is_found_through_its_directory(equi
     started = start(equipped, person, now)
     engine.run(started.pk)
     assert state(started) == PassState.DONE
+
+
+def test_a_pass_that_cannot_be_taken_over_pauses_with_the_reason_after_a_few_tries(equipped, person, now, monkeypatch):
+    started = start(equipped, person, now)
+    with monkeypatch.context() as patched:
+        patched.setattr(engine, "take", lambda pass_id, token: 1 / 0)
+        for _ in range(engine.MOST_TRIES):
+            assert state(started) == PassState.QUEUED
+            with pytest.raises(ZeroDivisionError):
+                engine.run(started.pk)
+    assert state(started) == PassState.PAUSED
+    assert "Fenvik itself" in started.reason
+    assert started.pk not in services.without_a_job(), "it is not taken up again every second"
+    services.resume(pass_id=started.pk, actor=person)
+    engine.run(started.pk)
+    assert state(started) == PassState.DONE
+
+
+@pytest.mark.parametrize("meanwhile", ["stop", "resume"])
+def test_what_is_asked_while_a_pass_is_about_to_pause_is_not_lost(meanwhile, equipped, person, now, monkeypatch):
+    started = start(equipped, person, now)
+    services.ask_to_pause(pass_id=started.pk, actor=person, now=now)
+    pause = engine.Store.pause
+
+    def asked_meanwhile(self, reason="", **more):
+        act = services.ask_to_stop if meanwhile == "stop" else services.resume
+        act(pass_id=started.pk, actor=person, **({"now": now} if meanwhile == "stop" else {}))
+        return pause(self, reason, **more)
+
+    monkeypatch.setattr(engine.Store, "pause", asked_meanwhile)
+    engine.run(started.pk)
+    assert state(started) == (PassState.STOPPED if meanwhile == "stop" else PassState.DONE)
+
+
+def test_a_device_that_is_gone_while_a_stop_is_asked_for_ends_the_pass(equipped, person, now, bench, settings, monkeypatch):
+    settings.DEVICE_PATIENCE_S = 0.3
+    started = start(equipped, person, now)
+    bench.meters[1].fault.start("drop", after=3)
+    pause = engine.Store.pause
+
+    def stopped_meanwhile(self, reason="", **more):
+        services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
+        return pause(self, reason, **more)
+
+    monkeypatch.setattr(engine.Store, "pause", stopped_meanwhile)
+    engine.run(started.pk)
+    assert state(started) == PassState.STOPPED

@@ -105,7 +105,7 @@ def test_a_file_is_no_proof_until_it_is_chosen_and_can_be_put_away(measured, per
     given = SimpleUploadedFile("other.csv", data)
     body = act(signed_in, measured, "readings-file", file=given, view="lists").content.decode()
     assert "only if you let them" in body
-    taken = Pass.objects.get(conditions__file="other.csv")
+    taken = Pass.objects.get(file_name="other.csv")
     assert proof_of(measured, LEFT).pk == whole.pk
     act(signed_in, measured, "name-proof", **{"pass": taken.pk})
     assert proof_of(measured, LEFT).pk == taken.pk

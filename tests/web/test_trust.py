@@ -9,7 +9,7 @@ from fenvik.web.adjusting import handsfree, lists
 from fenvik.web.adjusting.colours import hues_of
 from fenvik.web.adjusting.ends import ends_of, highest
 from fenvik.web.adjusting.history import newest_white
-from fenvik.web.adjusting.models import ChangeList, ListKind
+from fenvik.web.adjusting.models import ChangeList, ListKind, Run
 from fenvik.web.adjusting.points import points_of
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import SettingError, values_of
@@ -54,7 +54,7 @@ def test_a_pass_in_another_mode_reads_nothing_and_an_act_sets_it_right(oled, per
     engine.run(begun.pk)
     begun.refresh_from_db()
     assert (begun.state, begun.readings.count()) == ("done", 11)
-    assert begun.conditions["state"]["mode"] == oled.mode_id
+    assert begun.circumstance.display_mode == oled.mode_id
 
 
 def test_nothing_is_set_while_the_display_stands_in_another_mode(oled, person, bench, now):
@@ -62,7 +62,7 @@ def test_nothing_is_set_while_the_display_stands_in_another_mode(oled, person, b
     bench.displays[1].choose_mode(other.id)
     control = next(c for c in values_of(oled).controls if c.get("role") == "white.gain.red")
     with pytest.raises(WrongStateError, match="this tuning is for Cinema"):
-        lists.set_over_link(tuning_id=oled.pk, actor=person, typed={control["id"]: "3"})
+        lists.set_over_link(tuning_id=oled.pk, actor=person, typed={control["id"]: "3"}, seen=0, now=now, group=uuid.uuid4())
     assert ControlChange.objects.count() == 0
 
 
@@ -146,11 +146,12 @@ def test_what_hands_free_found_dead_is_not_proposed_by_hand(person, bench, now):
     values = values_of(fresh(mixed))
     mine = [c["id"] for c in values.controls if (c.get("role") or "").startswith("colour.red.")]
     red = next(h for h in hues_of(mixed, values, recent_readings(mixed)) if h.name == "red")
-    Pass.objects.create(
+    run = Pass.objects.create(
         tuning=mixed, purpose=PassPurpose.HANDS_FREE, patches=[], meter=mixed.meter, source=mixed.source,
-        meter_facts=mixed.meter.facts, bits=10, window=10, settle_s=0, average=1, conditions={"job": {"dead": mine}},
+        meter_facts=mixed.meter.facts, bits=10, window=10, settle_s=0, average=1,
         created_at=now, finished_at=now, state="done",
     )  # fmt: skip
+    Run.objects.create(pass_of=run, mode="q2", steps=["colour"], budget=90, controls=[], proof=9, dead=mine)
     told = next(h for h in hues_of(mixed, values, recent_readings(mixed)) if h.name == "red")
     assert told.nudge is None
     assert len(told.dead) == len(mine) > len(red.dead)
@@ -177,7 +178,7 @@ def test_putting_back_survives_a_break_and_no_handover_is_made_meanwhile(oled, p
 
 
 def _back_rows(run_, tuning):
-    return [{"control": c["id"], "after": c["value"]} for c in run_.conditions["job"]["controls"]]
+    return [{"control": c["id"], "after": c["value"]} for c in run_.run.controls]
 
 
 def test_hdr_is_worked_below_the_light_where_the_display_rolls_off(ready, person, now, bench):

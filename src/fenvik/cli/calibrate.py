@@ -17,8 +17,9 @@ from fenvik.core.colour.target import TARGETS
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
 from fenvik.core.measure.correction_patches import correction_list, rows_for
+from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.job import STEPS, Job, proof_of
-from fenvik.core.procedures.rig import Desk, Taken
+from fenvik.core.procedures.steps import perform
 
 NAMES = ("bt709-bt1886", "bt709-2.2", "bt709-2.4", "p3d65-2.6")
 ALL = ("correction", *STEPS)
@@ -129,10 +130,10 @@ class Calibration:
         status = DONE
         try:
             self._correct()
-            desk = Desk(self.rig, budget=self.given.budget - self.rig.readings, heard=say)
+            desk = Desk(self.rig.controls, budget=self.given.budget - self.rig.readings)
             self.job = Job(desk, replace(TARGETS[self.given.target]), tuple(s for s in self.steps if s != "correction"))
             self.job.luminance = self.given.luminance
-            self.job.run()
+            perform(self.job.run(), self.rig, say)
         except KeyboardInterrupt:
             status = STOPPED
             self.notes.append("It was stopped by hand.")
@@ -150,7 +151,7 @@ class Calibration:
         if self.job is None or self.given.on_stop == "keep":
             return
         try:
-            self.job.desk.put(self.job.desk.found)
+            perform(self.job.desk.put(self.job.desk.found), self.rig)
             self.job.restored = True
         except FenvikError as problem:
             self.notes.append(f"The settings could not be put back: {problem}")

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from fenvik.core.analysis.clipping import TOP, clipped
 from fenvik.core.colour.target import Target
-from fenvik.core.procedures.lights import TOP, clipped
 from fenvik.core.types import Floats
 
 FOOT = (5.0, 4.0, 3.0, 2.0, 1.0, 0.0)  # percent: where shadows are crushed or raised

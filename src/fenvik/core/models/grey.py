@@ -12,8 +12,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenvik.core.colour.target import Target
+from fenvik.core.models.knobs import Knob
 from fenvik.core.models.twopoint import drive
-from fenvik.core.procedures.knobs import Knob
 from fenvik.core.types import Floats
 
 NOISE = 0.002  # of drive: what a reading is off by, beside the meter's noise

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenvik.core.models.grey import NOISE, Seen, ends, pull, reach_of
-from fenvik.core.procedures.knobs import Knob, prior_units
+from fenvik.core.models.knobs import Knob, prior_units
 from fenvik.core.types import Floats, Ints
 
 CROSS = 0.15  # of a control's own effect: how much it may push the other channels

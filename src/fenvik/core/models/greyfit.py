@@ -7,7 +7,7 @@ import numpy as np
 
 from fenvik.core.models.grey import Fit, Seen
 from fenvik.core.models.greyblock import MIDDLE, UNEQUAL, Block, Readings
-from fenvik.core.procedures.knobs import Knob
+from fenvik.core.models.knobs import Knob
 from fenvik.core.types import Floats
 
 WIDTHS = (0.5, 0.65, 0.8, 1.0, 1.25, 1.6, 2.1)  # of a point's pull, as a share of the distance to its neighbour

@@ -8,9 +8,9 @@ import numpy as np
 from fenvik.core.colour.target import Target
 from fenvik.core.models.grey import Fit, Seen
 from fenvik.core.models.greyfit import fit
+from fenvik.core.models.greysolve import solve, worth_reading
+from fenvik.core.models.knobs import Knob
 from fenvik.core.models.twopoint import light
-from fenvik.core.procedures.greysolve import solve, worth_reading
-from fenvik.core.procedures.knobs import Knob
 from fenvik.core.types import Floats
 
 LEAST_LEVELS = 4  # fewer levels say nothing of a curve

@@ -13,7 +13,8 @@ from fenvik.core.colour.target import Target
 from fenvik.core.models import hues
 from fenvik.core.models.hues import DEAD, HUES, Look, Turn
 from fenvik.core.procedures import overall
-from fenvik.core.procedures.rig import ENDS, Desk
+from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.steps import ENDS, Procedure
 from fenvik.core.types import Floats
 
 ROUNDS = 6
@@ -60,55 +61,58 @@ class Hue:
         return float(hues.errors_of(self.looks[self.best].parts).mean())
 
 
-def adjust(desk: Desk, target: Target, hold: tuple[float, float]) -> None:
+def adjust(desk: Desk, target: Target, hold: tuple[float, float]) -> Procedure[None]:
     """Adjust what colour management there is; a control that does nothing is left alone, said, and noted at the desk as dead.
 
     ``hold``: white and black in cd/m² that colours are judged beside. Raises BudgetError; the best that was read stands then.
     """
-    overall.gamut(desk, target)
+    yield from overall.gamut(desk, target)
     found = {
         name: controls
         for name in HUES
         if (controls := [c for c in desk.by_role(f"colour.{name}") if c["kind"] == "range"])
     }
     if not found:
-        overall.saturation_and_tint(desk, target, hold)
+        yield from overall.saturation_and_tint(desk, target, hold)
         return
-    desk.say("colours")
+    yield from desk.say("colours")
     every = [Hue(name, controls, _fraction(name)) for name, controls in found.items()]
     try:
         for hue in every:
-            _look(desk, target, hold, hue)
-        _rounds(desk, target, hold, every)
+            yield from _look(desk, target, hold, hue)
+        yield from _rounds(desk, target, hold, every)
         stuck = sorted((h for h in every if not h.is_dead and h.error > STUCK), key=lambda h: -h.error)
         in_vain = 0
         for hue in stuck[:MOST_STUCK]:
             before = hue.error
-            _one_by_one(desk, target, hold, hue)
-            _rounds(desk, target, hold, [hue])
+            yield from _one_by_one(desk, target, hold, hue)
+            yield from _rounds(desk, target, hold, [hue])
             in_vain = in_vain + 1 if hue.error > before - GAINED else 0
             if in_vain == MOST_IN_VAIN:
                 break  # what is missing is missing to all of them, as light beside a white sub-pixel is
     except ENDS:
-        _rest(desk, every)
+        yield from _rest(desk, every)
         raise
-    _rest(desk, every)
+    yield from _rest(desk, every)
 
 
-def _rounds(desk: Desk, target: Target, hold: tuple[float, float], every: Sequence[Hue]) -> None:
+def _rounds(desk: Desk, target: Target, hold: tuple[float, float], every: Sequence[Hue]) -> Procedure[None]:
     """Move all colours at once and look at them, until none of them finds a move that is worth it."""
     for _ in range(ROUNDS):
-        moved = [hue for hue in every if not hue.rests and _move(desk, target, hold, hue)]
+        moved = []
+        for hue in every:
+            if not hue.rests and (yield from _move(desk, target, hold, hue)):
+                moved.append(hue)
         if not moved:
             break
         for hue in moved:
-            _look(desk, target, hold, hue)
+            yield from _look(desk, target, hold, hue)
         for hue in moved:
             if len(hue.looks) == 2 and _did_little(hue, target, hold):
-                _try_again(desk, target, hold, hue)
+                yield from _try_again(desk, target, hold, hue)
 
 
-def _one_by_one(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> None:
+def _one_by_one(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[None]:
     """Turn each control alone from where the colour was best, by what shows: together, one was taken for another."""
     best = hue.looks[hue.best]
     turns = _turns_at(hue, best.settings)
@@ -122,8 +126,8 @@ def _one_by_one(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue)
         wanted[i] += _within(turn, better * size)
         if any(np.array_equal(wanted, look.settings) for look in hue.looks):
             continue
-        _set(desk, hue, wanted)
-        _look(desk, target, hold, hue)
+        yield from _set(desk, hue, wanted)
+        yield from _look(desk, target, hold, hue)
     hue.rests = False
 
 
@@ -149,10 +153,10 @@ def _fraction(name: str) -> Floats:
     return np.array(_patches(name)) / 100.0
 
 
-def _look(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> None:
+def _look(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[None]:
     """Read both patches of a colour."""
     settings = hue.settings
-    read = [desk.read(patch) for patch in _patches(hue.name)]
+    read = yield from desk.reads(_patches(hue.name))
     hue.fraction = np.array([t.fraction for t in read])
     parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
     hue.looks.append(Look(parts, settings))
@@ -164,7 +168,7 @@ def _cost(parts: Floats) -> float:
     return float((hues.weighed(parts) ** 2).sum())
 
 
-def _move(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> bool:
+def _move(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[bool]:
     """Turn what lowers the expected difference from where it was best; return whether anything was turned."""
     best = hue.looks[hue.best]
     # From where it was best, as long as nothing better was seen.
@@ -181,7 +185,7 @@ def _move(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> bo
     if any(np.array_equal(wanted, look.settings) for look in hue.looks):
         hue.rests = True
         return False
-    _set(desk, hue, wanted)
+    yield from _set(desk, hue, wanted)
     return True
 
 
@@ -194,15 +198,15 @@ def _did_little(hue: Hue, target: Target, hold: tuple[float, float]) -> bool:
     return should >= WOULD_SHOW and did < LITTLE * should
 
 
-def _try_again(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> None:
+def _try_again(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[None]:
     """Put the controls back and read the patches again, alone: if nothing changes, they do nothing."""
     before, after = hue.looks
-    _set(desk, hue, before.settings)
-    read = [desk.read(patch) for patch in _patches(hue.name)]
+    yield from _set(desk, hue, before.settings)
+    read = yield from desk.reads(_patches(hue.name))
     parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
     hue.is_dead = hue.rests = bool(hues.errors_of((parts - after.parts)[:OWN]).max() < DEAD)
     if not hue.is_dead:
-        _set(desk, hue, after.settings)
+        yield from _set(desk, hue, after.settings)
 
 
 def _unknown(turns: Sequence[Turn], belief: hues.Belief, parts: Floats) -> Floats:
@@ -217,16 +221,16 @@ def _unknown(turns: Sequence[Turn], belief: hues.Belief, parts: Floats) -> Float
     return steps
 
 
-def _set(desk: Desk, hue: Hue, settings: Floats) -> None:
+def _set(desk: Desk, hue: Hue, settings: Floats) -> Procedure[None]:
     for control, value in zip(hue.controls, settings, strict=True):
-        desk.set(control, float(value) * float(control["step"]))
+        yield from desk.set(control, float(value) * float(control["step"]))
 
 
-def _rest(desk: Desk, every: Sequence[Hue]) -> None:
+def _rest(desk: Desk, every: Sequence[Hue]) -> Procedure[None]:
     """Leave each colour where it was best, one whose controls do nothing where it was found, and say what is left to say."""
     for hue in every:
         if hue.looks:
-            _set(desk, hue, hue.looks[0 if hue.is_dead else hue.best].settings)
+            yield from _set(desk, hue, hue.looks[0 if hue.is_dead else hue.best].settings)
         if hue.is_dead:
             desk.dead += [control["id"] for control in hue.controls]
             desk.notes.append(f"The controls of {hue.name} do nothing that a reading can tell; they were left alone.")

@@ -6,13 +6,14 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from fenvik.core.colour.target import Target
+from fenvik.core.models.black import Black, black_of
 from fenvik.core.models.grey import Fit, Seen, drives_of, seen_of
 from fenvik.core.models.greyfit import fit
+from fenvik.core.models.greysolve import lift_of, solve, worth_reading
+from fenvik.core.models.knobs import Knob, knobs_of
 from fenvik.core.models.twopoint import light
-from fenvik.core.procedures.black import Black, black_of
-from fenvik.core.procedures.greysolve import lift_of, solve, worth_reading
-from fenvik.core.procedures.knobs import Knob, knobs_of
-from fenvik.core.procedures.rig import Desk, Taken
+from fenvik.core.procedures.desk import Desk, Taken
+from fenvik.core.procedures.steps import Procedure
 from fenvik.core.types import Floats
 
 MOST_GREYS = 63  # readings for greys over a whole job: three for each of 21 levels
@@ -58,7 +59,7 @@ class Greys:
 
     def _knobs(self, *kinds: str) -> list[Knob]:
         """Return the controls of the greys, in their order, as they stand."""
-        return knobs_of(self.desk.rig.controls, self.desk.settings, kinds)
+        return knobs_of(self.desk.controls, self.desk.settings, kinds)
 
     @property
     def moved(self) -> Floats:
@@ -75,7 +76,7 @@ class Greys:
         seen = 1.0 + freed @ seen_of(self.model.boost).T
         return float(light(seen, self.target, self.white, self.black)[0, 1])
 
-    def adjust(self, *, proof: int, others: bool = False) -> None:
+    def adjust(self, *, proof: int, others: bool = False) -> Procedure[None]:
         """Move what there is: model, solve, set, read.
 
         ``proof``: greys that the end will read; ``others``: whether readings of anything else are for the greys too.
@@ -84,20 +85,20 @@ class Greys:
             self.desk.notes.append("This mode has no white balance that can be set.")
             return
         if any(self.two):
-            self.desk.say("two-point white balance")
-            self._move(self.two, COARSE if self.points else JUDGED)
-            self.desk.greys(FIRST_BEFORE_POINTS if self.points else FIRST_OF_TWO)
+            yield from self.desk.say("two-point white balance")
+            yield from self._move(self.two, COARSE if self.points else JUDGED)
+            yield from self.desk.greys(FIRST_BEFORE_POINTS if self.points else FIRST_OF_TWO)
         if self.points:
-            self._all_points(proof, others)
+            yield from self._all_points(proof, others)
             return
-        self._move(self.two, JUDGED)
-        self.desk.greys(SECOND_OF_TWO)
-        self._move(self.two, JUDGED)
+        yield from self._move(self.two, JUDGED)
+        yield from self.desk.greys(SECOND_OF_TWO)
+        yield from self._move(self.two, JUDGED)
         self.to_come, self.between = len(LAST_OF_TWO), list(LAST_OF_TWO)
 
-    def _all_points(self, proof: int, others: bool) -> None:
+    def _all_points(self, proof: int, others: bool) -> Procedure[None]:
         """Move all points at once and read every level; then again those that are expected to be worst."""
-        self.desk.say("points of the white balance")
+        yield from self.desk.say("points of the white balance")
         at = sorted({round(100 * p, 3) for p in self.points} | {100.0}, reverse=True)
         if len(at) < FEW_LEVELS:
             at = sorted({*at, 5.0, 95.0}, reverse=True)
@@ -105,25 +106,25 @@ class Greys:
         self.between = sorted({*at, *(float(v) for v in range(5, 100, 5))}, reverse=True)
         self.levels = np.array(sorted(p / 100.0 for p in {*self.between, 3.0} if p >= 3.0))
         for part in (at[::3], at[1::3], at[2::3]):
-            self._move(self.every, self.levels)
-            self.desk.greys(part)
+            yield from self._move(self.every, self.levels)
+            yield from self.desk.greys(part)
         spent = sum(others or np.ptp(t.fraction) == 0 for t in self.desk.taken)
         left = max(MOST_GREYS - spent - proof, LEAST_AGAIN)
         # With many points most of what is left is kept for the last look, when little is wrong any more.
         first = round(AGAIN * left) if len(at) < MANY_POINTS else 0
-        self._move(self.every, self.levels)
+        yield from self._move(self.every, self.levels)
         if first:
-            self.desk.greys(self._worst(first))
-            self._move(self.every, self.levels)
+            yield from self.desk.greys(self._worst(first))
+            yield from self._move(self.every, self.levels)
         self.to_come = left - first
 
-    def finish(self) -> None:
+    def finish(self) -> Procedure[None]:
         """Look once more where it is worth it, for the colours may have moved the greys, and make the last move."""
         if not self.to_come:
             return
-        self.desk.say("the greys once more")
-        self.desk.greys(self._worst(self.to_come))
-        self._move(self.every, self.levels, last=True)
+        yield from self.desk.say("the greys once more")
+        yield from self.desk.greys(self._worst(self.to_come))
+        yield from self._move(self.every, self.levels, last=True)
 
     def _worst(self, count: int) -> list[float]:
         """Return the levels in percent that are most worth a reading, the brightest first."""
@@ -142,7 +143,7 @@ class Greys:
         With their places, and whether colours were turned since.
         """
         mine = {k.id for k in self._knobs("gain", "offset", "point", "tone")}
-        colour = {c["id"] for c in self.desk.rig.controls if (c.get("role") or "").startswith(OF_COLOUR)}
+        colour = {c["id"] for c in self.desk.controls if (c.get("role") or "").startswith(OF_COLOUR)}
         now = self.desk.settings
         others = {k: v for k, v in now.items() if k not in mine and k not in colour}
         return [
@@ -160,14 +161,13 @@ class Greys:
             made.append(Seen(float(t.fraction[0]), drives, self._moved(t.settings), float(when), before))
         return made
 
-    def _move(self, allowed: Sequence[bool], levels: Floats, *, last: bool = False) -> None:
+    def _move(self, allowed: Sequence[bool], levels: Floats, *, last: bool = False) -> Procedure[None]:
         """Fit to everything seen, solve, and set."""
         if self.model is not None:
             self._follow_black()
         seen = self._seen()
         if len({round(s.level, 4) for s in seen}) < LEAST_LEVELS:
-            for level in FIRST:
-                self.desk.read_once(level)
+            yield from self.desk.each_once(FIRST)
             seen = self._seen()
         self.model = fit(self.knobs, seen)
         if self.boost:
@@ -179,10 +179,10 @@ class Greys:
             self.model, moved, self.target, self.white, self.black, allowed=allowed, levels=levels, last=last,
             lift=self._black().most(self.black),
         )  # fmt: skip
-        controls = {c["id"]: c for c in self.desk.rig.controls}
+        controls = {c["id"]: c for c in self.desk.controls}
         for knob, now, then in zip(self.knobs, moved, wanted, strict=True):
             if now != then:
-                self.desk.set(controls[knob.id], knob.value + then * knob.step)
+                yield from self.desk.set(controls[knob.id], knob.value + then * knob.step)
 
     def _dark(self) -> list[tuple[float, float]]:
         """Return the blacks that were read, in cd/m², with how far the signal was lifted for each."""

@@ -6,14 +6,16 @@ from typing import Any
 
 import numpy as np
 
+from fenvik.core.analysis.clipping import may_clip
 from fenvik.core.colour.science import cct_and_duv
 from fenvik.core.colour.space import xyz_to_uv
 from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
 from fenvik.core.models import hues
 from fenvik.core.procedures import colours, lights
+from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.greys import Greys
-from fenvik.core.procedures.rig import BudgetError, Desk, Fraction, Taken
+from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure
 from fenvik.core.types import Floats
 
 # Greys that are read before and after. More of them would be taken from what the adjusting may read, and bring less.
@@ -63,42 +65,44 @@ class Job:
         """The patches that are read before and after."""
         return proof_of(self.steps)
 
-    def run(self) -> None:
+    def run(self) -> Procedure[None]:
         """Do the whole job. What a budget or a device ends early is kept as it stands, and noted by whoever catches it."""
-        self.look_found()
+        yield from self.look_found()
         self.desk.budget -= len(self.proof)  # it is never saved on
         try:
-            self.process_off()
+            yield from self.process_off()
             if "light" in self.steps:
-                self.light()
+                yield from self.light()
             if "white" in self.steps:
                 before = self.desk.settings
-                self.curve()
-                self.preset()
+                yield from self.curve()
+                yield from self.preset()
                 if self.desk.settings != before:
-                    self.settle([self.desk.read_once(100.0), *(t for t in self.desk.taken if not t.fraction.any())])
+                    white = yield from self.desk.read_once(100.0)
+                    self.settle([white, *(t for t in self.desk.taken if not t.fraction.any())])
             if "white" in self.steps or "grey" in self.steps:
-                self.greys()
+                yield from self.greys()
             if "colour" in self.steps:
-                self.colours()
+                yield from self.colours()
             if self.balance is not None:
-                self.balance.finish()
-            self.light_again()
+                yield from self.balance.finish()
+            yield from self.light_again()
         except BudgetError as spent:
             self.desk.notes.append(f"{spent} What was reached by then is kept.")
-        self.look_left()
+        yield from self.look_left()
 
-    def look_found(self) -> None:
+    def look_found(self) -> Procedure[None]:
         """Read what is found, before anything is touched."""
-        self.desk.say("as found")
-        self.as_found = [self.desk.read(p) for p in self.proof]
+        yield from self.desk.say("as found")
+        self.as_found = yield from self.desk.reads(self.proof)
         self.settle(self.as_found)
 
-    def find_boost(self) -> None:
+    def find_boost(self) -> Procedure[None]:
         """Find how much a white sub-pixel adds: white beside the sum of the three full lights."""
         taken = self.as_found
         if "colour" not in self.steps:
-            taken = [self.desk.read_once(100.0), *(self.desk.read(p) for p in FULL[:3])]
+            white_now = yield from self.desk.read_once(100.0)
+            taken = [white_now, *(yield from self.desk.reads(FULL[:3]))]
         full = sum(float(t.xyz[1]) for t in taken if sorted(t.fraction) == [0.0, 0.0, 1.0])
         white = next(float(t.xyz[1]) for t in taken if (t.fraction == 1.0).all())
         if full > 0 and white / full - 1.0 > LEAST_BOOST:
@@ -118,36 +122,36 @@ class Job:
             return self.white, self.black
         return self.balance.white_now(), self.balance.black
 
-    def process_off(self) -> None:
+    def process_off(self) -> Procedure[None]:
         """Turn off the processing that works on the picture, by the value that the display itself says means off."""
         turned = []
         for control in self.desk.by_role("process"):
             if control["role"] in KEPT_ON or control.get("off") is None or control["value"] == control["off"]:
                 continue
-            self.desk.set(control, control["off"])
+            yield from self.desk.set(control, control["off"])
             turned.append(control["label"])
         if turned:
             self.desk.notes.append(f"Turned off before measuring: {', '.join(turned)}.")
-            self.settle(self.desk.greys((100.0, 0.0)))
+            self.settle((yield from self.desk.greys((100.0, 0.0))))
 
-    def light(self) -> None:
+    def light(self) -> Procedure[None]:
         """Bring white to the luminance that is wanted, and let nothing clip below it."""
         turned = False
         if self.desk.by_role("white-level"):
-            top = np.array([self.desk.read_once(level).xyz for level in (100.0, 90.0, 80.0)])
-            turned = lights.may_clip(top, self.target) and lights.lower_white_level(self.desk, self.target)
+            top = np.array([t.xyz for t in (yield from self.desk.each_once((100.0, 90.0, 80.0)))])
+            turned = may_clip(top, self.target) and (yield from lights.lower_white_level(self.desk, self.target))
         if self.luminance is not None:
-            turned = lights.turn_light(self.desk, self.luminance) or turned
+            turned = (yield from lights.turn_light(self.desk, self.luminance)) or turned
         if turned:
-            self.settle(self.desk.greys((100.0, 0.0)))
+            self.settle((yield from self.desk.greys((100.0, 0.0))))
 
-    def light_again(self) -> None:
+    def light_again(self) -> Procedure[None]:
         """Bring white back to what is wanted: gains that were lowered since took light from it."""
         if self.luminance is None or "light" not in self.steps or not self.desk.by_role("light"):
             return
-        white = float(self.desk.read_once(100.0).xyz[1])
+        white = float((yield from self.desk.read_once(100.0)).xyz[1])
         if abs(white / self.luminance - 1.0) > LIGHT_OFF:
-            lights.turn_light(self.desk, self.luminance)
+            yield from lights.turn_light(self.desk, self.luminance)
 
     def _choices(self, role: str) -> dict[str, Any] | None:
         found = [
@@ -157,61 +161,64 @@ class Job:
         ]
         return found[0] if found else None
 
-    def curve(self) -> None:
+    def curve(self) -> Procedure[None]:
         """Choose the gamma whose readings lie nearest the target's curve: labels are not believed."""
         control = self._choices("gamma")
         if control is None:
             return
-        self.desk.say("curve")
+        yield from self.desk.say("curve")
         usual = control["value"]
         white = next(t.xyz[1] for t in reversed(self.desk.taken) if (t.fraction == 1.0).all())
 
-        def look() -> float:
-            read = [self.desk.read_once(level) for level in (60.0, 30.0)]
+        def look() -> Procedure[float]:
+            read = yield from self.desk.each_once((60.0, 30.0))
             y = np.array([t.xyz[1] for t in read])
             wanted = self.target.xyz(np.array([t.fraction for t in read]), float(white), self.black)[:, 1]
             return float(np.abs(np.log(np.maximum(y, 1e-6) / wanted)) @ [0.6, 0.4])
 
-        errors = self.desk.tried(control, [usual, *(o for o in control["options"] if o != usual)], look)
+        errors = yield from self.desk.tried(control, [usual, *(o for o in control["options"] if o != usual)], look)
         best = min(errors, key=lambda o: errors[o])
         # Another curve must be clearly nearer: each brings a wait and a doubt with it.
         chosen = best if errors[best] < 0.9 * errors[usual] else usual
-        self.desk.set(control, chosen)
+        yield from self.desk.set(control, chosen)
         if chosen != usual:
             self.desk.notes.append(f"{control['label']}: {chosen} lies nearest to the target's curve.")
 
-    def preset(self) -> None:
+    def preset(self) -> Procedure[None]:
         """Choose the white preset that lies nearest the target's white."""
         control = self._choices("white-preset")
         if control is None:
             return
-        self.desk.say("white preset")
+        yield from self.desk.say("white preset")
         aim = xyz_to_uv(self.target.white)
         usual = control["value"]
-        off = self.desk.tried(
-            control, control["options"], lambda: float(np.hypot(*(xyz_to_uv(self.desk.read_once(60.0).xyz) - aim)))
-        )
+
+        def look() -> Procedure[float]:
+            read = yield from self.desk.read_once(60.0)
+            return float(np.hypot(*(xyz_to_uv(read.xyz) - aim)))
+
+        off = yield from self.desk.tried(control, control["options"], look)
         best = min(off, key=lambda o: off[o])
-        self.desk.set(control, best)
+        yield from self.desk.set(control, best)
         if best != usual:
             self.desk.notes.append(f"{control['label']}: {best} lies nearest to the target's white.")
 
-    def greys(self) -> None:
+    def greys(self) -> Procedure[None]:
         """Adjust the greys, but for the last look that comes after the colours."""
-        self.find_boost()
+        yield from self.find_boost()
         kinds = (["gain", "offset"] if "white" in self.steps else []) + (
             ["point", "tone"] if "grey" in self.steps else []
         )
         self.balance = Greys(self.desk, self.target, self.white, self.black, self.boost, kinds)
         # Of a job without colours everything counts; with them the full colours are theirs.
-        self.balance.adjust(proof=len(FOUND), others="colour" not in self.steps)
+        yield from self.balance.adjust(proof=len(FOUND), others="colour" not in self.steps)
 
-    def colours(self) -> None:
+    def colours(self) -> Procedure[None]:
         """Adjust the colours. What the greys want to look at after them is kept back, for colours may move greys a little."""
         kept = self.balance.to_come if self.balance is not None else 0
         self.desk.budget -= kept
         try:
-            colours.adjust(self.desk, self.target, self.hold())
+            yield from colours.adjust(self.desk, self.target, self.hold())
         except BudgetError as spent:
             if len(self.desk.taken) < self.desk.budget:
                 raise  # it was the time that ended: nothing is kept back of that
@@ -219,15 +226,15 @@ class Job:
         finally:
             self.desk.budget += kept
 
-    def look_left(self) -> None:
+    def look_left(self) -> Procedure[None]:
         """Read what is left; where it is no better than what was found, put everything back."""
-        self.desk.say("as left")
+        yield from self.desk.say("as left")
         self.desk.budget += len(self.proof)  # kept back for it
-        self.as_left = [self.desk.read(p) for p in self.proof]
+        self.as_left = yield from self.desk.reads(self.proof)
         self._say_light()
         if score(self.as_left, self.target) > score(self.as_found, self.target):
             self.desk.notes.append("What was left was no better than what was found, so every control was put back.")
-            self.desk.put(self.desk.found)
+            yield from self.desk.put(self.desk.found)
             self.restored = True
             self.as_left = list(self.as_found)  # the display stands as it was read then
         elif "colour" in self.steps:

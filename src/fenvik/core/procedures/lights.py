@@ -5,40 +5,38 @@ from typing import Any
 
 import numpy as np
 
+from fenvik.core.analysis.clipping import TOP, clipped
 from fenvik.core.colour.target import Target
-from fenvik.core.procedures.rig import Desk
-from fenvik.core.types import Floats
+from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.steps import Procedure
 
 NEAR = 0.02  # of the luminance that is wanted
 TRIES = 4
-TOP = (100.0, 96.0, 92.0, 86.0)  # percent: where clipping shows
-FLAT = 0.35  # of the slope below: a light that grows by less is clipped
-DOUBTED = 0.9  # of the slope below, where any curve this bright grows faster
-LEAST_SLOPE = 0.6  # percent of light a percent of signal, of any curve this near to white
 
 
-def turn_light(desk: Desk, luminance: float) -> bool:
+def turn_light(desk: Desk, luminance: float) -> Procedure[bool]:
     """Turn the light control until white is as bright as is wanted, in cd/m². Return whether anything was turned."""
     control = _range(desk, "light")
     if control is None:
         desk.notes.append("This mode has no light control.")
         return False
-    desk.say("light")
+    yield from desk.say("light")
     seen: list[tuple[float, float]] = []
     start = control["value"]
     for _ in range(TRIES):
-        white = float(desk.read((100.0,) * 3).xyz[1])
+        white = float((yield from desk.read((100.0,) * 3)).xyz[1])
         seen.append((float(control["value"]), white))
         if white <= 0 or abs(white / luminance - 1.0) <= NEAR:
             break
         wanted = next_light(seen, luminance, control)
         if wanted == control["value"]:
             break
-        desk.set(control, wanted)
+        yield from desk.set(control, wanted)
     else:
-        seen.append((float(control["value"]), float(desk.read((100.0,) * 3).xyz[1])))
+        last = yield from desk.read((100.0,) * 3)
+        seen.append((float(control["value"]), float(last.xyz[1])))
     value, white = min(seen, key=lambda pair: abs(np.log(max(pair[1], 1e-6) / luminance)))
-    desk.set(control, value)
+    yield from desk.set(control, value)
     if abs(white / luminance - 1.0) > 0.1:
         desk.notes.append(
             f"{control['label']} brings white to {white:.0f} cd/m² at the nearest to the {luminance:.0f} that are wanted."
@@ -65,38 +63,19 @@ def next_light(seen: Sequence[tuple[float, float]], luminance: float, control: d
     return min(max(low + round((wanted - low) / step) * step, low), high)
 
 
-def clipped(xyz: Floats, levels: Floats, target: Target) -> list[int]:
-    """Return which of the three lights no longer grow towards white: XYZ (n, 3) of greys at falling levels in percent."""
-    light = xyz @ target.inverse_matrix.T
-    found = []
-    for channel in range(3):
-        slopes = np.diff(light[::-1, channel]) / np.diff(levels[::-1])  # upwards
-        below = slopes[0]
-        usual = max(below, LEAST_SLOPE / 100.0 * light[-1, channel])
-        if usual > 0 and slopes[-1] < FLAT * usual:
-            found.append(channel)
-    return found
-
-
-def may_clip(xyz: Floats, target: Target) -> bool:
-    """Return whether any light grows less than it should towards white: XYZ (3, 3) of greys at 100, 90 and 80 percent."""
-    light = xyz @ target.inverse_matrix.T
-    upper, lower = light[0] - light[1], light[1] - light[2]
-    return bool((upper < DOUBTED * np.maximum(lower, 1e-9)).any())
-
-
-def lower_white_level(desk: Desk, target: Target) -> bool:
+def lower_white_level(desk: Desk, target: Target) -> Procedure[bool]:
     """Lower the white level until nothing clips, in as few tries as halving needs. Return whether anything was turned."""
     control = _range(desk, "white-level")
     if control is None:
         return False
-    desk.say("white level")
+    yield from desk.say("white level")
     levels = np.array(TOP)
 
-    def clips() -> list[int]:
-        return clipped(np.array([t.xyz for t in desk.greys(TOP)]), levels, target)
+    def clips() -> Procedure[list[int]]:
+        top = yield from desk.greys(TOP)
+        return clipped(np.array([t.xyz for t in top]), levels, target)
 
-    at_first = clips()
+    at_first = yield from clips()
     if not at_first:
         return False
     step, low, start = float(control["step"]), float(control["min"]), float(control["value"])
@@ -104,14 +83,14 @@ def lower_white_level(desk: Desk, target: Target) -> bool:
     good = None
     for _ in range(TRIES):
         value = max(float(control["value"]) - reach * step, low)
-        desk.set(control, value)
-        if not clips():
+        yield from desk.set(control, value)
+        if not (yield from clips()):
             good = value
             break
         reach *= 2
     names = ", ".join(("red", "green", "blue")[c] for c in at_first)
     if good is None:
-        desk.set(control, start)
+        yield from desk.set(control, start)
         desk.notes.append(f"Clipped near white: {names}; {control['label']} does not change that, so it was put back.")
         return False
     desk.notes.append(f"Clipped near white: {names}. {control['label']} was lowered to {good:g}, and nothing clips.")

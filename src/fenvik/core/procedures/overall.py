@@ -6,32 +6,34 @@ from fenvik.core.colour.space import xyz_to_xy
 from fenvik.core.colour.target import Target
 from fenvik.core.models import hues
 from fenvik.core.models.hues import DEAD, HUES
-from fenvik.core.procedures.rig import ENDS, Desk
+from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.steps import ENDS, Procedure
 from fenvik.core.types import Floats
 
 PROBE = 0.08  # of a range
 UNSURE = 0.15  # of what a control was seen to do
 PRIMARIES = ("red", "green", "blue")
 
-def gamut(desk: Desk, target: Target) -> None:
+
+def gamut(desk: Desk, target: Target) -> Procedure[None]:
     """Choose the gamut whose primaries were read nearest to the target's."""
     choices = [c for c in desk.by_role("gamut") if c["kind"] == "choice" and 1 < len(c.get("options", [])) <= 6]
     if not choices:
         return
     control, usual, wanted = choices[0], choices[0]["value"], xyz_to_xy(target.matrix.T)
 
-    def look() -> float:
-        read = [desk.read(tuple(100.0 * v for v in HUES[name])) for name in PRIMARIES]
+    def look() -> Procedure[float]:
+        read = yield from desk.reads([100.0 * v for v in HUES[name]] for name in PRIMARIES)
         return float(np.hypot(*(xyz_to_xy(np.array([t.xyz for t in read])) - wanted).T).mean())
 
-    off = desk.tried(control, control["options"], look)
+    off = yield from desk.tried(control, control["options"], look)
     best = min(off, key=lambda o: off[o])
-    desk.set(control, best if off[best] < 0.9 * off[usual] else usual)
+    yield from desk.set(control, best if off[best] < 0.9 * off[usual] else usual)
     if control["value"] != usual:
         desk.notes.append(f"{control['label']}: {control['value']} lies nearest to the target's colours.")
 
 
-def saturation_and_tint(desk: Desk, target: Target, hold: tuple[float, float]) -> None:
+def saturation_and_tint(desk: Desk, target: Target, hold: tuple[float, float]) -> Procedure[None]:
     """Set saturation and tint of all colours at once, where there is nothing for single ones; what makes it worse goes back."""
     controls = [
         c for role in ("saturation", "tint") for c in desk.by_role(role) if c["kind"] == "range" and c["role"] == role
@@ -39,11 +41,11 @@ def saturation_and_tint(desk: Desk, target: Target, hold: tuple[float, float]) -
     if not controls:
         desk.notes.append("This mode has no colour management that can be set.")
         return
-    desk.say("saturation and tint")
+    yield from desk.say("saturation and tint")
     patches = [patch for name in PRIMARIES for patch in hues.patches_of(name)]
 
-    def look() -> Floats:
-        read = [desk.read(patch) for patch in patches]
+    def look() -> Procedure[Floats]:
+        read = yield from desk.reads(patches)
         return hues.parts_of(
             np.array([t.fraction for t in read]), np.array([t.xyz for t in read]), target, *hold
         )  # fmt: skip
@@ -52,19 +54,19 @@ def saturation_and_tint(desk: Desk, target: Target, hold: tuple[float, float]) -
         hues.Turn(c["id"], c["label"], c["role"], float(c["value"]), float(c["min"]), float(c["max"]), float(c["step"]))
         for c in controls
     ]
-    now = look()
+    now = yield from look()
     slope = np.zeros((len(now), len(controls)))
     for i, (control, turn) in enumerate(zip(controls, turns, strict=True)):
         low, high = turn.room
         size = max(round(PROBE * (turn.high - turn.low) / turn.step), 1)
         steps = min(size, high) if high >= -0.5 * low else -min(size, -low)
         try:
-            desk.set(control, hues.moved(turn, steps).value)
-            slope[:, i] = (look() - now) / steps if steps else 0.0
+            yield from desk.set(control, hues.moved(turn, steps).value)
+            slope[:, i] = ((yield from look()) - now) / steps if steps else 0.0
         except ENDS:
-            desk.set(control, turn.value)
+            yield from desk.set(control, turn.value)
             raise
-        desk.set(control, turn.value)
+        yield from desk.set(control, turn.value)
         if float(np.abs(slope[:, i] * steps).max()) < DEAD:
             slope[:, i] = 0.0
     weight = np.tile(np.repeat(hues.WEIGHTS[:2], 3), len(PRIMARIES))
@@ -73,10 +75,10 @@ def saturation_and_tint(desk: Desk, target: Target, hold: tuple[float, float]) -
     if not wanted.any():
         return
     for control, turn, steps in zip(controls, turns, wanted, strict=True):
-        desk.set(control, hues.moved(turn, steps).value)
-    if float((look() ** 2).sum()) > float((now**2).sum()):
+        yield from desk.set(control, hues.moved(turn, steps).value)
+    if float(((yield from look()) ** 2).sum()) > float((now**2).sum()):
         for control, turn in zip(controls, turns, strict=True):
-            desk.set(control, turn.value)
+            yield from desk.set(control, turn.value)
         return
     told = ", ".join(f"{control['label']} {control['value']}" for control in controls)
     desk.notes.append(f"All colours at once: {told}.")

@@ -92,8 +92,7 @@ def hues_of(tuning: Tuning, values: Values, rows: list[Reading]) -> list[Hue]:
 def found_dead(tuning: Tuning) -> frozenset[str]:
     """Return the controls that the newest hands-free run of this tuning found to do nothing."""
     runs = tuning.passes.filter(purpose=PassPurpose.HANDS_FREE, finished_at__isnull=False)  # type: ignore[attr-defined]
-    newest = runs.order_by("-created_at").values_list("conditions", flat=True).first()
-    return frozenset(() if newest is None else newest["job"].get("dead", ()))
+    return frozenset(runs.order_by("-created_at").values_list("run__dead", flat=True).first() or ())
 
 
 def _level(rows: list[Reading], epochs: list[int], since: int, level: float) -> float | None:
@@ -141,7 +140,7 @@ def _hue(
     if not np.isfinite(parts).all():
         return Hue(name, turns, None, False, None, [], None)
     # Turned since it was read: one of its own controls, or what every colour hangs on, such as the light.
-    stale = at < since or any(control in mine for _, changed in history.starts[at:] for control in changed)
+    stale = at < since or any(control in mine for _, _, changed in history.starts[at:] for control in changed)
     # What hands-free has found to do nothing is not tried again by hand.
     none = np.array([t.id in dead_before for t in turns])
     belief = replace(belief, dead=tuple(bool(d or n) for d, n in zip(belief.dead, none, strict=True)))

@@ -2,11 +2,13 @@
 
 import uuid
 from datetime import datetime
-from typing import Any
+
+from django.db import transaction
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.procedures.job import STEPS, proof_of
 from fenvik.web.adjusting import lists
+from fenvik.web.adjusting.models import Run
 from fenvik.web.adjusting.runner import LEAST_BUDGET
 from fenvik.web.controls.maps import read_over_link
 from fenvik.web.controls.values import values_of
@@ -52,15 +54,16 @@ def start(
     values = values_of(tuning)
     controls = [{**control, "value": values.now[control["id"]]} for control in values.controls if control["id"] in values.now]
     link = link_of(tuning.display)
-    job: dict[str, Any] = {
-        "steps": steps, "budget": budget, "minutes": max(minutes, 0), "on_stop": "keep" if on_stop == "keep" else "restore",
-        "luminance": tuning.luminance if "light" in steps else None, "controls": controls, "mode": tuning.mode_id,
-        "proof": len(proof_of(steps)), "display": None if link is None else link.pk, "phase": "", "notes": [],
-    }  # fmt: skip
-    return start_pass(
-        tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.HANDS_FREE, patches=[],
-        how=How(rows=[], conditions={"job": job}),
-    )  # fmt: skip
+    with transaction.atomic():
+        started = start_pass(
+            tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.HANDS_FREE, patches=[], how=How(rows=[])
+        )
+        Run.objects.create(
+            pass_of=started, display=link, mode=tuning.mode_id, steps=steps, budget=budget, minutes=max(minutes, 0),
+            puts_back=on_stop != "keep", luminance=tuning.luminance if "light" in steps else None, controls=controls,
+            proof=len(proof_of(steps)),
+        )  # fmt: skip
+    return started
 
 
 def _tuning(tuning_id: int, actor: User) -> Tuning:
@@ -82,13 +85,13 @@ def put_back(*, pass_id: int, actor: User, now: datetime) -> int:
     if pass_.is_open:
         raise HandsFreeError("The run is still going on: stop it first.")
     tuning = _tuning(pass_.tuning_id, actor)
-    job, values = pass_.conditions["job"], values_of(tuning)
+    values = values_of(tuning)
     rows = [
         {
             "control": c["id"], "label": c["label"], "before": values.now.get(c["id"]), "after": c["value"],
             "group": c.get("group") or "", "channel": None,
         }
-        for c in job["controls"]
+        for c in pass_.run.controls
         if values.now.get(c["id"]) != c["value"]
     ]  # fmt: skip
     if not rows:

@@ -19,11 +19,11 @@ class History:
     values: Values
 
     @cached_property
-    def starts(self) -> list[tuple[datetime, dict[str, Any]]]:
-        """For each group in order: when it was made, and the values it set."""
-        starts: dict[Any, tuple[datetime, dict[str, Any]]] = {}
+    def starts(self) -> list[tuple[int, datetime, dict[str, Any]]]:
+        """For each group in order: the number of its first change, when it was made, and the values it set."""
+        starts: dict[Any, tuple[int, datetime, dict[str, Any]]] = {}
         for change in self.values.changes:
-            _, values = starts.setdefault(change.group, (change.at, {}))
+            _, _, values = starts.setdefault(change.group, (change.pk, change.at, {}))
             values[change.control] = change.after
         return list(starts.values())
 
@@ -33,14 +33,16 @@ class History:
         return len(self.starts)
 
     def epoch_of(self, row: Reading) -> int:
-        """Return in which epoch a reading was begun."""
-        return sum(at <= row.started_at for at, _ in self.starts)
+        """Return in which epoch a reading was begun: by the number of the change that was the newest then, and not by clocks."""
+        if row.knew is None:
+            return sum(at <= row.started_at for _, at, _ in self.starts)
+        return sum(number <= row.knew for number, _, _ in self.starts)
 
     @cached_property
     def states(self) -> list[dict[str, Any]]:
         """Every known value in each epoch."""
         states = [dict(self.values.found or {})]
-        for _, changed in self.starts:
+        for _, _, changed in self.starts:
             states.append(states[-1] | changed)
         return states
 
@@ -54,7 +56,7 @@ class History:
     def eras(self, mine: Collection[str]) -> list[int]:
         """Return, for each epoch, how many groups before it turned anything but these controls."""
         eras = [0]
-        for _, changed in self.starts:
+        for _, _, changed in self.starts:
             eras.append(eras[-1] + any(name not in mine for name in changed))
         return eras
 

@@ -13,8 +13,10 @@ from fenvik.web.adjusting.models import ChangeList, ListKind
 from fenvik.web.adjusting.points import points_of
 from fenvik.web.controls.log import ChangedMeanwhileError, NothingToUndoError
 from fenvik.web.controls.models import ControlChange
-from fenvik.web.controls.values import SettingError, Values, shown, typed_value, values_of
+from fenvik.web.controls.setting import set_controls
+from fenvik.web.controls.values import NoModeError, SettingError, Values, typed_value, values_of
 from fenvik.web.devices.displays import paired
+from fenvik.web.devices.leases import hold
 from fenvik.web.devices.standing import see
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose
@@ -31,12 +33,6 @@ class NothingToEnterError(FenvikError):
     """There is no change that would bring anything."""
 
     code = "nothing_to_enter"
-
-
-class NoModeError(FenvikError):
-    """It is not known which of the display's modes a tuning is."""
-
-    code = "no_mode"
 
 
 def open_list(tuning_id: int) -> ChangeList | None:
@@ -165,12 +161,8 @@ def enter(
     return made
 
 
-@needs(Right.MEASURE, "set a list over the link")
-def enter_over_link(*, tuning_id: int, actor: User, list_id: int, now: datetime, group: uuid.UUID) -> int:
-    """Set what is left of a list over the display's link, and log what was really set. Return how many controls that were.
-
-    Raises what ``paired`` raises; what was set before a failure is logged all the same, so the sheet stays true.
-    """
+def _linked(tuning_id: int, actor: User) -> Tuning:
+    """Return a tuning whose display's own name of the mode is known. Raises NoModeError."""
     tuning = (
         Tuning.objects.of_firm(actor.firm_id)
         .select_related("display__menu_map", "display__room__client", "display__link__pairing")
@@ -178,55 +170,68 @@ def enter_over_link(*, tuning_id: int, actor: User, list_id: int, now: datetime,
     )
     if not tuning.mode_id:
         raise NoModeError("Read the menu from the display first, so that its own name of this mode is known.")
+    return tuning
+
+
+@needs(Right.MEASURE, "set a list over the link")
+def enter_over_link(*, tuning_id: int, actor: User, list_id: int, now: datetime, group: uuid.UUID) -> int:
+    """Set what is left of a list over the display's link, each logged as it is set. Return how many controls that were.
+
+    Raises what ``paired``, ``hold`` and ``set_controls`` raise; what was set before that stays logged and off the list.
+    """
+    tuning = _linked(tuning_id, actor)
     listed = ChangeList.objects.filter(tuning=tuning, pk=list_id, closed_at__isnull=True).first()
     if listed is None:
         raise ChangedMeanwhileError
-    done: list[str] = []
-    count = parts = 0
+    with hold(tuning, actor) as held, paired(tuning.display) as line:
+        see(tuning, line)
+        values = values_of(tuning)
+        wanted = [(control, row["after"]) for row in left_of(listed, values) if (control := values.control(row["control"]))]
+        try:
+            made = set_controls(
+                tuning=tuning, actor=actor, line=line, held=held, wanted=wanted, seen=len(values.changes), now=now, group=group
+            )
+        finally:
+            _close_what_is_in(tuning_id, actor, list_id, now)
+    return len(made)
 
-    def keep() -> None:
-        """Log what was set since, so that whoever looks sees how far it is, and nothing set stays unmentioned."""
-        nonlocal parts
-        if done:
-            part = uuid.uuid5(group, str(parts))
-            enter(tuning_id=tuning_id, actor=actor, list_id=list_id, controls=list(done), now=now, group=part)
-            parts += 1
-            done.clear()
 
-    try:
-        with paired(tuning.display) as line:
-            see(tuning, line)
-            for row in left_of(listed, values_of(tuning)):
-                if line.set(tuning.mode_id, row["control"], row["after"]) == row["after"]:
-                    done.append(row["control"])
-                    count += 1
-                if len(done) == A_FEW:
-                    keep()
-    finally:
-        keep()
-    return count
+@transaction.atomic
+def _close_what_is_in(tuning_id: int, actor: User, list_id: int, now: datetime) -> None:
+    """Close a list of which nothing is left."""
+    tuning = _tuning(tuning_id, actor)
+    listed = ChangeList.objects.filter(tuning=tuning, pk=list_id, closed_at__isnull=True).first()
+    if listed is not None and not left_of(listed, values_of(tuning)):
+        listed.closed_at = now
+        listed.save(update_fields=["closed_at"])
+    notify(tuning_id)
 
 
 @needs(Right.MEASURE, "set controls over the link")
-def set_over_link(*, tuning_id: int, actor: User, typed: Mapping[str, str]) -> dict[str, str]:
-    """Set typed values over the display's link, and return what each control now is, as it would be typed.
+def set_over_link(
+    *, tuning_id: int, actor: User, typed: Mapping[str, str], seen: int, now: datetime, group: uuid.UUID,
+    basis_id: int | None = None,
+) -> list[ControlChange]:  # fmt: skip
+    """Set typed values over the display's link, each logged as it is set; return the changes. Sent twice it is done once.
 
-    Raises SettingError for a value that a control does not have, NoModeError, and what ``paired`` raises.
+    ``seen``: how many changes the person's page knew of. Raises SettingError for a value that a control does not have, NoModeError,
+    and what ``paired``, ``hold`` and ``set_controls`` raise.
     """
-    tuning = (
-        Tuning.objects.of_firm(actor.firm_id)
-        .select_related("display__menu_map", "display__room__client", "display__link__pairing")
-        .get(pk=tuning_id)
-    )
-    if not tuning.mode_id:
-        raise NoModeError("Read the menu from the display first, so that its own name of this mode is known.")
+    tuning = _linked(tuning_id, actor)
+    again = list(ControlChange.objects.filter(tuning=tuning, group=group))
+    if again:
+        return again
     values = values_of(tuning)
-    wanted = {}
+    wanted = []
     for control_id, text in typed.items():
         control = values.control(control_id)
         if control is None:
             raise SettingError("This menu has no such control.", control_id)
-        wanted[control_id] = typed_value(control, text)
-    with paired(tuning.display) as line:
+        wanted.append((control, typed_value(control, text)))
+    if len(values.changes) != seen:
+        raise ChangedMeanwhileError
+    with hold(tuning, actor) as held, paired(tuning.display) as line:
         see(tuning, line)
-        return {control_id: shown(line.set(tuning.mode_id, control_id, value)) for control_id, value in wanted.items()}
+        return set_controls(
+            tuning=tuning, actor=actor, line=line, held=held, wanted=wanted, seen=seen, now=now, group=group, basis_id=basis_id
+        )

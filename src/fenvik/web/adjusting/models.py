@@ -47,3 +47,56 @@ class LearnedResponse(FirmModel):
     covariance = models.JSONField()
     observed = models.JSONField()
     at = models.DateTimeField()
+
+
+class Run(FirmModel):
+    """A hands-free run: what it was asked to do, what it says while it works, and what came of it.
+
+    ``controls``: those of the mode as the display told them when it began, each with its value then. ``over_at``: after how many
+    readings its minutes were over. ``left_from``: the first reading of the proof. Scores are means of errors.
+    """
+
+    firm_path = "pass_of__tuning__visit__firm_id"
+    pass_of = models.OneToOneField("passes.Pass", primary_key=True, on_delete=models.CASCADE, related_name="run")
+    display = models.ForeignKey("devices.Device", null=True, on_delete=models.PROTECT, related_name="+")
+    mode = models.CharField(max_length=120)
+    steps = models.JSONField()
+    budget = models.PositiveSmallIntegerField()
+    minutes = models.PositiveIntegerField(default=0)  # 0: no limit
+    puts_back = models.BooleanField(default=True)  # when it is stopped
+    luminance = models.FloatField(null=True)  # cd/m² of white that is wanted
+    controls = models.JSONField()
+    proof = models.PositiveSmallIntegerField()  # readings before and after
+    phase = models.CharField(max_length=80, blank=True)
+    notes = models.JSONField(default=list)
+    dead = models.JSONField(default=list)  # controls that do nothing that a reading can tell
+    over_at = models.PositiveIntegerField(null=True)
+    restored = models.BooleanField(default=False)
+    readings = models.PositiveIntegerField(default=0)
+    moves = models.PositiveIntegerField(default=0)
+    found_score = models.FloatField(null=True)
+    left_score = models.FloatField(null=True)
+    left_from = models.PositiveIntegerField(null=True)
+
+
+class StepKind(models.TextChoices):
+    READ = "read", "read"
+    SET = "set", "set"
+
+
+class RunStep(FirmModel):
+    """One step of a run as it was decided, kept before it is done: a run that was cut off is led the same way again by these.
+
+    ``asked``: of a reading the percentages of signal, of a set control and value. ``came``: what a set control was at then, null
+    until it was set; a reading is the pass's own, in the order of the steps.
+    """
+
+    firm_path = "pass_of__tuning__visit__firm_id"
+    pass_of = models.ForeignKey("passes.Pass", on_delete=models.CASCADE, related_name="steps")
+    number = models.PositiveIntegerField()
+    kind = models.CharField(max_length=4, choices=StepKind.choices)
+    asked = models.JSONField()
+    came = models.JSONField(null=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["pass_of", "number"], name="run_step_once")]

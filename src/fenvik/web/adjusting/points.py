@@ -8,7 +8,7 @@ import numpy as np
 
 from fenvik.core.models import points as core
 from fenvik.core.models.grey import Seen, drives_of
-from fenvik.core.procedures.knobs import Knob, knobs_of
+from fenvik.core.models.knobs import Knob, knobs_of
 from fenvik.web.adjusting.history import History, grey_level, speaks
 from fenvik.web.controls.values import Values
 from fenvik.web.passes.models import Reading

@@ -1,7 +1,7 @@
 """Hands-free in the worker: the same rules as on the command line, with every reading and every change kept as it happens.
 
-The rules are a function of what was read, so a run that was cut off is gone through again from its beginning: stored readings and
-changes are given back in their order, no device is touched, and where they end the run goes on live.
+Every step is kept before it is done. A run that was cut off is gone through again from its beginning: what was done is given back
+step by step, no device is touched, and where that ends the run goes on live.
 """
 
 import uuid
@@ -13,12 +13,15 @@ import structlog
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.averaging import steady_average
+from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import STEPS, Job, proof_of, score
-from fenvik.core.procedures.rig import BudgetError, Desk, Fraction, StoppedError
+from fenvik.core.procedures.steps import BudgetError, Fraction, Read, Set, StoppedError, perform
 from fenvik.core.signal.patches import COLOURS, Patch, patch
 from fenvik.core.types import Floats
 from fenvik.link.display import LinkedDisplay
 from fenvik.link.faults import DeviceError
+from fenvik.web.adjusting.models import Run, RunStep
+from fenvik.web.adjusting.record import Record
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.devices.displays import NotPairedError
 from fenvik.web.devices.models import Device, Pairing
@@ -48,9 +51,12 @@ class HandsFreeRunner(Runner):
 
     def __init__(self, plan: Plan, store: Store) -> None:
         super().__init__(plan, store)
-        self.told: dict[str, Any] = dict(plan.pass_.conditions["job"])
+        self.told = Run.objects.select_related("display", "pass_of").get(pass_of=plan.pass_)
+        self.record = Record(store, self.told)
+        self.is_live = self.record.is_over  # whether everything that was stored before has been gone through
         self.display_line: LinkedDisplay | None = None
         self.stops = False
+        self.said: list[str] = []  # of how it was led again
 
     def let_go(self) -> None:
         """Close the connections."""
@@ -73,12 +79,12 @@ class HandsFreeRunner(Runner):
     def run(self) -> None:
         """Do the whole job, from its beginning or from where it was cut off."""
         rig = _Rig(self)
-        desk = Desk(rig, budget=int(self.told["budget"]), heard=self._say)
-        job = Job(desk, self.plan.pass_.tuning.target, tuple(self.told["steps"]), luminance=self.told.get("luminance"))
+        desk = Desk(rig.controls, budget=self.told.budget)
+        job = Job(desk, self.plan.pass_.tuning.target, tuple(self.told.steps), luminance=self.told.luminance)
         try:
             self._heed(self.store.asked())
             rig.begin()
-            job.run()
+            perform(job.run(), rig, self._say)
             rig.go_live()
             self._report(desk, job)
             self._finish(PassState.DONE)
@@ -95,10 +101,10 @@ class HandsFreeRunner(Runner):
             self._finish(PassState.STOPPED)
 
     def _stopped(self, desk: Desk, job: Job, rig: "_Rig") -> None:
-        if self.told.get("on_stop") == "restore":
+        if self.told.puts_back:
             try:
                 rig.look()
-                desk.put(desk.found)
+                perform(desk.put(desk.found), rig)
                 job.restored = True
                 desk.notes.append("It was stopped, and every control was put back to where it stood before.")
             except FenvikError as problem:
@@ -109,31 +115,24 @@ class HandsFreeRunner(Runner):
         self._finish(PassState.STOPPED)
 
     def _say(self, words: str) -> None:
-        self.told["phase"] = words
+        self.told.phase = words
         if self.is_live:
-            self.store.tell(self.told)
-
-    @property
-    def is_live(self) -> bool:
-        """Whether everything that was stored before has been gone through."""
-        return bool(self.told.get("live", False))
+            self.record.tell()
 
     def _report(self, desk: Desk, job: Job) -> None:
-        target = self.plan.pass_.tuning.target
-        self.told |= {
-            "notes": list(dict.fromkeys(desk.notes)), "restored": job.restored, "dead": desk.dead,
-            "readings": len(desk.taken), "phase": "",
-            "moves": ControlChange.objects.filter(of_pass=self.plan.pass_).count(),
-            "found_score": score(job.as_found, target) if len(job.as_found) == len(job.proof) else None,
-            "left_score": score(job.as_left, target) if len(job.as_left) == len(job.proof) else None,
-            "left_from": len(desk.taken) - len(job.proof) if job.as_left and not job.restored else None,
-        }  # fmt: skip
-        self.store.tell(self.told)
+        target, told = self.plan.pass_.tuning.target, self.told
+        told.notes, told.restored, told.dead = list(dict.fromkeys([*self.said, *desk.notes])), job.restored, desk.dead
+        told.readings, told.phase = len(desk.taken), ""
+        told.moves = ControlChange.objects.filter(of_pass=self.plan.pass_).count()
+        told.found_score = score(job.as_found, target) if len(job.as_found) == len(job.proof) else None
+        told.left_score = score(job.as_left, target) if len(job.as_left) == len(job.proof) else None
+        told.left_from = len(desk.taken) - len(job.proof) if job.as_left and not job.restored else None
+        self.record.tell()
 
     def display(self) -> LinkedDisplay:
         """Return a line to the display, paired. Raises NotPairedError, LinkFault, DeviceError."""
         if self.display_line is None:
-            device = Device.objects.get(pk=self.told["display"])
+            device = Device.objects.get(pk=self.told.display_id)
             pairing = Pairing.objects.filter(device=device).first()
             if pairing is None:
                 raise NotPairedError(f"{device.name} is not paired any more: pair it again at Arrival, then go on.")
@@ -149,7 +148,7 @@ class HandsFreeRunner(Runner):
                 self.let_go()
                 log.warning("device failed", pass_id=self.plan.pass_.pk, problem=str(problem))
                 if isinstance(problem, DeviceError) and problem.number == DeviceError.NOT_PAIRED:
-                    Pairing.objects.filter(device_id=self.told["display"]).delete()
+                    Pairing.objects.filter(device_id=self.told.display_id).delete()
                     problem = NotPairedError("The display no longer knows Fenvik: pair it again at Arrival, then go on.")
                 if self.stops:
                     raise
@@ -178,6 +177,7 @@ class HandsFreeRunner(Runner):
 
         taken = self.patiently(act)
         asked = self.store.add(taken)
+        self.record.was_read()
         self.taken += 1
         matrix = pass_.matrix
         xyz = np.array(taken.xyz)
@@ -194,112 +194,117 @@ class HandsFreeRunner(Runner):
         )
         return max(pass_.average, steady)
 
-    def keep_change(self, control: dict[str, Any], before: Any, after: Any, group: uuid.UUID) -> None:
-        """Log a control that was set."""
-        pass_ = self.plan.pass_
-        ControlChange.objects.create(
-            tuning_id=pass_.tuning_id, group=group, control=control["id"], label=control["label"], before=before, after=after,
-            at=datetime.now(UTC), by=pass_.created_by, of_pass=pass_,
-        )  # fmt: skip
-
 
 class _Rig:
     """The rig of a run: first what is stored, then the devices."""
 
     def __init__(self, runner: HandsFreeRunner) -> None:
-        self.runner = runner
-        pass_ = runner.plan.pass_
-        self.controls: list[dict[str, Any]] = [dict(control) for control in runner.told["controls"]]
+        self.runner, self.record = runner, runner.record
+        self.controls: list[dict[str, Any]] = [dict(control) for control in runner.told.controls]
         self._by = {control["id"]: control for control in self.controls}
-        self._readings = list(pass_.readings.order_by("id"))
-        self._changes = list(ControlChange.objects.filter(of_pass=pass_).order_by("id"))
-        self._at = self._change_at = 0
+        self._readings = list(runner.plan.pass_.readings.order_by("id"))
+        self._at = 0
         self._over = False
         self._group, self._in_group = uuid.uuid4(), set[str]()
-        runner.told["live"] = not self._readings and not self._changes
 
     def begin(self) -> None:
         """Choose the mode, where nothing was stored yet."""
-        if self.runner.told["live"]:
+        if self.runner.is_live:
             self._choose()
 
     def _choose(self) -> None:
-        self.runner.patiently(lambda: self.runner.display().choose(self.runner.told["mode"]))
+        self.runner.patiently(lambda: self.runner.display().choose(self.runner.told.mode))
+
+    def _stands(self) -> dict[str, Any]:
+        listed = self.runner.patiently(lambda: self.runner.display().controls(self.runner.told.mode))
+        return {control["id"]: control["value"] for control in listed}
 
     def go_live(self) -> None:
-        """Let the display stand where the stored changes left it: somebody may have turned something meanwhile."""
-        if self.runner.told.get("live"):
+        """Let the display stand where what is stored left it: somebody may have turned something meanwhile."""
+        if self.runner.is_live:
             return
-        self.runner.told["live"] = True
+        self.runner.is_live = True
         self._choose()
-        listed = self.runner.patiently(lambda: self.runner.display().controls(self.runner.told["mode"]))
-        really = {control["id"]: control["value"] for control in listed}
+        really = self._stands()
         for control in self.controls:
             stands = really.get(control["id"], control["value"])
             if stands != control["value"]:
                 self._send(control["id"], control["value"])
-                self.runner.keep_change(control, stands, control["value"], uuid.uuid4())
+                self.record.found_otherwise(control, stands, control["value"])
         # A patch that was appended and not read before the end came is read now, at its own place in the list.
         self.runner.rows = self.runner.rows[: len(self._readings)]
 
     def look(self) -> None:
         """Take every control as the display really has it: the run was asked to stop before it had gone through what is stored."""
-        if self.runner.told.get("live"):
+        if self.runner.is_live:
             return
-        self.runner.told["live"] = True
-        for control in self.runner.patiently(lambda: self.runner.display().controls(self.runner.told["mode"])):
-            if control["id"] in self._by:
-                self._by[control["id"]]["value"] = control["value"]
+        self.runner.is_live = True
+        self.record.at = self.runner.plan.pass_.steps.count()
+        for name, value in self._stands().items():
+            if name in self._by:
+                self._by[name]["value"] = value
 
     def _send(self, control: str, value: Any) -> Any:
-        return self.runner.patiently(lambda: self.runner.display().set(self.runner.told["mode"], control, value))
+        return self.runner.patiently(lambda: self.runner.display().set(self.runner.told.mode, control, value))
+
+    def _again(self, step: Read | Set) -> RunStep | None:
+        """Return what was done at this step before an end; what would be decided otherwise now is said, and not done."""
+        if self.runner.is_live:
+            return None
+        found = self.record.again(step)
+        if found is None:
+            return None
+        kept, same = found
+        if not same:
+            self.runner.said.append(f"Step {kept.number + 1}: as it was decided before the end, and not as it would be now.")
+        return kept
 
     def read(self, percent: Fraction) -> tuple[Floats, Floats]:
         """Return fractions (3,) and XYZ (3,) of a patch: what was stored, or what the meter says."""
-        pass_ = self.runner.plan.pass_
+        pass_, told = self.runner.plan.pass_, self.runner.told
         shown = patch("", percent, pass_.bits, pass_.range)  # type: ignore[arg-type]
         fraction = shown.fraction(pass_.bits, pass_.range)  # type: ignore[arg-type]
         self._group, self._in_group = uuid.uuid4(), set()
-        if self._at == self.runner.told.get("over_at") and not self._over:
+        if self._at == told.over_at and not self._over:
             # The time was over here before the run was cut off, and the proof came next.
             self._over = True
             raise BudgetError(TIME_OVER)
-        if self._at < len(self._readings):
+        step = Read(percent)
+        if self._again(step) is not None:
             row = self._readings[self._at]
-            if (row.r, row.g, row.b) != shown.rgb:
-                raise FenvikError("What was stored of this run is not what would be read now: Fenvik was renewed meanwhile.")
             self._at += 1
+            codes = Patch(row.label, (row.r, row.g, row.b), percent)
             xyz = np.array([row.x, row.y, row.z])
-            return fraction, xyz if pass_.matrix is None else pass_.matrix @ xyz
+            return codes.fraction(pass_.bits, pass_.range), xyz if pass_.matrix is None else pass_.matrix @ xyz  # type: ignore[arg-type]
         self._see_the_clock()
         self.go_live()
         self._at += 1
-        return fraction, self.runner.take_one(percent)
+        self.record.begin(step)
+        xyz = self.runner.take_one(percent)
+        return fraction, xyz
 
     def _see_the_clock(self) -> None:
         """End the adjusting when its minutes are over; the proof is read all the same. Raises BudgetError."""
         told, started = self.runner.told, self.runner.plan.pass_.started_at
-        proof = self._at < len(proof_of(told["steps"])) or told.get("phase") == "as left"
-        if self._over or proof or not told.get("minutes") or started is None:
+        proof = self._at < told.proof or told.phase == "as left"
+        if self._over or proof or not told.minutes or started is None:
             return
-        if (datetime.now(UTC) - started).total_seconds() > 60.0 * float(told["minutes"]):
-            self._over, told["over_at"] = True, self._at
-            self.runner.store.tell(told)
+        if (datetime.now(UTC) - started).total_seconds() > 60.0 * told.minutes:
+            self._over, told.over_at = True, self._at
+            self.record.tell()
             raise BudgetError(TIME_OVER)
 
     def set(self, control: str, value: Any) -> Any:
         """Set a control, or go through what was set before."""
-        if self._change_at < len(self._changes) and not self.runner.told.get("live"):
-            stored = self._changes[self._change_at]
-            if stored.control == control:
-                self._change_at += 1
-                return stored.after
+        step = Set(control, value)
+        kept = self._again(step)
+        if kept is not None:
+            return kept.came
         self.go_live()
-        before = self._by[control]["value"]
+        self.record.begin(step)
         now = self._send(control, value)
-        if now != before:
-            if control in self._in_group:
-                self._group, self._in_group = uuid.uuid4(), set()
-            self._in_group.add(control)
-            self.runner.keep_change(self._by[control], before, now, self._group)
+        if control in self._in_group:
+            self._group, self._in_group = uuid.uuid4(), set()
+        self._in_group.add(control)
+        self.record.was_set(self._by[control], now, self._group)
         return now

@@ -3,12 +3,14 @@
 import uuid
 from collections.abc import Mapping
 from datetime import datetime
+from typing import Any
 
 from django.db import transaction
 
 from fenvik.core.errors import FenvikError
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import SettingError, typed_value, values_of
+from fenvik.web.devices.leases import see_free
 from fenvik.web.kit.notify import notify
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
@@ -67,12 +69,11 @@ def log_changes(
     again = list(ControlChange.objects.filter(tuning=tuning, group=group))
     if again:
         return again
+    see_free(tuning, by_hand=True)
     values = values_of(tuning)
     if len(values.changes) != seen:
         raise ChangedMeanwhileError
-    if basis_id is not None:
-        readings = ControlChange._meta.get_field("reading_before").related_model.objects
-        basis_id = readings.filter(pk=basis_id, pass_of__tuning=tuning).values_list("pk", flat=True).first()
+    basis_id = basis_of(tuning, basis_id)
     rows = []
     for control_id, text in typed.items():
         control = values.control(control_id)
@@ -113,6 +114,7 @@ def undo(
 ) -> list[ControlChange]:
     """Log that a group of changes, or ``one`` of it, was turned back; doing so twice changes nothing. Raises NothingToUndoError."""
     tuning = locked(tuning_id, actor)
+    see_free(tuning, by_hand=True)
     changes = list(ControlChange.objects.filter(tuning=tuning).order_by("id"))
     wanted = [
         c for c in changes
@@ -136,3 +138,24 @@ def undo(
     )  # fmt: skip
     notify(tuning.pk)
     return made
+
+
+def log_one(
+    *, tuning: Tuning, actor: User, control: dict[str, Any], before: Any, after: Any, now: datetime, group: uuid.UUID,
+    basis_id: int | None = None,
+) -> ControlChange:  # fmt: skip
+    """Log one control that was set just now, within the caller's transaction."""
+    made = ControlChange.objects.create(
+        tuning=tuning, group=group, control=control["id"], label=control["label"], before=before, after=after, at=now, by=actor,
+        reading_before_id=basis_id,
+    )  # fmt: skip
+    notify(tuning.pk)
+    return made
+
+
+def basis_of(tuning: Tuning, basis_id: int | None) -> int | None:
+    """Return the reading that a change was made on the strength of, where it is one of this tuning's."""
+    if basis_id is None:
+        return None
+    readings = ControlChange._meta.get_field("reading_before").related_model.objects
+    return readings.filter(pk=basis_id, pass_of__tuning=tuning).values_list("pk", flat=True).first()

@@ -11,8 +11,9 @@ from fenvik.web.clients.models import Display
 from fenvik.web.controls.blocks import BlockError, block, is_role, joined, number_of
 from fenvik.web.controls.models import MenuMap, Moment, Origin, SettingsSheet
 from fenvik.web.controls.services import record_changes
-from fenvik.web.controls.values import values_of
+from fenvik.web.controls.values import NoModeError, values_of
 from fenvik.web.devices.displays import paired
+from fenvik.web.devices.leases import see_free
 from fenvik.web.kit.notify import notify
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
@@ -23,12 +24,6 @@ class MapMovedError(FenvikError):
     """Somebody else changed the map since this page was made."""
 
     code = "map_moved"
-
-
-class NoModeError(FenvikError):
-    """The display has no mode of the tuning's name for its signal."""
-
-    code = "no_mode"
 
 
 def _plain(controls: list[dict[str, Any]]) -> list[dict[str, Any]]:
@@ -164,6 +159,7 @@ def read_over_link(*, tuning_id: int, actor: User, now: datetime) -> tuple[int, 
         .select_related("display__room__client", "display__menu_map", "display__link")
         .get(pk=tuning_id)
     )
+    see_free(tuning, by_hand=True)
     with paired(tuning.display) as line:
         modes = line.modes()
         chosen = next((m for m in modes if m.id == tuning.mode_id), None) or next(

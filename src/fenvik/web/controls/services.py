@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from django.db import transaction
+from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
 from fenvik.web.controls.models import ControlChange, Moment, Origin, SettingsSheet
@@ -40,7 +41,7 @@ class SheetMovedError(FenvikError):
             else ""
         )
         super().__init__(
-            f"{who} noted these settings at {other.at:%H:%M} while you typed.{which} Yours are still here "
+            f"{who} noted these settings at {timezone.localtime(other.at):%H:%M} while you typed.{which} Yours are still here "
             "and not stored: look at them once more, then note them again if they are the right ones."
         )
         self.other = other

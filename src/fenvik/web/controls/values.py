@@ -10,6 +10,12 @@ from fenvik.web.visits.models import Tuning
 Value = Any
 
 
+class NoModeError(FenvikError):
+    """The display's own name of a mode is not known."""
+
+    code = "no_mode"
+
+
 class SettingError(FenvikError):
     """A typed value that its control does not have."""
 

@@ -3,6 +3,7 @@
 from datetime import datetime
 
 from django.db import transaction
+from django.utils.timezone import localdate
 
 from fenvik.core.errors import FenvikError
 from fenvik.formats.numbers import whole
@@ -103,7 +104,7 @@ def renew_all(firm_id: int, meter_id: int, now: datetime) -> None:
     """Look anew at every tuning that is measured with a meter and has not been finished long ago."""
     open_ones = (
         Tuning.objects.of_firm(firm_id)
-        .filter(meter_id=meter_id, correction_choice="auto", visit__on__gte=(now.date()))
+        .filter(meter_id=meter_id, correction_choice="auto", visit__on__gte=localdate(now))
         .select_related("meter", "display", "visit", "correction")
     )
     for tuning in open_ones:

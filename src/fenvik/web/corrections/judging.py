@@ -5,6 +5,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from django.utils.timezone import localtime
+
 from fenvik.core.measure.correction import Correction as Made
 from fenvik.core.measure.correction import make_correction
 from fenvik.core.measure.correction_patches import AGAIN, rows_for
@@ -45,7 +47,7 @@ def fit_of(correction: Correction, tuning: Tuning, now: datetime) -> Fit | None:
         said.append(f"It was made on another model, {correction.display_name}, of the same technology.")
         rank = 3
     if now - correction.made_at > OLD:
-        said.append(f"It is old: made on {correction.made_at:%-d %B %Y}.")
+        said.append(f"It is old: made on {localtime(correction.made_at):%-d %B %Y}.")
     if correction.effort and tuning.effort and correction.effort != tuning.effort and meter.facts.get("efforts"):
         efforts = meter.facts["efforts"]
         if (

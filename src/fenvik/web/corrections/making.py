@@ -6,6 +6,7 @@ from typing import Any, cast
 
 import numpy as np
 from django.db import transaction
+from django.utils.timezone import localdate
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.correction import PROPOSED, CorrectionError, Method, additivity
@@ -16,7 +17,7 @@ from fenvik.core.signal.patches import Patch
 from fenvik.web.controls.values import values_of
 from fenvik.web.corrections.choosing import renew, renew_all
 from fenvik.web.corrections.judging import make, repeatability_at, white_of
-from fenvik.web.corrections.models import METHODS, Correction
+from fenvik.web.corrections.models import METHODS, Comparison, Correction
 from fenvik.web.corrections.sides import Sides
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.kit.notify import notify
@@ -99,21 +100,14 @@ def start(
     chosen = cast(Method, method) if method in METHODS else None
     steps = steps_of(chosen, at_once=at_once, bits=tuning.bits, range_="full" if tuning.range == "full" else "limited")
     average = min(max(average, 1), 64)
-    return start_pass(
-        tuning_id=tuning_id,
-        actor=actor,
-        now=now,
-        purpose=PassPurpose.CORRECTION,
-        how=How(
-            rows=_stored(steps),
-            reference=reference,
-            effort=slowest(tuning.meter.facts) if tuning.meter is not None else "",
-            average=average,
-            conditions={
-                "reference_effort": slowest(reference.facts), "method": method if method in METHODS else "", "at_once": at_once,
-            },
-        ),
+    how = How(
+        rows=_stored(steps), reference=reference, effort=slowest(tuning.meter.facts) if tuning.meter is not None else "",
+        average=average, reference_effort=slowest(reference.facts),
     )  # fmt: skip
+    with transaction.atomic():
+        started = start_pass(tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.CORRECTION, how=how)
+        Comparison.objects.create(pass_of=started, method=method if method in METHODS else "", at_once=at_once)
+    return started
 
 
 def _by_reference(pass_: Pass) -> dict[str, np.ndarray]:
@@ -134,13 +128,15 @@ def decide(pass_id: int) -> list[dict[str, Any]]:
     pass_ = Pass.objects.select_for_update(of=("self",)).select_related("reference").get(pk=pass_id)
     read = _by_reference(pass_)
     steps = _steps(pass_.patches)
-    if "additivity" not in pass_.conditions:
+    kept = Comparison.objects.get(pass_of=pass_)
+    if kept.additivity is None:
         four = [read[name] for name in ("red", "green", "blue", "white")]
         noise = Repeatability.of(pass_.reference.facts["repeatability"]).covariance(four, [float(pass_.average)] * 4)
         off, is_more = additivity(four, read.get("black"), covariance=noise)
-        pass_.conditions |= {"additivity": off, "not_the_sum": is_more, "proposed": PROPOSED}
+        kept.additivity, kept.not_the_sum, kept.proposed = off, is_more, PROPOSED
+        kept.save(update_fields=["additivity", "not_the_sum", "proposed"])
         pass_.patches = [{k: v for k, v in row.items() if k != "decide"} for row in _stored(steps)]
-        pass_.save(update_fields=["patches", "conditions"])
+        pass_.save(update_fields=["patches"])
         notify(pass_.tuning_id, pass_id=pass_id)
     return list(pass_.patches)
 
@@ -154,6 +150,7 @@ class Draft:
     method: str
     proposed: str
     additivity: float | None
+    not_the_sum: bool
     made: Made | None
     problem: str
     warnings: tuple[str, ...]
@@ -204,8 +201,8 @@ def draft_of(pass_: Pass, method: str = "", readings: list[Reading] | None = Non
     """Return what a correction pass says so far; ``method`` overrules what was asked for or decided."""
     rows = list(pass_.readings.order_by("id")) if readings is None else readings
     sides = sides_read(pass_, rows)
-    proposed = str(pass_.conditions.get("proposed", ""))
-    wanted = method if method in METHODS else str(pass_.conditions.get("method") or proposed or "four-colour")
+    kept = getattr(pass_, "comparison", None) or Comparison()
+    wanted = method if method in METHODS else kept.method or kept.proposed or "four-colour"
     made, problem = None, ""
     white = white_of(sides)
     if white is not None:
@@ -214,7 +211,7 @@ def draft_of(pass_: Pass, method: str = "", readings: list[Reading] | None = Non
         except CorrectionError as refusal:
             problem = str(refusal)
     warnings = (() if made is None else made.warnings) + moving_controls(pass_.tuning)
-    return Draft(pass_, sides, wanted, proposed, pass_.conditions.get("additivity"), made, problem, warnings)
+    return Draft(pass_, sides, wanted, kept.proposed, kept.additivity, kept.not_the_sum, made, problem, warnings)
 
 
 @needs(Right.MEASURE, "kept a correction")
@@ -260,6 +257,15 @@ def keep(*, pass_id: int, actor: User, method: str, note: str, now: datetime) ->
     return made
 
 
+@needs(Right.MEASURE)
+@transaction.atomic
+def set_aside(*, pass_id: int, actor: User) -> None:
+    """Make nothing of what a correction pass has read; its readings stay with the tuning."""
+    pass_ = Pass.objects.of_firm(actor.firm_id).get(pk=pass_id, purpose=PassPurpose.CORRECTION)
+    Comparison.objects.filter(pass_of=pass_).update(set_aside=True)
+    notify(pass_.tuning_id, pass_id=pass_.pk)
+
+
 @needs(Right.MEASURE, "withdrew a correction")
 @transaction.atomic
 def withdraw(*, correction_id: int, actor: User, now: datetime) -> Correction:
@@ -268,7 +274,7 @@ def withdraw(*, correction_id: int, actor: User, now: datetime) -> Correction:
     if found.withdrawn_at is None:
         found.withdrawn_at = now
         found.save(update_fields=["withdrawn_at"])
-        held = Tuning.objects.of_firm(actor.firm_id).filter(correction=found, visit__on__gte=now.date())
+        held = Tuning.objects.of_firm(actor.firm_id).filter(correction=found, visit__on__gte=localdate(now))
         for tuning in held.select_related("meter", "display", "visit", "correction"):
             tuning.correction_choice = "auto"
             tuning.correction = None

@@ -65,3 +65,20 @@ class Correction(FirmModel):
 
     def __str__(self) -> str:
         return f"{self.meter_name} on {self.display_name}"
+
+
+class Comparison(FirmModel):
+    """What a pass that reads two meters for a correction was asked for, and what its readings decided.
+
+    ``method``: as asked for, empty where the readings decide; ``additivity``: how far white is from the sum of the three lights, as
+    a share, once it is known.
+    """
+
+    firm_path = "pass_of__tuning__visit__firm_id"
+    pass_of = models.OneToOneField("passes.Pass", primary_key=True, on_delete=models.CASCADE, related_name="comparison")
+    method = models.CharField(max_length=16, blank=True)
+    at_once = models.BooleanField(default=False)  # both meters see every patch
+    additivity = models.FloatField(null=True)
+    not_the_sum = models.BooleanField(default=False)  # white has light of its own
+    proposed = models.CharField(max_length=16, blank=True)
+    set_aside = models.BooleanField(default=False)

@@ -58,3 +58,28 @@ class Pairing(FirmModel):
     token = models.CharField(max_length=500)
     at = models.DateTimeField()
     by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT)
+
+
+class Lease(FirmModel):
+    """Who uses a device, or a display as such: one pass of one tuning, and beside it one person who sets its controls.
+
+    ``epoch`` counts the holders: whoever has an older number holds it no longer. A pass holds it for as long as it is open; a
+    person until ``until``, which every step moves on. ``alone``: while the pass is open nobody else may set anything.
+    """
+
+    firm_path = "firm_id"
+    firm = models.ForeignKey("people.Firm", on_delete=models.CASCADE)
+    device = models.OneToOneField(Device, null=True, on_delete=models.CASCADE, related_name="lease")
+    display = models.OneToOneField("clients.Display", null=True, on_delete=models.CASCADE, related_name="lease")
+    epoch = models.BigIntegerField(default=0)
+    pass_of = models.ForeignKey("passes.Pass", null=True, on_delete=models.SET_NULL, related_name="+")
+    alone = models.BooleanField(default=False)
+    person = models.ForeignKey("people.User", null=True, on_delete=models.SET_NULL, related_name="+")
+    until = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [
+            models.CheckConstraint(
+                condition=models.Q(device__isnull=True) ^ models.Q(display__isnull=True), name="lease_of_one_thing"
+            )
+        ]

@@ -8,6 +8,7 @@ from fenvik.core.groundwork import signal_clash
 from fenvik.link.display import LinkedDisplay
 from fenvik.web.clients.models import Display
 from fenvik.web.devices.displays import link_of, look, paired
+from fenvik.web.devices.leases import see_free
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
@@ -46,9 +47,8 @@ def clash_of(tuning: Tuning, said: dict[str, Any]) -> tuple[str, str]:
 
 def input_before(tuning: Tuning) -> str:
     """Return the input on which a tuning was read last; empty where it is not known."""
-    told = tuning.passes.filter(conditions__state__input__isnull=False)  # type: ignore[attr-defined]
-    newest = told.order_by("-created_at").values_list("conditions", flat=True).first()
-    return "" if newest is None else str(newest["state"]["input"])
+    told = tuning.passes.exclude(circumstance__display_input="").filter(circumstance__isnull=False)  # type: ignore[attr-defined]
+    return told.order_by("-created_at").values_list("circumstance__display_input", flat=True).first() or ""
 
 
 def see(tuning: Tuning, line: LinkedDisplay, *, any_input: bool = False) -> dict[str, Any]:
@@ -71,6 +71,7 @@ def choose_mode(*, tuning_id: int, actor: User, now: datetime) -> Tuning:
         .select_related("display__room__client", "display__link__pairing")
         .get(pk=tuning_id)
     )
+    see_free(tuning, mends=True)
     with paired(tuning.display) as line:
         modes = {mode.label.strip().lower(): mode.id for mode in line.modes()}
         wanted = tuning.mode_id or modes.get(tuning.picture_mode.strip().lower(), "")

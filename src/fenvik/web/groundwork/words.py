@@ -6,6 +6,8 @@ from typing import Any
 from django.utils import timezone
 from django.utils.dateparse import parse_datetime
 
+from fenvik.web.passes.models import Circumstance
+
 
 def clock(moment: str | None) -> str:
     """Return the local time of an ISO moment."""
@@ -34,15 +36,14 @@ def warm_up_fact(passes: list[Any], now: datetime) -> str:
     return f"warm-up: {words}" if newest.is_open else f"warm-up left early: {words}"
 
 
-def conditions_words(conditions: dict[str, Any] | None) -> str:
+def warmth_words(known: Circumstance | None) -> str:
     """Return how warm the display was when a pass began; empty where nothing is remembered."""
-    told = (conditions or {}).get("warm_up")
-    if not told:
+    if known is None or known.warm_up_watched is None:
         return ""
-    if not told.get("watched"):
+    if not known.warm_up_watched:
         return "The warm-up had not been watched."
-    if told.get("settled_at"):
-        return f"The display had settled at {clock(told['settled_at'])}."
-    share = told.get("remaining_y")
+    if known.settled_at is not None:
+        return f"The display had settled at {timezone.localtime(known.settled_at):%H:%M}."
+    share = known.remaining_y
     more = f"; white was still to rise by {abs(share) * 100:.1f} %" if share is not None else ""
-    return f"It was measured before the display had settled ({minutes_words(told.get('minutes_left'))}{more})."
+    return f"It was measured before the display had settled ({minutes_words(known.minutes_left)}{more})."

@@ -13,7 +13,7 @@ from fenvik.core.analysis.analysis import Analysis, Readings, analyse
 from fenvik.core.colour.space import Primaries
 from fenvik.core.colour.target import TARGETS, Target
 from fenvik.core.measure.uncertainty import Repeatability
-from fenvik.web.passes.models import Pass
+from fenvik.web.passes.models import Circumstance, Pass
 from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.files import rows_of
 from fenvik.web.results.proof import short_of
@@ -120,11 +120,20 @@ def frozen_pass(pass_: Any, tuning: Tuning) -> dict[str, Any] | None:
         "meter": {key: pass_.meter_facts.get(key) for key in ("maker", "model", "serial", "kind", "floor", "repeatability")},
         "correction": _frozen_correction(pass_),
         "lacks": short_of(pass_),
-        "warm_up": pass_.conditions.get("warm_up"),
+        "warm_up": frozen_warmth(getattr(pass_, "circumstance", None)),
         "analysed": frozen_readings(analysis.readings),
         "special": frozen_special(special_of(pass_, analysis, luminance=tuning.luminance)),
         "rows": rows,
     }
+
+
+def frozen_warmth(known: Circumstance | None) -> dict[str, Any] | None:
+    """Return how warm the display was, as plain data; None where nothing is remembered."""
+    if known is None or known.warm_up_watched is None:
+        return None
+    settled = known.settled_at.isoformat() if known.settled_at else None
+    left, share = known.minutes_left, known.remaining_y
+    return {"watched": known.warm_up_watched, "settled_at": settled, "minutes_left": left, "remaining_y": share}
 
 
 def frozen_analysis(tuning: dict[str, Any], which: str) -> Analysis:

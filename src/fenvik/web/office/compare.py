@@ -38,7 +38,7 @@ def _listed(tuning: Tuning) -> list[Pass]:
     chosen = (
         Pass.objects.filter(pk__in=wanted)
         .select_related("tuning__visit", "tuning__display", "correction")
-        .defer("patches", "meter_facts", "conditions", "correction__rows")
+        .defer("patches", "meter_facts", "correction__rows")
         .order_by("-created_at", "-pk")
     )
     return list(chosen)

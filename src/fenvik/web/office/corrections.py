@@ -84,7 +84,7 @@ def correction(request: HttpRequest, pk: int) -> HttpResponse:
 def correction_file(request: HttpRequest, pk: int) -> HttpResponse:
     """Send a correction as CGATS."""
     shown = of_firm_or_404(Correction, request.user.firm_id, pk)
-    name = slugify(f"correction {shown.meter_name} on {shown.display_name} {shown.made_at:%Y-%m-%d}")
+    name = slugify(f"correction {shown.meter_name} on {shown.display_name} {timezone.localtime(shown.made_at):%Y-%m-%d}")
     response = HttpResponse(exchange.as_file(shown), content_type="text/plain; charset=utf-8")
     response["Content-Disposition"] = f'attachment; filename="{name}.txt"'
     return response

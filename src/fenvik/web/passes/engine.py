@@ -12,6 +12,7 @@ import psycopg
 import structlog
 from django.conf import settings
 from django.db import OperationalError, close_old_connections, transaction
+from django.db.models import F
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.alive import Shown, far_from, is_suspicious, should_be_read
@@ -29,10 +30,10 @@ from fenvik.web.devices.standing import WrongStateError, is_paired, see
 from fenvik.web.kit.database import let_go
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.kinds import Runs, kinds
-from fenvik.web.passes.models import Pass, PassPurpose, PassState
+from fenvik.web.passes.models import Circumstance, Pass, PassPurpose, PassState
 from fenvik.web.passes.pace import note_pace
 from fenvik.web.passes.person import KeyedMeter, KeyedSource, ParkedError, Person, TakenBackError
-from fenvik.web.passes.services import is_changed_over, is_held, read_already
+from fenvik.web.passes.services import is_held, read_already
 from fenvik.web.passes.store import Asked, LostPassError, Store, Taken
 from fenvik.web.passes.warm import judge_warm_up
 from fenvik.web.visits.models import Tuning
@@ -45,6 +46,8 @@ CHANGE_OVER = "Take {0} away and put {1} in its place, aimed at the same spot. T
 # Passes whose readings are held against a mode: how the display stands is seen before they begin.
 SEEN_FIRST = (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT, PassPurpose.ADJUST, PassPurpose.CORRECTION)
 DIM_WHITE = 30.0  # cd/m²: what a white is taken to have before any has been read
+MOST_TRIES = 3  # to take a pass over
+OWN_MISTAKE = "Fenvik itself made a mistake here and has logged it. What was read is kept."
 MOST_SETTLING = 8  # readings that a patch is given to settle
 AGREE, LEAST_NOISE = 2.8, 0.0005  # two readings of the same light differ by less than 2.8 deviations of one, 95 times of 100
 stopping = threading.Event()  # the worker is being ended: every pass lets go after the reading in flight
@@ -109,13 +112,22 @@ def take(pass_id: int, token: uuid.UUID) -> Plan | None:
         if not pass_.is_open or pass_.state == PassState.PAUSED:
             return None
         # A reason that an earlier worker left is no longer true: what is wrong now will be said anew.
-        pass_.run_token, pass_.state, pass_.reason = token, PassState.RUNNING, ""
+        pass_.run_token, pass_.state, pass_.reason, pass_.tries = token, PassState.RUNNING, "", 0
         pass_.started_at = pass_.started_at or datetime.now(UTC)
-        pass_.save(update_fields=["run_token", "state", "reason", "started_at"])
+        pass_.save(update_fields=["run_token", "state", "reason", "started_at", "tries"])
         # Pages say so before the first reading, and have loaded what it will need.
         notify(pass_.tuning_id, pass_id=pass_id)
         done = set() if pass_.repeat else read_already(pass_)
     return Plan(pass_, pass_.patches, done, pass_.readings.count())
+
+
+def count_a_try(pass_id: int) -> None:
+    """Count that a pass could not be taken over; after a few times it waits for its person, with the reason."""
+    mine = Pass.objects.filter(pk=pass_id, finished_at__isnull=True)
+    mine.update(tries=F("tries") + 1)
+    for tuning_id in mine.filter(tries__gte=MOST_TRIES).values_list("tuning_id", flat=True):
+        mine.update(state=PassState.PAUSED, reason=OWN_MISTAKE, run_token=None, tries=0)
+        notify(tuning_id, pass_id=pass_id)
 
 
 def run(pass_id: int) -> None:
@@ -123,13 +135,21 @@ def run(pass_id: int) -> None:
     token = uuid.uuid4()
     bound = log.bind(pass_id=pass_id)
     close_old_connections()
-    plan = take(pass_id, token)
+    try:
+        plan = take(pass_id, token)
+    except (psycopg.OperationalError, OperationalError):
+        raise
+    except Exception:
+        bound.exception("pass could not be taken over")
+        count_a_try(pass_id)
+        raise
     if plan is None:
         return
     bound.info("pass taken", done=len(plan.done), patches=len(plan.rows))
     store = Store(pass_id, plan.pass_.tuning_id, token, ending=stopping.is_set)
-    runner = runner_of(plan, store)
+    runner: Runs | None = None
     try:
+        runner = runner_of(plan, store)
         runner.run()
         bound.info("pass let go")
     except LostPassError:
@@ -142,9 +162,10 @@ def run(pass_id: int) -> None:
         raise  # the database is away: whoever looks after lost jobs starts this one again
     except Exception:
         bound.exception("pass failed inside Fenvik")
-        store.set_state(PassState.PAUSED, "Fenvik itself made a mistake here and has logged it. What was read is kept.")
+        store.pause(OWN_MISTAKE)
     finally:
-        runner.let_go()
+        if runner is not None:
+            runner.let_go()
         store.close()
         close_old_connections()
 
@@ -214,10 +235,15 @@ class Runner:
             self._finish(PassState.STOPPED)
             raise _Ended
         if asked.pause:
-            self.store.set_state(PassState.PAUSED)
-            raise _Ended
+            self._pause(as_asked=True)
         if stopping.is_set():
             raise _WorkerEnds
+
+    def _pause(self, reason: str = "", *, as_asked: bool = False) -> None:
+        """Pause, and end with it; where a person has asked for something else meanwhile, heed that instead."""
+        if self.store.pause(reason, as_asked=as_asked):
+            raise _Ended
+        self._heed(self.store.asked())
 
     def _finish(self, state: PassState) -> None:
         self.let_go()
@@ -261,10 +287,9 @@ class Runner:
                 return made(device)
         source = Source(locate(device, for_page=False))
         rate = pass_.frame_rate or (device.facts.get("frame_rates") or [60])[-1]
-        told = pass_.conditions.get("signal") or {"format": "sdr", "colorimetry": "bt709"}
         source.signal(
-            format_=told["format"], colorimetry=told["colorimetry"], bits=pass_.bits, range_=pass_.range, frame_rate=rate,
-            mastering=told.get("mastering"),
+            format_=pass_.signal_format, colorimetry=pass_.colorimetry, bits=pass_.bits, range_=pass_.range, frame_rate=rate,
+            mastering=pass_.mastering,
         )  # fmt: skip
         return source
 
@@ -303,11 +328,11 @@ class Runner:
             return
         try:
             with paired(tuning.display, for_page=False) as line:
-                self.store.note_state(see(tuning, line, any_input=bool(pass_.conditions.get("accepted"))))
+                meant = Circumstance.objects.filter(pass_of=pass_, any_input=True).exists()
+                self.store.note_state(see(tuning, line, any_input=meant))
         except WrongStateError as clash:
             self.store.note_state({}, clash.mend)
-            self.store.set_state(PassState.PAUSED, f"{clash} Nothing was read in it. Set that right, then go on.")
-            raise _Ended from clash
+            self._pause(f"{clash} Nothing was read in it. Set that right, then go on.")
         except FenvikError as problem:
             # Its control is away: the meter still sees the screen.
             log.warning("display not asked", pass_id=pass_.pk, problem=str(problem))
@@ -349,12 +374,10 @@ class Runner:
         """Do what comes before a patch of a correction: let the readings decide the method, or let the meters change places."""
         if self.row.get("decide") and not self.plan.pass_.repeat:
             self.rows = kinds.deciders[self.plan.pass_.purpose](self.plan.pass_.pk)
-        if self.row.get("change_over") and not is_changed_over(self.plan.pass_.pk):
-            self.store.set_state(PassState.PAUSED, CHANGE_OVER.format(self.plan.pass_.reference, self.plan.pass_.meter))
-            raise _Ended
+        if self.row.get("change_over") and not is_held(self.plan.pass_.pk, self.next):
+            self._pause(CHANGE_OVER.format(self.plan.pass_.reference, self.plan.pass_.meter))
         if self.row.get("hold") and not is_held(self.plan.pass_.pk, self.next):
-            self.store.set_state(PassState.PAUSED, str(self.row["hold"]))
-            raise _Ended
+            self._pause(str(self.row["hold"]))
 
     def _wait_until(self, moment: float) -> None:
         """Wait by this machine's own clock, hearing meanwhile what is asked."""
@@ -373,8 +396,8 @@ class Runner:
                 self.source.patch(patch.rgb, window=float(self.row.get("window") or pass_.window), surround=self.surround)
             if pass_.settle_s and not isinstance(self.source, KeyedSource):
                 time.sleep(pass_.settle_s)
-        effort = pass_.conditions.get("reference_effort", "") if self.by == "reference" else pass_.effort
-        settling = show and bool(pass_.conditions.get("settling"))
+        effort = pass_.reference_effort if self.by == "reference" else pass_.effort
+        settling = show and pass_.settling
         taken = self._settled(patch, effort) if settling else self._once(patch, self.average_for(patch), effort)
         rule = self.low_light
         keyed = isinstance(self.meters[self.by], KeyedMeter)
@@ -432,7 +455,7 @@ class Runner:
         return before
 
     def _once(self, patch: Patch, average: int, effort: str) -> Taken:
-        pass_, started = self.plan.pass_, datetime.now(UTC)
+        pass_, knew, started = self.plan.pass_, self.store.knows(), datetime.now(UTC)
         facts = pass_.reference.facts if self.by == "reference" and pass_.reference is not None else pass_.meter_facts
         expected = max((seconds for _, seconds in facts["typical"]), default=5.0) * average
         try:
@@ -443,8 +466,10 @@ class Runner:
             if refusal.number != DeviceError.TOO_DARK:
                 raise
             # A black below the floor is a result: the contrast becomes a lower bound.
-            return Taken(self.next, patch, (0.0, 0.0, 0.0), True, 0.0, 0.0, started, average, effort, self._part)
-        return Taken(self.next, patch, reading.xyz, False, reading.seconds, reading.clock, started, average, effort, self._part)
+            return Taken(self.next, patch, (0.0, 0.0, 0.0), True, 0.0, 0.0, started, average, effort, self._part, knew)
+        return Taken(
+            self.next, patch, reading.xyz, False, reading.seconds, reading.clock, started, average, effort, self._part, knew
+        )
 
     def _wait_for_device(self, problem: FenvikError) -> None:
         """Wait until the device may be tried again; when patience ends, pause with the reason."""
@@ -452,8 +477,7 @@ class Runner:
             isinstance(problem, DeviceError) and problem.number in DeviceError.PASSING
         )
         if not passing:
-            self.store.set_state(PassState.PAUSED, str(problem))
-            raise _Ended
+            self._pause(str(problem))
         self.store.set_state(PassState.WAITING, str(problem))
         # Patience is counted from the last reading: a device that can be reached but does not read is not back.
         self.failing_since = self.failing_since or time.monotonic()
@@ -470,5 +494,4 @@ class Runner:
                 problem = still
                 continue
             return
-        self.store.set_state(PassState.PAUSED, str(problem))
-        raise _Ended
+        self._pause(str(problem))

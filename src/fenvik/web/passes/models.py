@@ -68,10 +68,17 @@ class Pass(FirmModel):
     asks = models.JSONField(null=True)
     answer = models.JSONField(null=True)
     interval_s = models.FloatField(default=0.0)  # between two readings of a repeating pass
-    conditions = models.JSONField(default=dict)  # what is to be remembered with the results, such as the warm-up
+    signal_format = models.CharField(max_length=8, default="sdr")
+    colorimetry = models.CharField(max_length=8, default="bt709")
+    mastering = models.JSONField(null=True)  # max, min, max_cll, max_fall in cd/m², as they are sent with an HDR signal
+    reference_effort = models.CharField(max_length=40, blank=True)
+    settling = models.BooleanField(default=False)  # each patch is read until two readings agree
+    drift_kept = models.BooleanField(default=False)  # what whites say of drift is not taken out
+    file_name = models.CharField(max_length=120, blank=True)  # of readings that were taken up
     state = models.CharField(max_length=8, choices=PassState.choices, default=PassState.QUEUED)
     reason = models.TextField(blank=True)
     run_token = models.UUIDField(null=True)
+    tries = models.PositiveSmallIntegerField(default=0)  # how often in a row it could not be taken over
     created_at = models.DateTimeField()
     created_by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT)
     started_at = models.DateTimeField(null=True)
@@ -101,7 +108,13 @@ class Pass(FirmModel):
     @property
     def is_file(self) -> bool:
         """Whether its readings came from a file, and not from this display as it stands."""
-        return "file" in self.conditions
+        return bool(self.file_name)
+
+    @property
+    def mend(self) -> str:
+        """The act that would set right how the display stood."""
+        there = getattr(self, "circumstance", None)
+        return "" if there is None else str(there.mend)
 
     @property
     def is_parked(self) -> bool:
@@ -112,6 +125,38 @@ class Pass(FirmModel):
     def is_open(self) -> bool:
         """Whether it still holds its devices."""
         return self.finished_at is None
+
+
+class Circumstance(FirmModel):
+    """How warm the display was when a pass began, and how it stood then: of display_*, what it said of itself.
+
+    ``mend``: the act that would set it right; ``any_input``: a person has said that another input is meant.
+    """
+
+    firm_path = "pass_of__tuning__visit__firm_id"
+    pass_of = models.OneToOneField(Pass, primary_key=True, on_delete=models.CASCADE, related_name="circumstance")
+    warm_up_watched = models.BooleanField(null=True)  # null: it does not matter to this pass
+    settled_at = models.DateTimeField(null=True)
+    minutes_left = models.FloatField(null=True)
+    remaining_y = models.FloatField(null=True)  # share of white that was still to come
+    display_mode = models.CharField(max_length=120, blank=True)
+    display_signal = models.CharField(max_length=40, blank=True)
+    display_input = models.CharField(max_length=120, blank=True)
+    mend = models.CharField(max_length=20, blank=True)
+    any_input = models.BooleanField(default=False)
+
+
+class PatchMark(FirmModel):
+    """What a person has said of one patch of a pass: that it is to be read again, or that what it waits for is done."""
+
+    firm_path = "pass_of__tuning__visit__firm_id"
+    pass_of = models.ForeignKey(Pass, on_delete=models.CASCADE, related_name="marks")
+    index = models.PositiveIntegerField()
+    again_after = models.BigIntegerField(null=True)  # readings up to this one no longer count
+    held = models.BooleanField(default=False)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["pass_of", "index"], name="patch_mark_once")]
 
 
 class PatchList(FirmModel):
@@ -153,6 +198,9 @@ class Reading(FirmModel):
     clock = models.FloatField()
     started_at = models.DateTimeField()
     at = models.DateTimeField()
+    # The newest change of the tuning's controls when it was begun, 0 before any: what it knew, by the database's own order. Two
+    # machines' clocks cannot tell that. Null for what came from a file.
+    knew = models.BigIntegerField(null=True)
 
     class Meta:
         indexes = [models.Index(fields=["pass_of", "id"])]

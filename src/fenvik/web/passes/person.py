@@ -12,7 +12,7 @@ from fenvik.link.devices import MeterReading
 from fenvik.link.faults import DeviceError
 from fenvik.web.passes.store import Asked, Store
 
-LOOK_S = 0.03  # how soon an answer is heard: a person who types fast must not wait for Fenvik
+LEAST_WAIT_S = 0.01
 
 
 class TakenBackError(Exception):
@@ -43,16 +43,17 @@ class Person:
             }
         )  # fmt: skip
         end = time.monotonic() + settings.KEYED_LINGER_S
-        while True:
-            asked = self._store.asked()
-            self._heed(asked)
-            if asked.answer is not None and asked.answer.get("n") == number:
-                if asked.answer.get("back"):
-                    raise TakenBackError
-                return asked.answer
-            if time.monotonic() > end and self._store.park(number):
-                raise ParkedError
-            time.sleep(LOOK_S)
+        with self._store.listening() as wait:
+            while True:
+                asked = self._store.asked()
+                self._heed(asked)
+                if asked.answer is not None and asked.answer.get("n") == number:
+                    if asked.answer.get("back"):
+                        raise TakenBackError
+                    return asked.answer
+                if time.monotonic() > end and self._store.park(number):
+                    raise ParkedError
+                wait(max(end - time.monotonic(), LEAST_WAIT_S))
 
 
 Ask = Callable[[str], dict[str, Any]]

@@ -1,6 +1,5 @@
 """The last readings of a tuning, fetched once for everything that a page makes of them."""
 
-from bisect import bisect_right
 from collections.abc import Sequence
 
 from django.db.models import F, QuerySet
@@ -32,7 +31,7 @@ def recent_readings(tuning: Tuning, most: int = MOST) -> list[Reading]:
         single = [pk for pk, pass_ in passes.items() if pk not in repeated and not pass_.is_file]
         found = {row.pk: row for row in _newest(Reading.objects.filter(pass_of__in=single, part="main"), most)}
         found |= {row.pk: row for row in _newest(Reading.objects.filter(pass_of__in=passes), FOR_THE_TAPE)}
-        found |= {row.pk: row for row in Reading.objects.filter(pk__in=_firsts(tuning, repeated))}
+        found |= {row.pk: row for row in Reading.objects.filter(pk__in=_firsts(repeated))}
         rows = sorted(found.values(), key=lambda row: row.pk)
     else:
         rows = _newest(Reading.objects.filter(pass_of__in=passes), most)
@@ -50,12 +49,9 @@ def _newest(readings: QuerySet[Reading], most: int) -> list[Reading]:
     return list(readings.order_by((F("id") + 0).desc())[:most])[::-1]
 
 
-def _firsts(tuning: Tuning, repeated: Sequence[int]) -> list[int]:
+def _firsts(repeated: Sequence[int]) -> list[int]:
     """Return the first reading of each patch in each state of the controls, of passes that read on."""
-    turned = sorted(set(tuning.changes.values_list("at", flat=True)))  # type: ignore[attr-defined]
     told = Reading.objects.filter(pass_of__in=repeated).order_by((F("id") + 0).desc())
-    firsts: dict[tuple[int, int, int, int, int], int] = {}
-    for pk, pass_, at, *rgb in told.values_list("pk", "pass_of_id", "started_at", "r", "g", "b")[:MOST_REPEATED]:
-        # Newest first, so that the oldest of each state is what stays.
-        firsts[(pass_, bisect_right(turned, at), rgb[0], rgb[1], rgb[2])] = pk
+    # Newest first, so that the oldest of each state is what stays.
+    firsts = {tuple(state): pk for pk, *state in told.values_list("pk", "pass_of_id", "knew", "r", "g", "b")[:MOST_REPEATED]}
     return list(firsts.values())

@@ -1,6 +1,6 @@
 """Starting, pausing, resuming and stopping passes."""
 
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -13,15 +13,19 @@ from fenvik.core.colour.space import P3D65
 from fenvik.core.errors import FenvikError
 from fenvik.core.signal.lists import Plan, Shown, Stage, put_together
 from fenvik.core.signal.patches import Patch
+from fenvik.web.devices.leases import HeldError, take_for_pass
 from fenvik.web.devices.models import Device
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.kinds import kinds
-from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
+from fenvik.web.passes.models import Circumstance, Pass, PassPurpose, PassState, PatchList, PatchMark
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 PICTURES = (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT)
+# While these read, whoever adjusts may set the display.
+BESIDE_A_PERSON = (PassPurpose.ADJUST, PassPurpose.WARM_UP, PassPurpose.AIM)
+WARMTH_MATTERS = (*PICTURES, PassPurpose.CORRECTION)
 UNANSWERED = (
     "Nobody typed a value for {minutes:.0f} minutes, so the pass waits. What was typed is kept; go on when you are back."
 )
@@ -83,7 +87,7 @@ class How:
     average: int = 0
     window: float = 0.0
     surround: float | None = None
-    conditions: dict[str, Any] = field(default_factory=dict)
+    reference_effort: str = ""
 
 
 class PassFinishedError(FenvikError):
@@ -96,7 +100,16 @@ class PassFinishedError(FenvikError):
         self.pass_id = pass_id
 
 
-def signal_of(tuning: Tuning) -> dict[str, Any]:
+@dataclass(frozen=True)
+class SignalSent:
+    """What a source is asked to send: the format and colorimetry by the device link's names, HDR's mastering in cd/m²."""
+
+    format: str = "sdr"
+    colorimetry: str = "bt709"
+    mastering: dict[str, float] | None = None
+
+
+def signal_of(tuning: Tuning) -> SignalSent:
     """Return the signal that a tuning is measured with. Raises NotMeasurableError where its source does not send it."""
     source = tuning.source
     if source is not None and tuning.signal not in source.facts.get("formats", ["sdr"]):
@@ -105,14 +118,13 @@ def signal_of(tuning: Tuning) -> dict[str, Any]:
             "nothing was started."
         )
     if tuning.signal == "sdr":
-        return {"format": "sdr", "colorimetry": "p3d65" if tuning.target.primaries == P3D65 else "bt709"}
-    told: dict[str, Any] = {"format": tuning.signal, "colorimetry": "bt2020"}
-    if tuning.signal != "hlg":
-        told["mastering"] = {
-            "max": tuning.mastered, "min": tuning.mastered_least, "max_cll": tuning.mastered,
-            "max_fall": min(400.0, tuning.mastered),
-        }  # fmt: skip
-    return told
+        return SignalSent(colorimetry="p3d65" if tuning.target.primaries == P3D65 else "bt709")
+    if tuning.signal == "hlg":
+        return SignalSent(tuning.signal, "bt2020")
+    mastering = {
+        "max": tuning.mastered, "min": tuning.mastered_least, "max_cll": tuning.mastered, "max_fall": min(400.0, tuning.mastered),
+    }  # fmt: skip
+    return SignalSent(tuning.signal, "bt2020", mastering)
 
 
 def _fine_enough(tuning: Tuning) -> None:
@@ -156,18 +168,13 @@ def read_already(pass_: Pass) -> set[int]:
     newest: dict[int, int] = {}
     for index, pk in pass_.readings.order_by("id").values_list("index", "id"):
         newest[index] = pk
-    again = {int(index): since for index, since in pass_.conditions.get("again", {}).items()}
+    again = dict(pass_.marks.filter(again_after__isnull=False).values_list("index", "again_after"))
     return {index for index, pk in newest.items() if pk > again.get(index, -1)}
 
 
 def is_held(pass_id: int, index: int) -> bool:
     """Whether the person has done what a patch of a pass waits for."""
-    return index in Pass.objects.values_list("conditions", flat=True).get(pk=pass_id).get("held", [])
-
-
-def is_changed_over(pass_id: int) -> bool:
-    """Whether the person has said that the reference has made way for the field meter."""
-    return bool(Pass.objects.values_list("conditions", flat=True).get(pk=pass_id).get("changed_over"))
+    return PatchMark.objects.filter(pass_of=pass_id, index=index, held=True).exists()
 
 
 def defer(pass_id: int) -> None:
@@ -211,14 +218,8 @@ def start_pass(
             raise NothingToReadError
     if any(row.get("chart") for row in rows) and not can_draw(tuning.source, "checkerboard"):
         raise NotMeasurableError(f"{tuning.source.name} draws no checkerboard. Take that list out, or use the pattern screen.")
-    _in_its_place(tuning, how.reference)
     try:
         with transaction.atomic():
-            conditions = {"signal": signal, **how.conditions}
-            if purpose in (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT, PassPurpose.CORRECTION):
-                conditions["warm_up"] = warm_up_so_far(tuning, now)
-            if tuning.settles == "agree" and not repeat:
-                conditions["settling"] = True
             kinds.starts(tuning, now)
             rule = tuning.low_light
             if purpose != PassPurpose.WARM_UP:
@@ -229,11 +230,15 @@ def start_pass(
                 patches=rows,
                 repeat=repeat,
                 interval_s=interval_s,
-                conditions=conditions,
+                signal_format=signal.format,
+                colorimetry=signal.colorimetry,
+                mastering=signal.mastering,
+                settling=tuning.settles == "agree" and not repeat,
                 range=tuning.range,
                 meter=tuning.meter,
                 source=tuning.source,
                 reference=how.reference,
+                reference_effort=how.reference_effort,
                 meter_facts=tuning.meter.facts,
                 correction=None if purpose == PassPurpose.CORRECTION else tuning.correction,
                 bits=tuning.bits,
@@ -247,8 +252,17 @@ def start_pass(
                 created_at=now,
                 created_by=actor,
             )
+            Circumstance.objects.create(pass_of=started, **(warm_up_so_far(tuning, now) if purpose in WARMTH_MATTERS else {}))
+            take_for_pass(
+                started, tuning, [device for device in (tuning.meter, tuning.source, how.reference) if device is not None],
+                alone=purpose not in BESIDE_A_PERSON,
+            )  # fmt: skip
             defer(started.pk)
             notify(tuning.pk, pass_id=started.pk)
+    except HeldError as held:
+        if held.pass_ is None:
+            raise
+        raise PassOpenError(held.pass_) from held
     except IntegrityError as error:
         holding = (
             Pass.objects.of_firm(actor.firm_id)
@@ -266,20 +280,6 @@ def start_pass(
         )
         raise PassOpenError(holding) from error
     return started
-
-
-def _in_its_place(tuning: Tuning, reference: Device | None) -> None:
-    """Refuse a meter that another pass has in the other part: the database's own constraints see one part each."""
-    meters = [meter for meter in (tuning.meter, reference) if meter is not None]
-    crossed = (
-        Pass.objects.filter(finished_at__isnull=True, tuning__visit__firm_id=tuning.visit.firm_id)
-        .filter(Q(meter__in=meters) | Q(reference__in=meters))
-        .exclude(purpose=PassPurpose.WARM_UP)
-        .select_related("tuning")
-        .first()
-    )
-    if crossed is not None:
-        raise PassOpenError(crossed)
 
 
 def _give_way(tuning: Tuning, now: datetime) -> None:
@@ -304,11 +304,12 @@ def warm_up_so_far(tuning: Tuning, now: datetime) -> dict[str, Any]:
         .first()
     )
     if newest is None:
-        return {"watched": False}
+        return {"warm_up_watched": False}
     told = newest.summary or {}
+    settled = told.get("settled_at")
     return {
-        "watched": True, "settled_at": told.get("settled_at"), "minutes_left": told.get("minutes_left"),
-        "remaining_y": told.get("remaining_y"),
+        "warm_up_watched": True, "settled_at": datetime.fromisoformat(settled) if settled else None,
+        "minutes_left": told.get("minutes_left"), "remaining_y": told.get("remaining_y"),
     }  # fmt: skip
 
 
@@ -345,7 +346,7 @@ def resume(*, pass_id: int, actor: User) -> Pass:
         _done_by_hand(pass_)
         pass_.state, pass_.reason = PassState.QUEUED, ""
         defer(pass_id)
-    pass_.save(update_fields=["pause_asked_at", "state", "reason", "conditions"])
+    pass_.save(update_fields=["pause_asked_at", "state", "reason"])
     notify(pass_.tuning_id, pass_id=pass_id)
     return pass_
 
@@ -354,12 +355,10 @@ def _done_by_hand(pass_: Pass) -> None:
     """Remember that the person has done what the next patch waits for, where it waits for something."""
     done = read_already(pass_)
     index, following = next(((i, row) for i, row in enumerate(pass_.patches) if i not in done), (-1, {}))
-    if pass_.conditions.get("mend") == "accept":
-        pass_.conditions["accepted"] = True  # another input on purpose
-    if following.get("change_over"):
-        pass_.conditions["changed_over"] = True
-    if following.get("hold") and pass_.reason == following["hold"]:
-        pass_.conditions["held"] = [*pass_.conditions.get("held", []), index]
+    # Another input on purpose, where that was what did not fit.
+    Circumstance.objects.filter(pass_of=pass_, mend="accept").update(any_input=True)
+    if following.get("change_over") or (following.get("hold") and pass_.reason == following["hold"]):
+        PatchMark.objects.update_or_create(pass_of=pass_, index=index, defaults={"held": True})
 
 
 @needs(Right.MEASURE)
@@ -404,9 +403,15 @@ def _open_again(pass_: Pass) -> None:
     pass_.state, pass_.reason, pass_.finished_at, pass_.run_token = PassState.QUEUED, "", None, None
     pass_.pause_asked_at = pass_.stop_asked_at = None
     pass_.complete = False
+    devices = [device for device in (pass_.meter, pass_.source, pass_.reference) if device is not None]
     try:
         with transaction.atomic():
             pass_.save()
+            take_for_pass(pass_, pass_.tuning, devices, alone=pass_.purpose not in BESIDE_A_PERSON)
+    except HeldError as held:
+        if held.pass_ is None:
+            raise
+        raise PassOpenError(held.pass_) from held
     except IntegrityError as error:
         holding = Pass.objects.filter(tuning=pass_.tuning, finished_at__isnull=True).select_related("tuning").first()
         raise PassOpenError(holding) from error
@@ -431,12 +436,10 @@ def read_again(*, pass_id: int, actor: User, index: int) -> Pass:
     if pass_.is_open and pass_.state != PassState.PAUSED:
         raise PassOpenError(pass_)
     newest = pass_.readings.order_by("-id").first()
-    if not 0 <= index < len(pass_.patches) or newest is None or pass_.repeat or "file" in pass_.conditions:
+    if not 0 <= index < len(pass_.patches) or newest is None or pass_.repeat or pass_.is_file:
         raise NothingToReadError
-    pass_.conditions["again"] = pass_.conditions.get("again", {}) | {str(index): newest.pk}
-    if pass_.is_open:
-        pass_.save(update_fields=["conditions"])
-    else:
+    PatchMark.objects.update_or_create(pass_of=pass_, index=index, defaults={"again_after": newest.pk})
+    if not pass_.is_open:
         _open_again(pass_)
     return pass_
 

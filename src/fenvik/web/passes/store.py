@@ -5,7 +5,8 @@ the lock of its pass's row: a worker that was frozen while another took the pass
 """
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -27,9 +28,9 @@ WITH mine AS (
     FROM passes_pass WHERE id = %(pass_id)s AND run_token = %(token)s FOR NO KEY UPDATE
 ), stored AS (
     INSERT INTO passes_reading (pass_id, index, label, part, r, g, b, x, y, z, too_dark, average, effort, seconds, clock,
-                                 started_at, at)
+                                 started_at, at, knew)
     SELECT id, %(index)s, %(label)s, %(part)s, %(r)s, %(g)s, %(b)s, %(x)s, %(y)s, %(z)s, %(too_dark)s, %(average)s, %(effort)s,
-           %(seconds)s, %(clock)s, %(started_at)s, %(at)s
+           %(seconds)s, %(clock)s, %(started_at)s, %(at)s, %(knew)s
     FROM mine RETURNING id
 )
 SELECT stored.id, mine.pause, mine.stop, mine.patches, mine.answer,
@@ -40,12 +41,16 @@ ASKED = """
 SELECT pause_asked_at IS NOT NULL, stop_asked_at IS NOT NULL, CASE WHEN repeat THEN patches END, answer
 FROM passes_pass WHERE id = %(pass_id)s AND run_token = %(token)s
 """
+KNOWS = """
+SELECT COALESCE((SELECT max(id) FROM adjusting_controlchange WHERE tuning_id = p.tuning_id), 0)
+FROM passes_pass p WHERE p.id = %(pass_id)s AND p.run_token = %(token)s
+"""
 SET_STATE = """
 WITH mine AS (
     UPDATE passes_pass SET state = %(state)s, reason = %(reason)s,
         asks = CASE WHEN %(goes_on)s THEN asks END,
         finished_at = CASE WHEN %(ends)s THEN %(at)s ELSE finished_at END,
-        run_token = CASE WHEN %(ends)s OR %(lets_go)s THEN NULL ELSE run_token END
+        run_token = CASE WHEN %(ends)s THEN NULL ELSE run_token END
     WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
 )
 SELECT pg_notify(%(channel)s, %(payload)s) FROM mine
@@ -57,17 +62,21 @@ WITH mine AS (
 )
 SELECT id FROM mine
 """
-TELL = """
+PAUSE = """
 WITH mine AS (
-    UPDATE passes_pass SET conditions = jsonb_set(conditions, '{job}', %(job)s)
-    WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
+    UPDATE passes_pass SET state = 'paused', reason = %(reason)s, asks = NULL, run_token = NULL
+    WHERE id = %(pass_id)s AND run_token = %(token)s AND stop_asked_at IS NULL AND (NOT %(as_asked)s OR pause_asked_at IS NOT NULL)
+    RETURNING id
 )
 SELECT pg_notify(%(channel)s, %(payload)s) FROM mine
 """
 NOTE = """
 WITH mine AS (
-    UPDATE passes_pass SET conditions = jsonb_set(jsonb_set(conditions, '{state}', %(state)s), '{mend}', %(mend)s)
-    WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
+    SELECT id FROM passes_pass WHERE id = %(pass_id)s AND run_token = %(token)s FOR NO KEY UPDATE
+), noted AS (
+    UPDATE passes_circumstance SET mend = %(mend)s, display_mode = COALESCE(%(mode)s, display_mode),
+        display_signal = COALESCE(%(signal)s, display_signal), display_input = COALESCE(%(input)s, display_input)
+    FROM mine WHERE pass_of_id = mine.id
 )
 SELECT id FROM mine
 """
@@ -79,9 +88,14 @@ WITH mine AS (
 SELECT pg_notify(%(channel)s, %(payload)s) FROM mine
 """
 TAKE_BACK = """
-UPDATE passes_pass SET conditions = conditions || jsonb_build_object('again', COALESCE(conditions->'again', '{}'::jsonb) ||
-    jsonb_build_object(%(index)s::text, (SELECT max(id) FROM passes_reading WHERE pass_id = %(pass_id)s)))
-WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
+WITH mine AS (
+    SELECT id FROM passes_pass WHERE id = %(pass_id)s AND run_token = %(token)s FOR NO KEY UPDATE
+), marked AS (
+    INSERT INTO passes_patchmark (pass_of_id, index, held, again_after)
+    SELECT id, %(index)s, false, (SELECT max(id) FROM passes_reading WHERE pass_id = %(pass_id)s) FROM mine
+    ON CONFLICT (pass_of_id, index) DO UPDATE SET again_after = EXCLUDED.again_after
+)
+SELECT id FROM mine
 """
 PARK = """
 UPDATE passes_pass SET run_token = NULL
@@ -127,6 +141,7 @@ class Taken:
     average: int = 1
     effort: str = ""
     part: str = "main"
+    knew: int | None = None  # the newest change of the controls when it was begun
 
 
 class Store:
@@ -147,7 +162,11 @@ class Store:
         """Let go of the connection."""
         self._connection.close()
 
-    def _row(self, statement: str, **values: Any) -> tuple[Any, ...]:
+    def row(self, statement: str, **values: Any) -> tuple[Any, ...]:
+        """Return the row of a statement that gives one only to whoever holds the pass, by ``pass_id`` and ``token``.
+
+        Raises LostPassError for anybody else.
+        """
         while True:
             try:
                 row = self._connection.execute(statement, self._base | values).fetchone()
@@ -165,7 +184,7 @@ class Store:
 
     def add(self, taken: Taken) -> Asked:
         """Store a reading, tell it, and return what is asked. Raises LostPassError."""
-        row = self._row(
+        row = self.row(
             STORE,
             index=taken.index,
             label=taken.patch.label,
@@ -179,46 +198,67 @@ class Store:
             clock=taken.clock,
             started_at=taken.started_at,
             at=datetime.now(UTC),
+            knew=taken.knew,
         )
         return Asked(row[1], row[2], row[3], row[4])
 
+    def knows(self) -> int:
+        """Return the newest change of the tuning's controls, 0 before any. Raises LostPassError."""
+        return int(self.row(KNOWS)[0])
+
     def asked(self) -> Asked:
         """Return what is asked. Raises LostPassError."""
-        return Asked(*self._row(ASKED))
+        return Asked(*self.row(ASKED))
 
     def append(self, index: int, row: dict[str, Any]) -> None:
         """Add a patch to the pass's list, unless it stands there already from before an end. Raises LostPassError."""
-        self._row(APPEND, index=index, row=Jsonb([row]))
-
-    def tell(self, job: dict[str, Any]) -> None:
-        """Keep what a hands-free run has to say of itself. Raises LostPassError."""
-        self._row(TELL, job=Jsonb(job))
+        self.row(APPEND, index=index, row=Jsonb([row]))
 
     def note_state(self, state: dict[str, Any], mend: str = "") -> None:
         """Keep how the display stood when the pass began, and the act that would set it right. Raises LostPassError."""
-        self._row(NOTE, state=Jsonb(state), mend=Jsonb(mend))
+        self.row(NOTE, mend=mend, **{name: state.get(name) for name in ("mode", "signal", "input")})
 
     def ask(self, asks: dict[str, Any]) -> None:
         """Ask the person for something, and forget what was answered to anything else. Raises LostPassError."""
-        self._row(ASK, asks=Jsonb(asks), number=asks["n"])
+        self.row(ASK, asks=Jsonb(asks), number=asks["n"])
 
     def take_back(self, index: int) -> None:
         """Remember that a patch is to be read once more, whoever holds the pass then. Raises LostPassError."""
-        self._row(TAKE_BACK, index=index)
+        self.row(TAKE_BACK, index=index)
+
+    @contextmanager
+    def listening(self) -> Iterator[Callable[[float], None]]:
+        """Give a function that waits until anything is told of any pass, at most so many seconds."""
+        self._connection.execute(f"LISTEN {CHANNEL}")
+
+        def wait(seconds: float) -> None:
+            for _ in self._connection.notifies(timeout=max(seconds, 0.0), stop_after=1):
+                pass
+
+        try:
+            yield wait
+        finally:
+            self._connection.execute(f"UNLISTEN {CHANNEL}")
 
     def park(self, number: str) -> bool:
         """Let go of a pass that waits for an answer; return whether nothing has been said meanwhile, so that it is let go."""
         row = self._connection.execute(PARK, self._base | {"number": number}).fetchone()
         return row is not None
 
+    def pause(self, reason: str = "", *, as_asked: bool = False) -> bool:
+        """Let go of the pass until a person goes on with it; return whether it was let go of.
+
+        It is not where a stop was asked for meanwhile, nor, ``as_asked``, where the person has taken the pause back by now.
+        """
+        return self._connection.execute(PAUSE, self._base | {"reason": reason, "as_asked": as_asked}).fetchone() is not None
+
     def set_state(self, state: PassState, reason: str = "") -> None:
-        """Change the state, and let go of the pass with those in which nobody works on it. Raises LostPassError."""
-        self._row(
+        """Change the state of a pass that goes on or ends. Raises LostPassError."""
+        self.row(
             SET_STATE,
             state=str(state),
             reason=reason,
             ends=state in (PassState.DONE, PassState.STOPPED),
-            lets_go=state == PassState.PAUSED,
             goes_on=state == PassState.RUNNING,
             at=datetime.now(UTC),
         )

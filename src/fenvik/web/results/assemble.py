@@ -65,7 +65,7 @@ def undrifted(pass_: Pass, rows: list[Reading]) -> Readings:
     """Return readings with the drift between the pass's whites taken out, unless that was switched off for it."""
     taken = core_readings(pass_, rows)
     seconds, whites = drift_of(pass_)
-    if whites is None or len(seconds) < 2 or pass_.conditions.get("drift") == "kept":
+    if whites is None or len(seconds) < 2 or pass_.drift_kept:
         return taken
     drifts = pass_.readings.filter(part="drift").order_by("started_at")
     at = np.array([(row.started_at - drifts[0].started_at).total_seconds() for row in rows])
@@ -73,7 +73,7 @@ def undrifted(pass_: Pass, rows: list[Reading]) -> Readings:
     return replace(taken, xyz=taken.xyz * factors(at, seconds, whites.xyz), shared=noise)
 
 
-_kept: OrderedDict[tuple[int, int, int, str, str], Analysis | None] = OrderedDict()
+_kept: OrderedDict[tuple[int, int, int, bool, str], Analysis | None] = OrderedDict()
 MOST_KEPT = 32  # each holds its readings drawn anew, about a megabyte
 
 
@@ -85,7 +85,7 @@ def analysis_of(pass_: Pass | None, tuning: Tuning, last_reading: int | None = N
     if pass_ is None:
         return None
     key = (
-        pass_.pk, last_reading or 0, pass_.correction_id or 0, str(pass_.conditions.get("drift", "")), repr(tuning.target),
+        pass_.pk, last_reading or 0, pass_.correction_id or 0, pass_.drift_kept, repr(tuning.target),
     )  # fmt: skip
     if last_reading is not None and key in _kept:
         return _kept[key]

@@ -139,7 +139,7 @@ def take_up(
         tuning=tuning, purpose=purpose, patches=patches, meter=meter, source=_file_device(actor, DeviceRole.SOURCE, now),
         meter_facts=meter.facts, bits=bits, range=range_, window=min(max(main, 1.0), 100.0), surround=_surround(file), settle_s=0.0,
         average=1,
-        conditions={"file": name[:120], "drift": "kept"}, state=PassState.DONE,
+        file_name=name[:120] or "a file", drift_kept=True, state=PassState.DONE,
         created_at=now, created_by=actor, started_at=now, finished_at=now,
     )  # fmt: skip
     _store(made, patches, file, now, heard)

@@ -7,6 +7,7 @@ from functools import cache
 from pathlib import Path
 
 from django.http import Http404, HttpRequest, HttpResponse
+from django.utils import timezone
 from django.utils.html import strip_tags
 from django.utils.text import slugify
 from django.views.decorators.http import require_safe
@@ -19,13 +20,13 @@ from fenvik.web.results.files import write
 from fenvik.web.stops.options import Options
 from fenvik.web.stops.scenes import make_scene
 
-STYLE = Path(__file__).parents[1] / "static" / "fenvik.css"
+STYLES = Path(__file__).parents[1] / "static" / "css"
 
 
 @cache
 def chart_style() -> str:
     """Return the rules by which charts are drawn on paper, for files that stand alone."""
-    css = STYLE.read_text(encoding="utf-8")
+    css = "\n".join(file.read_text(encoding="utf-8") for file in sorted(STYLES.glob("*.css")))
     desk = re.search(r"\.desk \{([^}]*)\}", css)
     rules = re.findall(r"^(\.chart[^{]*\{[^}]*\})", css, re.MULTILINE)
     values = dict(re.findall(r"(--[a-z-]+):\s*([^;]+);", desk.group(1) if desk else ""))
@@ -81,6 +82,6 @@ def readings_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
     shown = of_firm_or_404(Pass, request.user.firm_id, pk, "tuning", "correction")
     data, type_, ending = write(shown, kind)
     response = HttpResponse(data, content_type=type_)
-    name = slugify(f"{shown.tuning.name} {shown.get_purpose_display()} {shown.created_at:%Y-%m-%d %H%M}")
+    name = slugify(f"{shown.tuning.name} {shown.get_purpose_display()} {timezone.localtime(shown.created_at):%Y-%m-%d %H%M}")
     response["Content-Disposition"] = f'attachment; filename="{name}.{ending}"'
     return response

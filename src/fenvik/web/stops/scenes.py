@@ -16,7 +16,7 @@ from fenvik.web.controls.values import Values, values_from
 from fenvik.web.corrections.choosing import candidates
 from fenvik.web.devices.standing import clash_of
 from fenvik.web.groundwork.state import fresh_state, warning_of
-from fenvik.web.groundwork.words import conditions_words
+from fenvik.web.groundwork.words import warmth_words
 from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose, Reading, ReadingsImport
 from fenvik.web.passes.recent import FOR_THE_TAPE, MOST, recent_readings
 from fenvik.web.results import pictures
@@ -134,7 +134,7 @@ class Scene:
         if not self.is_linked:
             return False
         if self.open_pass is not None:
-            return self.open_pass.state == "paused" and self.open_pass.conditions.get("mend") == "choose-mode"
+            return self.open_pass.state == "paused" and self.open_pass.mend == "choose-mode"
         said = fresh_state(self.tuning.display.said, timezone.now())
         return said is not None and clash_of(self.tuning, said)[1] == "choose-mode"
 
@@ -142,7 +142,7 @@ class Scene:
     def warmth(self) -> str:
         """How warm the display was when the pass of this stop began."""
         pass_ = self.shown_pass
-        return conditions_words(pass_.conditions) if pass_ is not None else ""
+        return warmth_words(getattr(pass_, "circumstance", None))
 
     @property
     def elsewhere(self) -> Progress | None:

@@ -34,10 +34,9 @@ def _turned(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     other = request.POST.get("control", "")
     if other:
         typed = {other: request.POST.get("other-value", "")[:40]}
-    if request.POST.get("link"):
-        typed = lists.set_over_link(tuning_id=tuning.pk, actor=request.user, typed=typed)
     basis = number_in(request, "basis")
-    made = log_changes(
+    log = lists.set_over_link if request.POST.get("link") else log_changes
+    made = log(
         tuning_id=tuning.pk, actor=request.user, typed=typed, seen=number_in(request, "seen"), now=timezone.now(),
         group=group_of(request), basis_id=basis if basis > 0 else None,
     )  # fmt: skip

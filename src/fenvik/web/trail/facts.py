@@ -20,6 +20,7 @@ from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.results.proof import counted, proof, short_of, unfinished
 
 SHOWN_OF_A_PURPOSE = 2
+OF_A_PASS = ("correction", "reference", "circumstance")
 STOPS = {
     "arrival": "Arrival",
     "groundwork": "Groundwork",
@@ -104,7 +105,7 @@ def with_trails(tunings: QuerySet, *, whole: bool = False) -> QuerySet:
             ),
             Prefetch(
                 "passes",
-                (passes.select_related("correction", "reference") if whole else passes).defer("patches", "meter_facts"),
+                (passes.select_related(*OF_A_PASS) if whole else passes).defer("patches", "meter_facts"),
                 to_attr="main_passes",
             ),
             Prefetch("answers", CheckAnswer.objects.order_by("id"), to_attr="ordered_answers"),

@@ -24,7 +24,9 @@ VERSIONS = """
 SELECT t.id, v.firm_id, concat_ws(
     '/', t.xmin, t.ctid, v.xmin, v.ctid, c.xmin, c.ctid, d.xmin, d.ctid, r.xmin, r.ctid, m.xmin, m.ctid,
     me.xmin, me.ctid, co.xmin, co.ctid, so.xmin, so.ctid, pa.xmin, pa.ctid,
-    (SELECT string_agg(p.xmin || ':' || p.ctid, ',' ORDER BY p.id) FROM passes_pass p WHERE p.tuning_id = t.id),
+    (SELECT string_agg(concat_ws(':', p.xmin, p.ctid, re.xmin, re.ctid), ',' ORDER BY p.id) FROM passes_pass p
+        LEFT JOIN devices_device re ON re.id = p.reference_id WHERE p.tuning_id = t.id),
+    li.xmin, li.ctid,
     (SELECT count(*) || ':' || max(s.id) FROM menus_settingssheet s WHERE s.tuning_id = t.id),
     (SELECT count(*) || ':' || max(k.id) FROM adjusting_controlchange k WHERE k.tuning_id = t.id),
     (SELECT count(*) || ':' || max(a.id) FROM groundwork_checkanswer a WHERE a.tuning_id = t.id),
@@ -40,6 +42,7 @@ LEFT JOIN menus_menumap m ON m.id = d.menu_map_id
 LEFT JOIN devices_device me ON me.id = t.meter_id
 LEFT JOIN corrections_correction co ON co.id = t.correction_id
 LEFT JOIN devices_device so ON so.id = t.source_id
+LEFT JOIN devices_device li ON li.id = d.link_id
 LEFT JOIN devices_pairing pa ON pa.device_id = d.link_id
 WHERE t.id = ANY(%s)
 """
@@ -58,7 +61,7 @@ def versions(firm_id: int, pks: Sequence[int]) -> dict[int, Version]:
 
 
 def tunings(firm_id: int, pks: Sequence[int], *, whole: bool = False) -> list[Any]:
-    """Return tunings of a firm as ``with_trails`` loads them, in the order of their ids. They are shared: never to be changed."""
+    """Return tunings of a firm as ``with_trails`` loads them, in the order of their ids, each with passes of the caller's own."""
     now = versions(firm_id, pks)
     store = _kept[whole]
     found, behind = {}, {}
@@ -81,7 +84,14 @@ def tunings(firm_id: int, pks: Sequence[int], *, whole: bool = False) -> list[An
                     store[pk] = (now[pk], found[pk])
             while len(store) > MOST[whole]:
                 store.popitem(last=False)
-    return [found[pk] for pk in sorted(found)]
+    return [_own(found[pk]) for pk in sorted(found)]
+
+
+def _own(tuning: Any) -> Any:
+    """Return a copy for one caller: what another thread does to its own is not seen here."""
+    copied = copy.copy(tuning)
+    copied.main_passes = [copy.copy(pass_) for pass_ in tuning.main_passes]
+    return copied
 
 
 def _read_on(tuning: Any) -> Any:

@@ -14,6 +14,7 @@ from django.utils.safestring import SafeString
 from fenvik.web.kit.once import FIELD, PLACEHOLDER, new_key
 
 register = template.Library()
+MODULES = "js"
 CSRF_PLACEHOLDER = "csrf-of-whoever-looks"
 
 
@@ -27,6 +28,18 @@ def _mark(name: str) -> str:
 def asset(name: str) -> str:
     """Return the address of a shipped file; it changes with the file, so browsers may keep it for ever."""
     return f"{settings.STATIC_URL}{name}?v={_mark(name)}"
+
+
+@cache
+def _mark_of_modules() -> str:
+    every = sorted(Path(f"{settings.STATIC_FOLDER}/{MODULES}").glob("*.js"))
+    return hashlib.sha256(b"".join(file.read_bytes() for file in every)).hexdigest()[:10]
+
+
+@register.simple_tag
+def module(name: str) -> str:
+    """Return the address of a script that imports others beside it: they share a mark of all of them, within the path."""
+    return f"{settings.STATIC_URL}{MODULES}/{_mark_of_modules()}/{name}"
 
 
 @register.simple_tag(takes_context=True)

@@ -13,7 +13,6 @@ from fenvik.core.analysis import greyscale
 from fenvik.core.analysis.analysis import Analysis, analyse
 from fenvik.core.errors import NoWhiteError
 from fenvik.core.models.twopoint import light
-from fenvik.core.procedures.job import proof_of
 from fenvik.core.signal.patches import grey
 from fenvik.web.adjusting.colours import Hue, analysis_now, chosen, hues_of, patches
 from fenvik.web.adjusting.desk import Desk, kept_lay_out
@@ -148,22 +147,21 @@ def _untouched(scene: Scene) -> str:
 def _hands_free(scene: Scene) -> None:
     """Say how a hands-free run stands: what it does, what it has brought, and what was read last of each patch."""
     run = next((p for p in scene.tuning.main_passes if p.purpose == PassPurpose.HANDS_FREE), None)
-    stops = run is not None and run.conditions["job"].get("on_stop") == "keep"
+    job = None if run is None else run.run
+    stops = job is not None and not job.puts_back
     scene.extra["stop_words"] = "Stop and keep what was set" if stops else "Stop and put everything back"
     scene.extra |= {"run": run, "usual_budget": USUAL_BUDGET, "steps": STEP_WORDS}
     found = now = None
     words = SafeString("Light, white balance, points and colours, set and read over the links.")
-    if run is not None:
-        job = run.conditions["job"]
+    if run is not None and job is not None:
         rows = list(run.readings.select_related("pass_of__correction").order_by("id"))
-        scene.extra |= {"job": job, "taken": len(rows), "used": round(100 * len(rows) / max(int(job["budget"]), 1))}
-        proof = int(job.get("proof", len(proof_of(job["steps"]))))
-        found, now = (_analysed(scene, run, part) for part in (rows[:proof], rows[proof:]))
+        scene.extra |= {"job": job, "taken": len(rows), "used": round(100 * len(rows) / max(job.budget, 1))}
+        found, now = (_analysed(scene, run, part) for part in (rows[: job.proof], rows[job.proof :]))
         stands = scene.values.now
-        scene.extra["taken_back"] = not run.is_open and all(stands.get(c["id"]) == c["value"] for c in job["controls"])
-        if job.get("left_from") is not None:
-            now = _analysed(scene, run, rows[int(job["left_from"]) :])
-        if job.get("restored") or scene.extra["taken_back"]:
+        scene.extra["taken_back"] = not run.is_open and all(stands.get(c["id"]) == c["value"] for c in job.controls)
+        if job.left_from is not None:
+            now = _analysed(scene, run, rows[job.left_from :])
+        if job.restored or scene.extra["taken_back"]:
             now = None
         if found is not None and now is not None:
             words = format_html(

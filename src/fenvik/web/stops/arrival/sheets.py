@@ -2,6 +2,7 @@
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
+from django.utils import timezone
 from django.utils.text import slugify
 from django.views.decorators.http import require_safe
 
@@ -25,9 +26,8 @@ def sheet_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
     else:
         data = files.write_csv(controls, sheet.values)
     response = HttpResponse(data, content_type="application/json" if kind == "json" else "text/csv; charset=utf-8")
-    name = slugify(
-        f"{sheet.tuning.display.name} {sheet.tuning.picture_mode} {sheet.get_moment_display()} {sheet.at:%Y-%m-%d}"
-    )
+    day = f"{timezone.localtime(sheet.at):%Y-%m-%d}"
+    name = slugify(f"{sheet.tuning.display.name} {sheet.tuning.picture_mode} {sheet.get_moment_display()} {day}")
     response["Content-Disposition"] = f'attachment; filename="{name}.{kind}"'
     return response
 

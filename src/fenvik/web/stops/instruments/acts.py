@@ -180,9 +180,7 @@ def keep_correction(request: HttpRequest, tuning: Tuning) -> HttpResponse | None
 def set_aside(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Make nothing of what a correction pass has read; its readings stay with the tuning."""
     pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
-    pass_.conditions["set_aside"] = True
-    pass_.save(update_fields=["conditions"])
-    notify(tuning.pk)
+    making.set_aside(pass_id=pass_.pk, actor=request.user)
     return _at(tuning.pk, "correction")
 
 

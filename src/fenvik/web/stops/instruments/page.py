@@ -14,7 +14,7 @@ from fenvik.core.measure.correction_patches import rows_for
 from fenvik.web.corrections.choosing import fits
 from fenvik.web.corrections.judging import misfit
 from fenvik.web.corrections.making import AVERAGE, Draft, draft_of, moving_controls
-from fenvik.web.corrections.models import METHODS, Correction
+from fenvik.web.corrections.models import METHODS, Comparison, Correction
 from fenvik.web.corrections.shown import beside, picture, sizes
 from fenvik.web.corrections.sides import sides_of
 from fenvik.web.devices.forms import KeyedMeterForm, KeyedSourceForm
@@ -142,7 +142,7 @@ def _correction(scene: Scene) -> None:
 
 def _fresh(pass_: Pass, now: Any) -> bool:
     """Whether a pass of which nothing was kept is still of use: not one of another day, and not one that was set aside."""
-    return now - pass_.created_at < DRAFT_KEPT and not pass_.conditions.get("set_aside")
+    return now - pass_.created_at < DRAFT_KEPT and not Comparison.objects.filter(pass_of=pass_, set_aside=True).exists()
 
 
 def _is_kept(scene: Scene, pass_: Pass) -> bool:

@@ -100,8 +100,8 @@ def extend(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 def keep_drift(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Take drift out of a pass, or leave it in."""
     pass_ = _pass(request)
-    pass_.conditions["drift"] = "" if pass_.conditions.get("drift") == "kept" else "kept"
-    pass_.save(update_fields=["conditions"])
+    pass_.drift_kept = not pass_.drift_kept
+    pass_.save(update_fields=["drift_kept"])
     summarise(pass_.pk)
     notify(tuning.pk)
     return None

@@ -1,0 +1,95 @@
+"""What a procedure is: a generator that yields what it wants done and is sent what came of it.
+
+It touches no device. Whoever runs one decides what a step means: read with a meter, look up what was read before, or ask a person.
+"""
+
+from collections.abc import Callable, Generator
+from dataclasses import dataclass
+from typing import Any, Protocol, TypeVar
+
+from fenvik.core.errors import FenvikError
+from fenvik.core.types import Floats
+
+Fraction = tuple[float, float, float]
+T = TypeVar("T")
+
+
+class BudgetError(FenvikError):
+    """All the readings that were allowed have been taken."""
+
+    code = "budget"
+
+
+class StoppedError(Exception):
+    """A person has asked to stop: what is half done is brought to rest first."""
+
+
+# What ends a step for good. Anything else may go on later from where it was cut off, so there nothing is turned.
+ENDS = (BudgetError, StoppedError, KeyboardInterrupt)
+
+
+@dataclass(frozen=True)
+class Read:
+    """Read a patch of percentages of signal. Sent back: what was sent, as fractions (3,), and XYZ (3,) in cd/m² as it is seen."""
+
+    percent: Fraction
+
+
+@dataclass(frozen=True)
+class Set:
+    """Set a control. Sent back: what it now is."""
+
+    control: str
+    value: Any
+
+
+@dataclass(frozen=True)
+class Say:
+    """Tell whoever watches what is done now. Nothing is sent back."""
+
+    words: str
+
+
+Step = Read | Set | Say
+Procedure = Generator[Step, Any, T]
+
+
+class Rig(Protocol):
+    """A display, a meter and a source. ``controls`` are those of the mode, as the device link describes them, ``value`` kept up."""
+
+    controls: list[dict[str, Any]]
+
+    def read(self, percent: Fraction) -> tuple[Floats, Floats]:
+        """Return what percentages of signal were sent as, as fractions (3,), and XYZ (3,) in cd/m² as it is seen."""
+        ...
+
+    def set(self, control: str, value: Any) -> Any:
+        """Set a control and return what it now is."""
+        ...
+
+
+def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = lambda words: None) -> T:
+    """Run a procedure on a rig; return what it returns.
+
+    What goes wrong while a step is done, a person's stop included, is raised within the procedure at that step: it may bring what
+    is half done to rest, and raises it on.
+    """
+    try:
+        step = next(procedure)
+        while True:
+            try:
+                came: Any = None
+                match step:
+                    case Read(percent):
+                        came = rig.read(percent)
+                    case Set(control, value):
+                        came = rig.set(control, value)
+                    case Say(words):
+                        heard(words)
+            except BaseException as problem:
+                step = procedure.throw(problem)
+            else:
+                step = procedure.send(came)
+    except StopIteration as done:
+        made: T = done.value
+        return made

@@ -1,0 +1,149 @@
+"""What a hands-free run keeps of itself, by the pass's own line: only the worker that holds the pass can add to it."""
+
+import uuid
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from typing import Any
+
+from psycopg.types.json import Jsonb
+
+from fenvik.core.errors import FenvikError
+from fenvik.core.procedures.steps import Fraction, Read, Set
+from fenvik.web.adjusting.models import Run, RunStep, StepKind
+from fenvik.web.passes.store import Store
+
+MINE = """mine AS (
+    SELECT id, tuning_id, created_by_id FROM passes_pass WHERE id = %(pass_id)s AND run_token = %(token)s FOR NO KEY UPDATE
+)"""
+TOLD = ("phase", "notes", "dead", "over_at", "restored", "readings", "moves", "found_score", "left_score", "left_from")
+TELL = f"""
+WITH {MINE}, kept AS (
+    UPDATE adjusting_run SET {", ".join(f"{name} = %({name})s" for name in TOLD)} FROM mine WHERE pass_of_id = mine.id
+)
+SELECT pg_notify(%(channel)s, %(payload)s) FROM mine
+"""  # noqa: S608 - its own names
+STEP = f"""
+WITH {MINE}, kept AS (
+    INSERT INTO adjusting_runstep (pass_of_id, number, kind, asked) SELECT id, %(number)s, %(kind)s, %(asked)s FROM mine
+    ON CONFLICT (pass_of_id, number) DO UPDATE SET kind = EXCLUDED.kind, asked = EXCLUDED.asked, came = NULL
+)
+SELECT id FROM mine
+"""  # noqa: S608
+CAME = f"""
+WITH {MINE}, kept AS (
+    UPDATE adjusting_runstep SET came = %(came)s FROM mine WHERE pass_of_id = mine.id AND number = %(number)s
+)
+SELECT id FROM mine
+"""  # noqa: S608
+CHANGED = f"""
+WITH {MINE}, kept AS (
+    UPDATE adjusting_runstep SET came = %(came)s FROM mine WHERE pass_of_id = mine.id AND number = %(number)s
+), logged AS (
+    INSERT INTO adjusting_controlchange (tuning_id, "group", control, label, before, after, at, by_id, of_pass_id)
+    SELECT tuning_id, %(group)s, %(control)s, %(label)s, %(before)s, %(came)s, %(at)s, created_by_id, id FROM mine
+)
+SELECT id FROM mine
+"""  # noqa: S608
+
+
+class OtherwiseError(FenvikError):
+    """A step that was done before an end is not the one that would be done now."""
+
+    code = "step_differs"
+
+    def __init__(self, number: int, before: str, now: str) -> None:
+        super().__init__(
+            f"Step {number + 1} of this run was to {before} and would now be to {now}: Fenvik was renewed meanwhile, so it cannot "
+            "be led the same way again."
+        )
+        self.number = number
+
+
+def words_of(step: Read | Set) -> str:
+    """Return what a step is to do."""
+    if isinstance(step, Read):
+        return f"read {' '.join(f'{v:g}' for v in step.percent)} %"
+    return f"set {step.control}"
+
+
+class Record:
+    """The steps of a run in their order: those that were done before an end, and those that are added."""
+
+    def __init__(self, store: Store, run: Run) -> None:
+        self.store, self.run = store, run
+        steps = list(RunStep.objects.filter(pass_of=run.pass_of).order_by("number"))
+        read = run.pass_of.readings.count()
+        self._done: list[RunStep] = list(_that_were_done(steps, read))
+        self.at = 0
+
+    @property
+    def is_over(self) -> bool:
+        """Whether everything that was done before has been gone through."""
+        return self.at >= len(self._done)
+
+    def again(self, step: Read | Set) -> tuple[RunStep, bool] | None:
+        """Return what was done at this step before an end, and whether just that is asked for now; None where it was not done.
+
+        Another processor may round otherwise and decide for another value or level: what was decided then holds. Raises
+        OtherwiseError where it is another kind of step, or another control.
+        """
+        if self.is_over:
+            return None
+        kept = self._done[self.at]
+        kind = StepKind.READ if isinstance(step, Read) else StepKind.SET
+        before = Read(_percent(kept)) if kept.kind == StepKind.READ else Set(kept.asked["control"], kept.asked["value"])
+        if kept.kind != kind or (isinstance(step, Set) and kept.asked["control"] != step.control):
+            raise OtherwiseError(self.at, words_of(before), words_of(step))
+        self.at += 1
+        return kept, before == step
+
+    def begin(self, step: Read | Set) -> None:
+        """Keep what is to be done, before it is. Raises LostPassError."""
+        asked = {"percent": list(step.percent)} if isinstance(step, Read) else {"control": step.control, "value": step.value}
+        kind = StepKind.READ if isinstance(step, Read) else StepKind.SET
+        self.store.row(STEP, number=self.at, kind=str(kind), asked=Jsonb(asked))
+
+    def was_read(self) -> None:
+        """Go on after a reading that is kept."""
+        self.at += 1
+
+    def was_set(self, control: dict[str, Any], came: Any, group: uuid.UUID) -> None:
+        """Keep what a control is at, with the change where it is one; both or neither. Raises LostPassError."""
+        if came == control["value"]:
+            self.store.row(CAME, number=self.at, came=Jsonb(came))
+        else:
+            self._change(control, control["value"], came, group)
+        self.at += 1
+
+    def found_otherwise(self, control: dict[str, Any], before: Any, came: Any) -> None:
+        """Log a control that somebody had turned meanwhile and that was set again. Raises LostPassError."""
+        self.store.row(
+            CHANGED, number=-1, group=uuid.uuid4(), control=control["id"], label=control["label"], before=Jsonb(before),
+            came=Jsonb(came), at=datetime.now(UTC),
+        )  # fmt: skip
+
+    def _change(self, control: dict[str, Any], before: Any, came: Any, group: uuid.UUID) -> None:
+        self.store.row(
+            CHANGED, number=self.at, group=group, control=control["id"], label=control["label"], before=Jsonb(before),
+            came=Jsonb(came), at=datetime.now(UTC),
+        )  # fmt: skip
+
+    def tell(self) -> None:
+        """Keep what the run says of itself, and tell the pages. Raises LostPassError."""
+        told = {name: getattr(self.run, name) for name in TOLD}
+        self.store.row(TELL, **{name: Jsonb(value) if isinstance(value, list) else value for name, value in told.items()})
+
+
+def _percent(step: RunStep) -> Fraction:
+    red, green, blue = step.asked["percent"]
+    return float(red), float(green), float(blue)
+
+
+def _that_were_done(steps: list[RunStep], readings: int) -> Iterator[RunStep]:
+    """Yield the steps up to the first that was begun and not done."""
+    for step in steps:
+        if step.kind == StepKind.READ:
+            readings -= 1
+        if readings < 0 or (step.kind == StepKind.SET and step.came is None):
+            return
+        yield step

@@ -1,0 +1,40 @@
+// Fragments of a stop as they come: put in where they changed, and never under a person's hands.
+import { sound } from "./sound.js";
+import { toType, typing } from "./typing.js";
+
+// What a person is typing is never taken away from them.
+export function busyIn(element, fresh) {
+  const active = document.activeElement;
+  // A pass asks for the next value: the field of the one before is empty, so nothing is taken away.
+  const asks = element.querySelector("[data-asks]");
+  if (asks && fresh && active && asks.contains(active) && active.value === "") {
+    const next = fresh.querySelector("[data-asks]");
+    if (!next || next.dataset.asks !== asks.dataset.asks) return false;
+  }
+  if (active && element.contains(active) && typing(active)) return true;
+  return [...element.querySelectorAll("input:not([type=hidden])")].some((i) => i.value !== i.defaultValue);
+}
+
+// What is the same but for tokens is left alone: a button must not vanish under a finger.
+export function bare(element) {
+  return element.innerHTML
+    .replace(/name="(csrfmiddlewaretoken|group|once)" value="[^"]*"/g, "")
+    .replace(/ (open|aria-disabled|aria-busy|data-source)="[^"]*"/g, "");
+}
+
+export function put(id, html) {
+  const old = document.getElementById(id);
+  if (!old) return;
+  const holder = document.createElement("template");
+  holder.innerHTML = html.trim();
+  const fresh = holder.content.getElementById(id);
+  if (!fresh || bare(fresh) === bare(old) || busyIn(old, fresh)) return;
+  const focusKey = document.activeElement && old.contains(document.activeElement) ? document.activeElement.dataset.key : null;
+  old.replaceWith(fresh);
+  if (focusKey) {
+    const again = fresh.querySelector(`[data-key="${CSS.escape(focusKey)}"]`);
+    if (again) again.focus({ preventScroll: true });
+  }
+  if (id === "hand") sound.heard(fresh);
+  toType(fresh);
+}

@@ -1,0 +1,72 @@
+// What a page listens to. Every concern has a module of its own, beside this one.
+import { showFields } from "./blocks.js";
+import { draftOf, dropSent, keepDraft, restoreDraft } from "./drafts.js";
+import { broke, done, missing, refused } from "./forms.js";
+import { pressed } from "./keys.js";
+import { Live } from "./live.js";
+import { lookAgain } from "./looking.js";
+import { asPng } from "./pictures.js";
+import { say } from "./say.js";
+import { sound } from "./sound.js";
+import { toType } from "./typing.js";
+
+function prepare(root) {
+  for (const select of root.querySelectorAll("[data-shows]")) showFields(select);
+  for (const form of root.querySelectorAll("form[data-draft]")) restoreDraft(form);
+}
+
+// What a person has opened stays open when the hand is drawn anew.
+let moreIsOpen = false;
+
+document.addEventListener("keydown", pressed);
+document.addEventListener("input", (event) => {
+  const form = event.target.closest && event.target.closest("form[data-draft]");
+  if (form) keepDraft(form);
+});
+document.addEventListener("change", (event) => {
+  if (event.target.matches("[data-shows]")) showFields(event.target);
+});
+document.addEventListener("toggle", (event) => {
+  if (event.target.matches("details.more")) moreIsOpen = event.target.open;
+}, true);
+document.addEventListener("submit", (event) => {
+  const form = event.target;
+  if (form.dataset.draft && !form.hasAttribute("x-target")) sessionStorage.setItem("fenvik sent", draftOf(form));
+});
+document.addEventListener("click", (event) => {
+  const link = event.target.closest && event.target.closest("a[data-png]");
+  if (!link) return;
+  event.preventDefault();
+  asPng(link).catch(() => say("the picture could not be made", 5000));
+});
+document.addEventListener("ajax:missing", missing);
+document.addEventListener("ajax:error", refused);
+document.addEventListener("ajax:success", done);
+document.addEventListener("ajax:merged", () => {
+  prepare(document);
+  toType(document);
+});
+window.addEventListener("unhandledrejection", broke);
+
+document.addEventListener("alpine:init", () => {
+  Alpine.data("page", () => ({}));
+  Alpine.data("more", () => ({
+    init() {
+      if (moreIsOpen) this.$root.open = true;
+    },
+  }));
+  Alpine.data("frame", () => ({
+    init() {
+      const hand = document.getElementById("hand");
+      if (hand) sound.heard(hand);
+      new Live(this.$root.dataset.live).watch();
+    },
+  }));
+});
+
+// A module runs when the page has been read.
+dropSent();
+prepare(document);
+toType(document);
+setInterval(lookAgain, 12000);
+setTimeout(lookAgain, 400);
