@@ -72,7 +72,7 @@ def test_a_correction_with_both_meters_at_once_and_one_after_the_other(page, sys
     open_stop(page, system, site, "instruments", "correction")
     page.get_by_text("No correction fits this display yet.").wait_for()
     page.keyboard.press("Enter")
-    page.get_by_text(re.compile("reads (white|red|green|blue|black)")).wait_for()
+    page.get_by_text(re.compile(r"reads\s+(white|red|green|blue|black)")).wait_for()
     keep_it(page)
     first = Correction.objects.get()
     assert first.from_pass.comparison.at_once

@@ -161,8 +161,8 @@ def test_a_meter_that_drops_is_waited_for(tmp_path):
 
 
 def test_how_long_the_light_takes_to_follow_is_learned(tmp_path):
-    from fenvik.cli.linkrig import LinkRig, Wanted
     from fenvik.link.devices import MeterReading
+    from fenvik.session.rig import LinkRig, Wanted
 
     rig = LinkRig(Wanted(("127.0.0.1", 1), "D", "1", "m", "S", "M", 10.0, None))
     late_s, slow_s = 0.45, 0.06
@@ -180,7 +180,7 @@ def test_how_long_the_light_takes_to_follow_is_learned(tmp_path):
             self.was, self.began = self.now(), time.monotonic()
             self.light = 100.0 * (max(codes) - 64) / 876 + 0.01
 
-        def read(self, *, expected_s):
+        def read(self, **_):
             begun = time.monotonic()
             time.sleep(0.05)
             light = 0.5 * (self.now() + self.now())

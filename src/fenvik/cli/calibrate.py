@@ -11,20 +11,20 @@ from typing import Any
 import numpy as np
 
 from fenvik.cli.files import plain
-from fenvik.cli.linkrig import GoneError, LinkRig, Wanted, WrongSerialError
 from fenvik.core.analysis.report import ReportError, Sheet, report
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.errors import FenvikError
-from fenvik.core.measure.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
-from fenvik.core.measure.correction_patches import correction_list, rows_for
+from fenvik.core.measure.correction import PROPOSED
+from fenvik.core.measure.correction_patches import correction_list
+from fenvik.core.procedures.correcting import NAMED, correct
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.job import STEPS, Job, proof_of
 from fenvik.core.procedures.steps import perform
+from fenvik.session.rig import GoneError, LinkRig, Wanted, WrongSerialError
 
-NAMES = ("bt709-bt1886", "bt709-2.2", "bt709-2.4", "p3d65-2.6")
+TARGET_NAMES = ("bt709-bt1886", "bt709-2.2", "bt709-2.4", "p3d65-2.6")
 ALL = ("correction", *STEPS)
 LEAST_BUDGET = 2 * len(proof_of(STEPS)) + 10
-CORRECTION_AVERAGE = 4
 DONE, REFUSED, GONE, STOPPED = 0, 2, 3, 130
 
 
@@ -40,7 +40,7 @@ def parser() -> argparse.ArgumentParser:
     made.add_argument("--source", required=True, metavar="SERIAL")
     made.add_argument("--meter", required=True, metavar="SERIAL")
     made.add_argument("--reference", metavar="SERIAL", help="a reference meter, to correct the meter by")
-    made.add_argument("--target", required=True, choices=NAMES)
+    made.add_argument("--target", required=True, choices=TARGET_NAMES)
     made.add_argument("--steps", default=",".join(ALL), help="of correction, light, white, grey, colour")
     made.add_argument("--budget", type=int, default=150, metavar="READINGS", help="at most, the closing proof included")
     made.add_argument("--window", type=float, default=10.0, metavar="PERCENT")
@@ -100,6 +100,7 @@ def run(arguments: list[str]) -> int:
         given.meter,
         given.window,
         None if given.settle is None else max(given.settle, 0.0),
+        given.reference or "",
     )
     return Calibration(given, steps, LinkRig(wanted), out).run()
 
@@ -160,41 +161,12 @@ class Calibration:
         """Make a correction of the meter by the reference, where there is one."""
         if "correction" not in self.steps or not self.given.reference:
             return
-        say("correction")
-        sides: dict[str, list[np.ndarray]] = {}
-        effort: dict[str, str | None] = {}
-        named = ("white", "red", "green", "blue", "black")
-        listed = [p for p in correction_list(PROPOSED, self.rig.bits, "limited") if p.label in named]
-        meters = (self.given.reference, self.given.meter)
-        try:
-            for patch in listed:
-                self._both(meters, patch, sides, effort)
-            if len(sides) == len(listed):
-                four = [sides[name][0] for name in ("red", "green", "blue", "white")]
-                off, is_more = additivity(four, list(sides["black"][0]))
-                if is_more:
-                    self.notes.append(f"White is {100 * off:.0f} % off the sum of the three; the correction holds white itself.")
-            labels = [name for name, both in sides.items() if name != "black" and both[0][1] > 0 and both[1][1] > 0]
-            rows = rows_for(PROPOSED, labels)
-            reference, meter = (np.array([sides[labels[i]][side] for i in rows]) for side in (0, 1))
-            made = make_correction(PROPOSED, meter, reference)
-        except CorrectionError as problem:
-            self.notes.append(f"No correction was made: {problem}")
-            return
-        dxy, dy = residuals(made.matrix, meter, reference)
-        rows_told = [
-            {"label": labels[i], "dx": float(dxy[k, 0]), "dy": float(dxy[k, 1]), "dY_percent": float(dy[k])}
-            for k, i in enumerate(rows)
-        ]
-        self.correction = {"method": PROPOSED, "matrix": made.matrix, "residuals": rows_told}
-        self.rig.matrix = made.matrix
-        self.notes += made.warnings
-
-    def _both(self, meters: tuple[str, str], patch: Any, sides: dict[str, Any], effort: dict[str, str | None]) -> None:
-        sides[patch.label] = [
-            self.rig.read_by(serial, patch.percent, average=CORRECTION_AVERAGE, effort=effort.get(serial))
-            for serial in meters
-        ]
+        listed = [p for p in correction_list(PROPOSED, self.rig.bits, "limited") if p.label in NAMED]
+        made = perform(correct(listed), self.rig, say)
+        self.notes += made.notes
+        if made.matrix is not None:
+            self.correction = {"method": made.method, "matrix": made.matrix, "residuals": made.residuals}
+            self.rig.matrix = made.matrix
 
     def _look(self, taken: list[Taken]) -> dict[str, Any] | None:
         if not taken:

@@ -5,7 +5,7 @@ It touches no device. Whoever runs one decides what a step means: read with a me
 
 from collections.abc import Callable, Generator
 from dataclasses import dataclass
-from typing import Any, Protocol, TypeVar
+from typing import Any, Protocol, TypeVar, cast
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.types import Floats
@@ -30,9 +30,14 @@ ENDS = (BudgetError, StoppedError, KeyboardInterrupt)
 
 @dataclass(frozen=True)
 class Read:
-    """Read a patch of percentages of signal. Sent back: what was sent, as fractions (3,), and XYZ (3,) in cd/m² as it is seen."""
+    """Read a patch of percentages of signal. Sent back: what was sent, as fractions (3,), and XYZ (3,) in cd/m².
+
+    ``by``: "" for the light as it is seen, through the correction that is in force; "meter" or "reference" for what that meter
+    itself says.
+    """
 
     percent: Fraction
+    by: str = ""
 
 
 @dataclass(frozen=True)
@@ -68,6 +73,14 @@ class Rig(Protocol):
         ...
 
 
+class ComparingRig(Rig, Protocol):
+    """A rig that has a reference meter beside its own."""
+
+    def read_by(self, meter: str, percent: Fraction) -> tuple[Floats, Floats]:
+        """Return fractions (3,) and XYZ (3,) as one of the two meters reads it, uncorrected."""
+        ...
+
+
 def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = lambda words: None) -> T:
     """Run a procedure on a rig; return what it returns.
 
@@ -80,8 +93,10 @@ def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = la
             try:
                 came: Any = None
                 match step:
-                    case Read(percent):
+                    case Read(percent, ""):
                         came = rig.read(percent)
+                    case Read(percent, by):
+                        came = cast(ComparingRig, rig).read_by(by, percent)
                     case Set(control, value):
                         came = rig.set(control, value)
                     case Say(words):

@@ -154,8 +154,7 @@ class HandsFreeRunner(Runner):
                     raise
                 self._wait_for_device(problem)
                 continue
-            if self.failing_since is not None:
-                self.failing_since = None
+            if self.patience.came_through():
                 self.store.set_state(PassState.RUNNING)
             return made
 

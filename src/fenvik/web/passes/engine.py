@@ -21,7 +21,8 @@ from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.signal.decoding import encode
 from fenvik.core.signal.patches import Patch, grey
 from fenvik.link.devices import Meter, Source
-from fenvik.link.faults import DeviceError, LinkFault
+from fenvik.session.patience import Patience, passes_by_itself
+from fenvik.session.reading import read_once, until_two_agree
 from fenvik.web.devices.displays import paired
 from fenvik.web.devices.models import Device
 from fenvik.web.devices.reaching import Line
@@ -48,8 +49,6 @@ SEEN_FIRST = (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT, PassPurpos
 DIM_WHITE = 30.0  # cd/m²: what a white is taken to have before any has been read
 MOST_TRIES = 3  # to take a pass over
 OWN_MISTAKE = "Fenvik itself made a mistake here and has logged it. What was read is kept."
-MOST_SETTLING = 8  # readings that a patch is given to settle
-AGREE, LEAST_NOISE = 2.8, 0.0005  # two readings of the same light differ by less than 2.8 deviations of one, 95 times of 100
 stopping = threading.Event()  # the worker is being ended: every pass lets go after the reading in flight
 
 
@@ -195,7 +194,7 @@ class Runner:
         self.last_shown: dict[str, Shown] = {}  # by meter: what it read last, to see whether the picture still follows
         self.last_read: float | None = None  # when the reading before was begun
         self.networks_seen = time.monotonic()
-        self.failing_since: float | None = None  # since when no reading has come through
+        self.patience = Patience(settings.DEVICE_PATIENCE_S)
 
     def _following(self) -> int:
         """Return the index of the first patch that is still to be read."""
@@ -357,9 +356,8 @@ class Runner:
             shown, self.last_read = self._look, taken.started_at.timestamp()
             asked = self.store.add(taken)
             self.taken += 1
-            if self.failing_since is not None:
-                # Only a reading shows that the device is back: until then the person sees the reason.
-                self.failing_since = None
+            # Only a reading shows that the device is back: until then the person sees the reason.
+            if self.patience.came_through():
                 self.store.set_state(PassState.RUNNING)
             if not pass_.repeat:
                 self.done.add(self.next)
@@ -443,46 +441,31 @@ class Runner:
 
     def _settled(self, patch: Patch, effort: str) -> Taken:
         """Read until two readings in a row agree within the meter's noise, as a display needs that settles at its own pace."""
-        before = self._once(patch, self.plan.pass_.average, effort)
-        for _ in range(MOST_SETTLING):
-            after = self._once(patch, self.plan.pass_.average, effort)
-            if before.too_dark or after.too_dark or isinstance(self.meters[self.by], KeyedMeter):
-                return after
-            noise = float(self.repeatability.at(after.xyz[1])[0]) / self.plan.pass_.average**0.5
-            if abs(after.xyz[1] - before.xyz[1]) <= AGREE * max(noise, LEAST_NOISE) * after.xyz[1]:
-                return after
-            before = after
-        return before
+        average = self.plan.pass_.average
+
+        def light(taken: Taken) -> float | None:
+            return None if taken.too_dark or isinstance(self.meters[self.by], KeyedMeter) else taken.xyz[1]
+
+        return until_two_agree(lambda: self._once(patch, average, effort), light, self.repeatability, average)
 
     def _once(self, patch: Patch, average: int, effort: str) -> Taken:
         pass_, knew, started = self.plan.pass_, self.store.knows(), datetime.now(UTC)
         facts = pass_.reference.facts if self.by == "reference" and pass_.reference is not None else pass_.meter_facts
-        expected = max((seconds for _, seconds in facts["typical"]), default=5.0) * average
-        try:
-            reading = self.meters[self.by].read(
-                average=average, effort=effort or None, expected_s=expected, slack_s=settings.LINK_SLACK_S
-            )
-        except DeviceError as refusal:
-            if refusal.number != DeviceError.TOO_DARK:
-                raise
-            # A black below the floor is a result: the contrast becomes a lower bound.
-            return Taken(self.next, patch, (0.0, 0.0, 0.0), True, 0.0, 0.0, started, average, effort, self._part, knew)
+        # A black below the floor is a result: the contrast becomes a lower bound.
+        seen = read_once(
+            self.meters[self.by], typical=facts["typical"], average=average, effort=effort, slack_s=settings.LINK_SLACK_S
+        )
         return Taken(
-            self.next, patch, reading.xyz, False, reading.seconds, reading.clock, started, average, effort, self._part, knew
+            self.next, patch, seen.xyz, seen.too_dark, seen.seconds, seen.clock, started, average, effort, self._part, knew
         )
 
     def _wait_for_device(self, problem: FenvikError) -> None:
         """Wait until the device may be tried again; when patience ends, pause with the reason."""
-        passing = isinstance(problem, LinkFault | StuckError | BlindError) or (
-            isinstance(problem, DeviceError) and problem.number in DeviceError.PASSING
-        )
-        if not passing:
+        if not passes_by_itself(problem, StuckError, BlindError):
             self._pause(str(problem))
         self.store.set_state(PassState.WAITING, str(problem))
-        # Patience is counted from the last reading: a device that can be reached but does not read is not back.
-        self.failing_since = self.failing_since or time.monotonic()
-        end = self.failing_since + settings.DEVICE_PATIENCE_S
-        while time.monotonic() < end:
+        self.patience.failed()
+        while not self.patience.is_over:
             again = time.monotonic() + RETRY_S
             while time.monotonic() < again:
                 self._heed(self.store.asked())

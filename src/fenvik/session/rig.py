@@ -1,4 +1,4 @@
-"""The rig of hands-free over the device link: devices found by their serials, faults waited out, every reading counted."""
+"""The rig of a procedure over the device link: devices found by their serials, faults waited out, every reading counted."""
 
 import time
 from collections.abc import Callable
@@ -17,12 +17,15 @@ from fenvik.link.connection import Connection
 from fenvik.link.devices import Device, Directory, Entry, Meter, Source
 from fenvik.link.display import LinkedDisplay
 from fenvik.link.faults import DeviceError, LinkFault
+from fenvik.session.patience import Patience, passes_by_itself
+from fenvik.session.reading import read_once
 
 PATIENCE_S, RETRY_S = 60.0, 1.0
 PAIRING_PATIENCE_S = 10.0
 DARK_PERCENT, DARK_AVERAGE = 12.0, 4  # dark patches are read longer
 WAYS = ((0.0, 100.0), (100.0, 30.0))  # percent: from and to
 SURE_S, LONGEST_S = 2.0, 5.0
+CORRECTION_AVERAGE = 4  # of each reading that a correction is made of
 CAME = 0.35  # logarithm of light: less of a change, and the picture has not come yet
 T = TypeVar("T")
 
@@ -51,6 +54,7 @@ class Wanted:
     meter: str
     window: float
     settle_s: float | None  # None: learned from the display
+    reference: str = ""  # a meter to correct the other one by
 
 
 class LinkRig:
@@ -112,16 +116,18 @@ class LinkRig:
 
         A pairing that was withdrawn is asked for again with the code that was given, for as long as a display may need for it.
         """
-        begun = time.monotonic()
+        line, pairing = Patience(PATIENCE_S), Patience(PAIRING_PATIENCE_S)
         while True:
             try:
                 return act()
             except (LinkFault, DeviceError) as problem:
                 withdrawn = isinstance(problem, DeviceError) and problem.number == DeviceError.NOT_PAIRED
-                if isinstance(problem, DeviceError) and not withdrawn and problem.number not in DeviceError.PASSING:
+                if not (withdrawn or passes_by_itself(problem)):
                     raise
                 self.close()
-                if time.monotonic() - begun > (PAIRING_PATIENCE_S if withdrawn else PATIENCE_S):
+                line.failed()
+                pairing.failed()
+                if (pairing if withdrawn else line).is_over:
                     raise GoneError(str(problem)) from problem
                 time.sleep(RETRY_S)
                 if withdrawn:
@@ -201,14 +207,9 @@ class LinkRig:
 
     def _light(self) -> float:
         """Return the luminance in cd/m² of what is shown, 0 where it is too dark to read."""
-        expected = max(seconds for _, seconds in self.facts[self.meter_serial]["typical"])
         self.readings += 1
-        try:
-            return float(self._device(self.meter_serial, "meter").read(expected_s=expected).xyz[1])
-        except DeviceError as refusal:
-            if refusal.number != DeviceError.TOO_DARK:
-                raise
-            return 0.0
+        meter = self._device(self.meter_serial, "meter")
+        return read_once(meter, typical=self.facts[self.meter_serial]["typical"]).xyz[1]
 
     def codes(self, percent: tuple[float, float, float]) -> tuple[int, int, int]:
         """Return the code values of percentages of signal."""
@@ -217,13 +218,16 @@ class LinkRig:
 
     def read(self, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
         """Return what percentages were sent as, and XYZ through the correction; zeros where it is too dark to read."""
-        xyz = self.read_by(self.meter_serial, percent)
+        xyz = self._read(self.meter_serial, percent)
         return decode(self.codes(percent), self.bits, "limited"), self.matrix @ xyz
 
-    def read_by(
-        self, serial: str, percent: tuple[float, float, float], *, average: int = 0, effort: str | None = None
-    ) -> Floats:
-        """Return XYZ of a patch as a meter reads it, uncorrected."""
+    def read_by(self, meter: str, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
+        """Return what percentages were sent as, and XYZ as "meter" or "reference" reads it, uncorrected and averaged."""
+        serial = self.wanted.reference if meter == "reference" else self.meter_serial
+        xyz = self._read(serial, percent, average=CORRECTION_AVERAGE)
+        return decode(self.codes(percent), self.bits, "limited"), xyz
+
+    def _read(self, serial: str, percent: tuple[float, float, float], *, average: int = 0) -> Floats:
         codes = self.codes(percent)
         times = average or self._steady(serial, percent)
 
@@ -233,13 +237,7 @@ class LinkRig:
                 source.patch(codes, window=self.wanted.window)
                 self._shown = codes
                 time.sleep(self.settle_s)
-            expected = max(seconds for _, seconds in self.facts[serial]["typical"]) * times
-            try:
-                got = meter.read(average=times, effort=effort, expected_s=expected)
-            except DeviceError as refusal:
-                if refusal.number == DeviceError.TOO_DARK:
-                    return np.zeros(3)
-                raise
+            got = read_once(meter, typical=self.facts[serial]["typical"], average=times)
             self.device_seconds += got.seconds
             self._brightest = max(self._brightest, got.xyz[1])
             return np.array(got.xyz)

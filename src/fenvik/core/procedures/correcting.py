@@ -1,0 +1,56 @@
+"""Correcting a quick meter by a reference: both read the same patches, and what comes of it is a matrix or a reason."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from fenvik.core.measure.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
+from fenvik.core.measure.correction_patches import rows_for
+from fenvik.core.procedures.steps import Procedure, Read, Say
+from fenvik.core.signal.patches import Patch
+from fenvik.core.types import Floats
+
+NAMED = ("white", "red", "green", "blue", "black")  # what the method that is proposed is made of
+
+
+@dataclass
+class Corrected:
+    """What came of it: ``matrix`` (3, 3) that makes the meter's XYZ the reference's, None where none could be made."""
+
+    method: str = PROPOSED
+    matrix: Floats | None = None
+    residuals: list[dict[str, Any]] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+
+def correct(patches: Sequence[Patch]) -> Procedure[Corrected]:
+    """Read patches with both meters, the reference first, and make the correction; what stands against it is a note."""
+    yield Say("correction")
+    sides: dict[str, list[Floats]] = {}
+    for patch in patches:
+        sides[patch.label] = []
+        for meter in ("reference", "meter"):
+            _, xyz = yield Read(patch.percent, meter)
+            sides[patch.label].append(xyz)
+    made = Corrected()
+    try:
+        four = [sides[name][0] for name in ("red", "green", "blue", "white")]
+        off, is_more = additivity(four, list(sides["black"][0]))
+        if is_more:
+            made.notes.append(f"White is {100 * off:.0f} % off the sum of the three; the correction holds white itself.")
+        labels = [name for name, both in sides.items() if name != "black" and both[0][1] > 0 and both[1][1] > 0]
+        rows = rows_for(PROPOSED, labels)
+        reference, meter_xyz = (np.array([sides[labels[i]][side] for i in rows]) for side in (0, 1))
+        found = make_correction(PROPOSED, meter_xyz, reference)
+    except CorrectionError as problem:
+        made.notes.append(f"No correction was made: {problem}")
+        return made
+    dxy, dy = residuals(found.matrix, meter_xyz, reference)
+    made.matrix = found.matrix
+    made.residuals = [
+        {"label": labels[i], "dx": float(dxy[k, 0]), "dy": float(dxy[k, 1]), "dY_percent": float(dy[k])} for k, i in enumerate(rows)
+    ]
+    made.notes += found.warnings
+    return made
