@@ -16,8 +16,11 @@ CHECKS = [
     ("migrations", ["-m", "fenvik.cli", "manage", "makemigrations", "--check", "--dry-run", "--verbosity", "0"]),
     ("deploy", ["-m", "fenvik.cli", "manage", "check", "--deploy", "--fail-level", "WARNING"]),
 ]
-# Tests that compute and wait for nothing: they run beside the linters. The others have the machine for themselves.
+# Tests that compute and wait for nothing: they run beside the linters. The others have the machine for themselves, two at a time,
+# file by file: each of the two has a database, a browser and a running system of its own, which its files share.
 COMPUTED = ("tests/core", "tests/charts", "tests/formats", "tests/handsfree")
+SIDE_BY_SIDE = ("-n", "2", "--dist", "loadfile")
+SLOWEST = "--durations=20"
 
 
 def run_tests(arguments: list[str]) -> int:
@@ -34,7 +37,8 @@ def run_tests(arguments: list[str]) -> int:
             with ThreadPoolExecutor(2) as beside:
                 running = beside.submit(_check, environment), beside.submit(_pytest, COMPUTED, single)
             failed = [name for one in running for name in one.result()]
-            failed += _pytest(["tests", *(f"--ignore={path}" for path in COMPUTED)], environment)
+            others = ["tests", *(f"--ignore={path}" for path in COMPUTED)]
+            failed += _pytest([*SIDE_BY_SIDE, SLOWEST, *others], environment)
     finally:
         postgres.stop()
     if failed:
@@ -58,4 +62,4 @@ def _check(environment: dict[str, str]) -> list[str]:
 def _pytest(arguments: Sequence[str], environment: dict[str, str]) -> list[str]:
     """Run tests; return a name for them where one failed."""
     status = run_python("-m", "pytest", *arguments, environment=environment)
-    return [] if status == 0 else [f"pytest {' '.join(a for a in arguments if not a.startswith('--ignore'))}"]
+    return [] if status == 0 else [f"pytest {' '.join(a for a in arguments if a.startswith('tests'))}"]
