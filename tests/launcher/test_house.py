@@ -33,6 +33,30 @@ def test_no_import_hides_within_a_function():
     assert found == {}
 
 
+WRITES = {"save", "create", "update", "delete", "bulk_create", "get_or_create", "update_or_create"}
+
+
+def writes(path):
+    """Calls that would write a row, by line: of a model's manager, or of something that can be saved or deleted."""
+    found = {}
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if not isinstance(node, ast.Call) or not isinstance(node.func, ast.Attribute) or node.func.attr not in WRITES:
+            continue
+        said = ast.unparse(node)
+        of_a_model = ".objects." in said or ".filter(" in said or node.func.attr in ("save", "delete")
+        if of_a_model and "commit=False" not in said and "Image." not in said:
+            found[node.lineno] = said[:80]
+    return found
+
+
+def test_pages_write_nothing_themselves():
+    pages = [path for folder in ("stops", "office", "live", "trail") for path in (WEB / folder).rglob("*.py")]
+    pages += [*WEB.glob("*/views.py"), *WEB.glob("*/pages.py")]
+    assert len(pages) > 40
+    assert {path.relative_to(WEB).as_posix(): told for path in pages if (told := writes(path))} == {}
+    assert writes(WEB / "planning" / "services.py"), "it would find something"
+
+
 def test_the_settings_of_the_page_are_those_that_there_are():
     from fenvik.web.environment import Told
 

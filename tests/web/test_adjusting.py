@@ -12,8 +12,9 @@ from django.urls import reverse
 from django.utils import timezone
 
 from fenvik.web.adjusting.desk import lay_out
+from fenvik.web.adjusting.ends import placed
 from fenvik.web.adjusting.learned import keep, prior_of
-from fenvik.web.adjusting.models import LearnedResponse
+from fenvik.web.adjusting.models import LearnedResponse, Workplace
 from fenvik.web.adjusting.services import read_level, work_at
 from fenvik.web.controls.log import ChangedMeanwhileError, NothingToUndoError, last_to_undo, log_changes, undo
 from fenvik.web.controls.models import ControlChange, SettingsSheet
@@ -23,16 +24,18 @@ from fenvik.web.demo.build import Hand, whole_job
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.recent import recent_readings
+from fenvik.web.people.models import User
 from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.proof import proof_of
 from fenvik.web.results.verdict import verdict_of
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import Place, Tuning
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
 
 def desk_of(tuning):
     tuning.refresh_from_db()
+    placed(tuning, Workplace.objects.filter(tuning=tuning).values_list("person", flat=True).first() or 0)
     return lay_out(tuning, values_of(tuning), recent_readings(tuning))
 
 
@@ -204,8 +207,9 @@ def test_wrong_values_on_a_sheet_each_have_a_sentence_and_nothing_is_stored(tuni
 
 def test_the_levels_that_are_worked_at_stay_apart(equipped, person):
     work_at(tuning_id=equipped.pk, actor=person, end="low", level=20)
-    equipped.refresh_from_db()
-    assert (equipped.low_level, equipped.working_end) == (20, "low")
+    assert placed(equipped, person.pk).place == Place(80, 20, "low")
+    bo = User.objects.create_user(username="bo", firm=person.firm)
+    assert placed(equipped, bo.pk).place == Place(), "another person works at a place of their own"
     with pytest.raises(SettingError, match="above the low one"):
         work_at(tuning_id=equipped.pk, actor=person, end="high", level=10)
 

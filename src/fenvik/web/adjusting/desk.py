@@ -58,12 +58,12 @@ class Desk:
     @property
     def end(self) -> str:
         """Gain or offset: what is turned at the end that is worked on."""
-        return "gain" if self.tuning.working_end == "high" else "offset"
+        return "gain" if self.tuning.place.end == "high" else "offset"
 
     @property
     def percent(self) -> float:
         """The level that is worked on, in percent."""
-        return self.ends[0] if self.tuning.working_end == "high" else self.ends[1]
+        return self.ends[0] if self.tuning.place.end == "high" else self.ends[1]
 
     @property
     def is_stale(self) -> bool:
@@ -73,7 +73,7 @@ class Desk:
     @property
     def other_percent(self) -> float:
         """The level of the other end, in percent."""
-        return self.ends[1] if self.tuning.working_end == "high" else self.ends[0]
+        return self.ends[1] if self.tuning.place.end == "high" else self.ends[0]
 
     @property
     def other_was_read(self) -> bool:
@@ -230,7 +230,7 @@ def kept_lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     Readings and changes are only ever added, so the newest of each says whether an earlier desk still holds.
     """
     key = (
-        tuning.pk, ends_of(tuning), tuning.working_end, tuning.target,
+        tuning.pk, ends_of(tuning), tuning.place.end, tuning.target,
         tuning.picture_mode, rows[-1].pk if rows else 0, len(rows), learned_version(tuning),
         values.changes[-1].pk if values.changes else 0,
         repr(values.found), repr(values.controls), frozenset((row.pass_of_id, row.pass_of.correction_id) for row in rows),
@@ -251,7 +251,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     meter = greys[-1].row.pass_of.meter_facts if greys else None
     repeatability = None if meter is None else Repeatability.of(meter["repeatability"])
     ends = ends_of(tuning)
-    percent = ends[0] if tuning.working_end == "high" else ends[1]
+    percent = ends[0] if tuning.place.end == "high" else ends[1]
     # What an HDR display rolls off says nothing of what a gain does.
     top = highest(tuning) / 100.0 + 0.02
     here = [grey for grey in greys if abs(grey.level * 100.0 - percent) < 0.5]
@@ -276,7 +276,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
         rest_here = [grey for grey in rest if abs(grey.level * 100.0 - percent) < 0.5]
         basis = rest_here[-1] if rest_here else None
         if levels and basis is not None:
-            kinds = ("gain", "offset") if tuning.working_end == "high" else ("offset", "gain")
+            kinds = ("gain", "offset") if tuning.place.end == "high" else ("offset", "gain")
 
             def for_end(end: str) -> Nudge:
                 assert response is not None

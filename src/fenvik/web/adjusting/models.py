@@ -100,3 +100,20 @@ class RunStep(FirmModel):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["pass_of", "number"], name="run_step_once")]
+
+
+class Workplace(FirmModel):
+    """Where a person works at a tuning's Adjust. Another person who looks at the same tuning has a place of their own."""
+
+    firm_path = "tuning__visit__firm_id"
+    tuning = models.ForeignKey("visits.Tuning", on_delete=models.CASCADE, related_name="workplaces")
+    person = models.ForeignKey("people.User", on_delete=models.CASCADE, related_name="+")
+    high = models.FloatField(default=80.0)
+    low = models.FloatField(default=30.0)
+    end = models.CharField(max_length=4, choices=[("high", "high"), ("low", "low")], default="high")
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["tuning", "person"], name="one_workplace_a_person"),
+            models.CheckConstraint(condition=models.Q(high__gt=models.F("low")), name="high_above_low"),
+        ]

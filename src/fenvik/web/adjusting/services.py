@@ -1,11 +1,13 @@
 """Logging what was turned, undoing it, and reading again."""
 
+from dataclasses import asdict, replace
 from datetime import datetime
 
 from django.db import transaction
 
 from fenvik.core.signal.patches import grey
-from fenvik.web.adjusting.ends import ends_of, highest, working
+from fenvik.web.adjusting.ends import ends_of, highest, placed, working
+from fenvik.web.adjusting.models import Workplace
 from fenvik.web.controls.log import locked
 from fenvik.web.controls.values import SettingError
 from fenvik.web.kit.notify import notify
@@ -13,7 +15,7 @@ from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.services import ask_to_stop, change_patch, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import Place, Tuning
 
 
 def _open_adjusting(tuning: Tuning) -> Pass | None:
@@ -30,7 +32,7 @@ def read_level(*, tuning_id: int, actor: User, now: datetime, keep_reading: bool
     running = _open_adjusting(tuning)
     if running is not None and running.repeat:
         return running
-    percent = working(tuning)
+    percent = working(placed(tuning, actor.pk))
     return start_pass(
         tuning_id=tuning_id,
         actor=actor,
@@ -54,7 +56,7 @@ def stop_reading(*, tuning_id: int, actor: User, now: datetime) -> None:
 @transaction.atomic
 def work_at(*, tuning_id: int, actor: User, end: str, level: float | None = None) -> Tuning:
     """Work at the high or the low end, at a level in percent; a running reading follows. Raises SettingError."""
-    tuning = locked(tuning_id, actor)
+    tuning = placed(locked(tuning_id, actor), actor.pk)
     if end not in ("high", "low"):
         raise SettingError("The white balance has a high and a low end.", "end")
     top = highest(tuning)
@@ -71,12 +73,20 @@ def work_at(*, tuning_id: int, actor: User, end: str, level: float | None = None
                 f"The high level must lie above the low one, both from 1 to 100 %: {high:g} and {low:g} do not.",
                 "level",
             )
-        tuning.high_level, tuning.low_level = high, low
-    tuning.working_end = end
-    tuning.save(update_fields=["working_end", "high_level", "low_level"])
+        tuning.place = Place(high, low, end)
+    tuning.place = replace(tuning.place, end=end)
+    Workplace.objects.update_or_create(tuning=tuning, person=actor, defaults=asdict(tuning.place))
     running = _open_adjusting(tuning)
     if running is not None and running.repeat:
         percent = working(tuning)
         change_patch(pass_id=running.pk, actor=actor, patch=grey(percent, tuning.bits, tuning.range))
     notify(tuning.pk)
     return tuning
+
+
+@needs(Right.MEASURE)
+@transaction.atomic
+def correct_curve(*, tuning_id: int, actor: User, too: bool) -> None:
+    """Keep whether points of the white balance change luminance too, or the balance alone."""
+    Tuning.objects.of_firm(actor.firm_id).filter(pk=tuning_id).update(corrects_curve=too)
+    notify(tuning_id)

@@ -3,7 +3,7 @@
 from django.db import transaction
 
 from fenvik.core.errors import FenvikError
-from fenvik.web.clients.models import Display, Feed, Room
+from fenvik.web.clients.models import Client, Display, Feed, Room
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 
@@ -12,6 +12,16 @@ class NameTakenError(FenvikError):
     """A name that something else of the same place has."""
 
     code = "name_taken"
+
+
+@needs(Right.PLAN, "kept a client")
+@transaction.atomic
+def keep_client(*, client: Client, actor: User) -> Client:
+    """Keep a client as filled in, unless the firm has another one of that name. Raises NameTakenError."""
+    if Client.objects.of_firm(actor.firm_id).filter(name=client.name).exclude(pk=client.pk).exists():
+        raise NameTakenError(f"There is a client called {client.name} already.")
+    client.save()
+    return client
 
 
 @needs(Right.PLAN, "kept a room")

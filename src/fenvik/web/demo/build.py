@@ -17,6 +17,7 @@ from fenvik.standins.menu import Menu
 from fenvik.standins.models import lcd_menu, oled_menu, projector_menu
 from fenvik.standins.serve import running
 from fenvik.web.adjusting.desk import Desk, lay_out
+from fenvik.web.adjusting.ends import placed
 from fenvik.web.adjusting.learned import keep
 from fenvik.web.adjusting.services import read_level, work_at
 from fenvik.web.clients.models import Client, Display, Feed, Room, Technology
@@ -35,7 +36,7 @@ from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import Firm, Role, User
-from fenvik.web.visits.models import Purpose, Tuning, Visit
+from fenvik.web.visits.models import Place, Purpose, Tuning, Visit
 
 FIRM, PERSON, PASSWORD = "Reedwater Picture", "demo", "lakeside"
 MODE = "m2"  # the display's name for Film
@@ -106,7 +107,8 @@ class Hand:
     def desk(self) -> Desk:
         """Look at the screen."""
         self.tuning.refresh_from_db()
-        return lay_out(self.tuning, values_of(self.tuning), recent_readings(self.tuning))
+        tuning = placed(self.tuning, self.actor.pk)
+        return lay_out(tuning, values_of(tuning), recent_readings(tuning))
 
     def measure(self, purpose: str, now: datetime) -> Pass:
         """Run a whole pass here."""
@@ -129,7 +131,8 @@ class Hand:
 
     def follow(self, end: str, now: datetime) -> None:
         """Follow the nudges at one end until there are none."""
-        level = self.tuning.high_level if end == "high" else self.tuning.low_level
+        place = Place()
+        level = place.high if end == "high" else place.low
         work_at(tuning_id=self.tuning.pk, actor=self.actor, end=end, level=level)
         self.read(now)
         for _ in range(MOST_MOVES):

@@ -152,3 +152,14 @@ def locate(device: Device, *, for_page: bool = True) -> Line:
         )
     return line
 
+
+@needs(Right.MEASURE, "renamed a device")
+def rename(*, device_id: int, actor: User, name: str) -> None:
+    """Give a device another name; what was read with it before keeps the old one."""
+    Device.objects.of_firm(actor.firm_id).filter(pk=device_id).update(name=name[:120])
+
+
+@needs(Right.MEASURE, "took a device out")
+def remove(*, device_id: int, actor: User, now: datetime) -> None:
+    """Offer a device no longer; what was read with it stays, and found again it is back."""
+    Device.objects.of_firm(actor.firm_id).filter(pk=device_id).update(removed_at=now)

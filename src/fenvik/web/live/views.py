@@ -26,12 +26,13 @@ from fenvik.web.trail.facts import STOPS
 from fenvik.web.visits.models import Tuning
 
 FRAGMENTS = ("trail", "field", "hand")
+OF_A_PERSON = ("adjust",)  # stops where each person works at a place of their own
 TYPED_IN = ("arrival",)  # stops whose field is a form: it is never changed under the person's hands
 PLACEHOLDER = CSRF_PLACEHOLDER
 STILL_HERE_S = 15.0
 KEPT = 64  # renderings that are shared between browsers
 
-Key = tuple[int, int, str, Options]
+Key = tuple[int, int, str, Options, int]  # firm, tuning, stop, what is shown, and the person where that makes a difference
 _renderings: dict[tuple[Key, int], asyncio.Future[dict[str, str]]] = {}
 
 
@@ -45,11 +46,11 @@ class Watcher:
     token: str
 
 
-def render_fragments(firm_id: int, pk: int, stop: str, options: Options) -> dict[str, str]:
+def render_fragments(firm_id: int, pk: int, stop: str, options: Options, person_id: int) -> dict[str, str]:
     """Return the fragments of a stop, with a placeholder where each browser has its own token."""
     close_old_connections()
     try:
-        scene = make_scene(firm_id, pk, stop, options)
+        scene = make_scene(firm_id, pk, stop, options, person_id=person_id)
         context = {"scene": scene, "csrf_token": PLACEHOLDER}
         is_form = stop in TYPED_IN or (stop == "instruments" and options.part(stop) == "devices")
         wanted = [name for name in FRAGMENTS if name != "field" or not is_form]
@@ -93,7 +94,7 @@ async def live(request: HttpRequest, pk: int, stop: str) -> StreamingHttpRespons
         raise Http404
     watcher = await sync_to_async(_checked)(request, pk)
     options = options_of(request.GET)
-    key = (watcher.firm_id, pk, stop, options)
+    key = (watcher.firm_id, pk, stop, options, watcher.person_id if stop in OF_A_PERSON else 0)
     keys = ("tuning", pk), ("session", watcher.session), ("person", watcher.person_id)
 
     async def stream() -> AsyncIterator[str]:

@@ -19,13 +19,13 @@ from fenvik.web.devices.forms import KeyedMeterForm, KeyedSourceForm
 from fenvik.web.devices.keyed import keyed_meter, keyed_source
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.devices.reaching import network
-from fenvik.web.devices.services import take_up
+from fenvik.web.devices.services import remove, rename, take_up
 from fenvik.web.devices.trying import try_out
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes.models import Pass
-from fenvik.web.people.log import enter
 from fenvik.web.people.models import Firm
 from fenvik.web.people.policy import Right, may, require
+from fenvik.web.people.services import keep_networks
 
 MOST_NETWORKS = 20
 
@@ -172,13 +172,11 @@ def device_act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
     elif name == "rename":
         wanted = request.POST.get("name", "").strip()[:120]
         if wanted:
-            shown.name = wanted
-            shown.save(update_fields=["name"])
+            rename(device_id=shown.pk, actor=request.user, name=wanted)
         else:
             messages.error(request, "A device needs a name.")
     elif name == "remove":
-        shown.removed_at = timezone.now()
-        shown.save(update_fields=["removed_at"])
+        remove(device_id=shown.pk, actor=request.user, now=timezone.now())
         messages.info(request, f"{shown.name} is no longer offered. What was read with it stays; found again, it is back.")
         return redirect("instruments")
     return redirect("device", pk=pk)
@@ -191,9 +189,7 @@ def networks(request: HttpRequest) -> HttpResponse:
     firm = Firm.objects.get(pk=request.user.firm_id)
     form = NetworksForm(request.POST or None, initial={"networks": "\n".join(firm.networks)})
     if request.method == "POST" and form.is_valid():
-        firm.networks = form.cleaned_data["networks"]
-        firm.save(update_fields=["networks"])
-        enter(request.user, "changed the networks of devices", about=" ".join(firm.networks))
+        keep_networks(actor=request.user, networks=form.cleaned_data["networks"])
         messages.info(request, "Devices in these networks may be reached now, and no others.")
         return redirect("instruments")
     return render(

@@ -11,8 +11,8 @@ from django.views.decorators.http import require_http_methods, require_safe
 from fenvik.formats.numbers import whole
 from fenvik.formats.patches import PatchesError, read_patches, write_cgats, write_csv
 from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.passes import patch_lists as services
 from fenvik.web.passes.models import PatchList
-from fenvik.web.people.policy import Right, require
 from fenvik.web.visits.models import Tuning
 
 EXAMPLE = "deep red; 60; 10; 10\nhalf grey; 50; 50; 50"
@@ -48,15 +48,12 @@ def patch_list(request: HttpRequest, pk: int | None = None) -> HttpResponse:
         initial = {"name": shown.name, "patches": "\n".join(lines)}
     form = PatchListForm(request.POST or None, initial=initial)
     if request.method == "POST" and form.is_valid():
-        name = form.cleaned_data["name"].strip()
-        if PatchList.objects.of_firm(firm_id).filter(name=name).exclude(pk=pk).exists():
-            form.add_error("name", f"There is a list called {name} already.")
+        given = form.cleaned_data
+        try:
+            kept = services.keep_list(actor=request.user, name=given["name"], rows=given["patches"], list_id=pk)
+        except services.ListTakenError as taken:
+            form.add_error("name", str(taken))
         else:
-            require(request.user, Right.MEASURE)
-            kept = shown or PatchList(firm_id=firm_id)
-            kept.name = name
-            kept.patches = [{"label": label, "percent": list(percent)} for label, percent in form.cleaned_data["patches"]]
-            kept.save()
             messages.info(request, f"{kept.name} is kept, {len(kept.patches)} patches.")
             return redirect(_back(request, kept))
     return render(
@@ -73,8 +70,7 @@ def _back(request: HttpRequest, kept: PatchList) -> str:
     if wanted is not None:
         tuning = Tuning.objects.of_firm(request.user.firm_id).filter(pk=wanted).first()
         if tuning is not None:
-            tuning.lists = tuning.lists | {"own": sorted({*tuning.lists.get("own", []), kept.pk})}
-            tuning.save(update_fields=["lists"])
+            services.choose_too(tuning_id=tuning.pk, actor=request.user, list_id=kept.pk)
             return f"{reverse('stop', args=(tuning.pk, 'found'))}?view=lists"
     return reverse("patch-list", args=(kept.pk,))
 

@@ -15,12 +15,11 @@ from django.utils.functional import SimpleLazyObject
 from django.views.decorators.http import require_http_methods, require_safe
 
 from fenvik.web.clients.models import Client, Display
+from fenvik.web.clients.services import NameTakenError, keep_client
 from fenvik.web.devices.models import Device
 from fenvik.web.groundwork.state import fresh_state
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.office.forms import ClientForm, TuningForm, VisitForm
-from fenvik.web.people.log import enter
-from fenvik.web.people.policy import Right, require
 from fenvik.web.planning.services import add_tuning, plan_visit
 from fenvik.web.trail import kept
 from fenvik.web.trail.facts import trail_of
@@ -193,13 +192,11 @@ def client(request: HttpRequest, pk: int | None = None) -> HttpResponse:
     shown = None if pk is None else of_firm_or_404(Client, request.user.firm_id, pk)
     form = ClientForm(request.POST or None, instance=shown or Client(firm_id=request.user.firm_id))
     if request.method == "POST" and form.is_valid():
-        name = form.cleaned_data["name"]
-        if Client.objects.of_firm(request.user.firm_id).filter(name=name).exclude(pk=pk).exists():
-            form.add_error("name", f"There is a client called {name} already.")
+        try:
+            saved = keep_client(client=form.save(commit=False), actor=request.user)
+        except NameTakenError as taken:
+            form.add_error("name", str(taken))
         else:
-            require(request.user, Right.PLAN)
-            saved = form.save()
-            enter(request.user, "kept a client", about=saved.name, made=saved)
             return redirect("client", pk=saved.pk)
     context: dict[str, Any] = {"form": form, "client": shown, "here": "clients"}
     if shown is not None:

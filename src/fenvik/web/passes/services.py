@@ -524,3 +524,14 @@ def without_a_job() -> list[int]:
             [PassState.PAUSED, PassState.RUNNING, "run_pass"],
         )
         return [row[0] for row in cursor.fetchall()]
+
+
+@needs(Right.MEASURE)
+@transaction.atomic
+def keep_drift(*, pass_id: int, actor: User, kept: bool) -> None:
+    """Take what whites say of drift out of a pass, or leave it in; its figures are told anew."""
+    pass_ = Pass.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=pass_id)
+    pass_.drift_kept = kept
+    pass_.save(update_fields=["drift_kept"])
+    kinds.ended(pass_id)
+    notify(pass_.tuning_id, pass_id=pass_id)

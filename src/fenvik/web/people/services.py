@@ -180,3 +180,11 @@ def set_password_by_link(*, token: str, password: str, now: datetime) -> User:
     return link.person
 
 
+@needs(Right.RUN_FIRM)
+@transaction.atomic
+def keep_networks(*, actor: User, networks: list[str]) -> None:
+    """Keep in which networks the firm's devices may be."""
+    firm = Firm.objects.select_for_update().get(pk=actor.firm_id)
+    firm.networks = networks
+    firm.save(update_fields=["networks"])
+    enter(actor, "changed the networks of devices", about=" ".join(networks))

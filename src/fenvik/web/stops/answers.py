@@ -19,7 +19,7 @@ def show_stop(request: HttpRequest, pk: int, stop: str, **extra: Any) -> HttpRes
         raise Http404
     # What was typed wrongly is shown where it was typed: the form says which part of the stop that is.
     options = options_of(request.POST if request.method == "POST" else request.GET)
-    scene = make_scene(request.user.firm_id, pk, stop, options, extra)
+    scene = make_scene(request.user.firm_id, pk, stop, options, person_id=request.user.pk, extra=extra)
     wrong = extra.get("problems") or extra.get("problem")
     return render(request, "stops/page.html", {"scene": scene}, status=422 if wrong else 200)
 

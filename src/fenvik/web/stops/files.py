@@ -46,7 +46,7 @@ def picture_file(request: HttpRequest, pk: int, stop: str, view: str, kind: str)
     """Send the picture of a stop as SVG, or its table as CSV."""
     if stop not in ("found", "left") or view not in pictures.VIEWS:
         raise Http404
-    scene = make_scene(request.user.firm_id, pk, stop, Options(view=view))
+    scene = make_scene(request.user.firm_id, pk, stop, Options(view=view), person_id=request.user.pk)
     shown = scene.picture
     if shown is None or shown.empty:
         raise Http404

@@ -11,6 +11,7 @@ from django.utils import timezone
 from fenvik.core.analysis.analysis import Analysis
 from fenvik.formats.typed import ORDERS
 from fenvik.web.adjusting.desk import Desk
+from fenvik.web.adjusting.ends import placed
 from fenvik.web.adjusting.history import newest_white
 from fenvik.web.controls.values import Values, values_from
 from fenvik.web.corrections.choosing import candidates
@@ -232,9 +233,13 @@ def load_tuning(firm_id: int, pk: int) -> Any:
     return found[0]
 
 
-def make_scene(firm_id: int, pk: int, stop: str, options: Options, extra: dict[str, Any] | None = None) -> Scene:
-    """Return the scene of a stop; ``extra`` is what a form that was refused had in it."""
+def make_scene(
+    firm_id: int, pk: int, stop: str, options: Options, *, person_id: int, extra: dict[str, Any] | None = None
+) -> Scene:
+    """Return the scene of a stop as a person has it; ``extra`` is what a form that was refused had in it."""
     tuning = load_tuning(firm_id, pk)
+    if stop == "adjust":
+        placed(tuning, person_id)
     sheet = tuning.found_sheets[0] if tuning.found_sheets else None
     values = values_from(tuning, sheet, tuning.ordered_changes)
     passes = tuning.main_passes

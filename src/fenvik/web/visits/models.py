@@ -1,6 +1,6 @@
 """Visits and tunings: the units of work."""
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from django.core.validators import MaxValueValidator, MinValueValidator
@@ -87,6 +87,15 @@ class Purpose(models.TextChoices):
     FILM = "film", "film"
 
 
+@dataclass(frozen=True)
+class Place:
+    """Where a person works at Adjust: the high and the low end of the white balance, in percent of signal, and at which."""
+
+    high: float = 80.0
+    low: float = 30.0
+    end: str = "high"
+
+
 class Tuning(FirmModel):
     firm_path = "visit__firm_id"
     visit = models.ForeignKey(Visit, on_delete=models.PROTECT, related_name="tunings")
@@ -130,9 +139,8 @@ class Tuning(FirmModel):
         max_length=8, choices=[("auto", "where one fits"), ("chosen", "chosen"), ("none", "none")], default="auto"
     )
     corrects_curve = models.BooleanField(default=True)  # whether points change luminance too, and not the balance alone
-    high_level = models.FloatField(default=80.0, validators=[MinValueValidator(1.0), MaxValueValidator(100.0)])
-    low_level = models.FloatField(default=30.0, validators=[MinValueValidator(1.0), MaxValueValidator(100.0)])
-    working_end = models.CharField(max_length=4, choices=[("high", "high"), ("low", "low")], default="high")
+    # Where whoever has loaded it works at Adjust: of a person and not of the tuning, so not of its row.
+    place: Place = Place()
 
     class Meta:
         indexes = [models.Index(fields=["visit"])]
@@ -142,7 +150,6 @@ class Tuning(FirmModel):
             models.CheckConstraint(
                 condition=~models.Q(target_name="free") | models.Q(free__isnull=False), name="free_target_has_its_facts"
             ),
-            models.CheckConstraint(condition=models.Q(high_level__gt=models.F("low_level")), name="high_above_low"),
         ]
 
     @property

@@ -7,7 +7,7 @@ from django.utils import timezone
 from fenvik.formats.numbers import NumberError, number
 from fenvik.web.adjusting import colours, handsfree, lights, lists
 from fenvik.web.adjusting import services as adjusting
-from fenvik.web.adjusting.ends import highest, working
+from fenvik.web.adjusting.ends import highest, placed, working
 from fenvik.web.controls.values import SettingError
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes.models import Pass, PassPurpose
@@ -81,7 +81,7 @@ def _list_back(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 
 def _curve(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Say whether points change luminance too, or the balance alone."""
-    Tuning.objects.of_firm(request.user.firm_id).filter(pk=tuning.pk).update(corrects_curve=request.POST.get("curve") == "too")
+    adjusting.correct_curve(tuning_id=tuning.pk, actor=request.user, too=request.POST.get("curve") == "too")
     return None
 
 
@@ -101,7 +101,7 @@ def _keep_reading(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 
 def _level(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Work at another level: one step up or down, or a typed one. Above 50 % it is the high end."""
-    current, top = working(tuning), highest(tuning)
+    current, top = working(placed(tuning, request.user.pk)), highest(tuning)
     asked = request.POST.get("level", "")
     if asked in ("up", "down"):
         wanted = current + (10 if asked == "up" else -10)

@@ -9,6 +9,7 @@ from fenvik.core.signal.patterns import PATTERNS
 from fenvik.web.groundwork import services
 from fenvik.web.groundwork.levels import STEPS
 from fenvik.web.patterns import services as patterns
+from fenvik.web.planning import measuring
 from fenvik.web.stops.acts import group_of, number_in, typed_values
 from fenvik.web.stops.answers import back_to
 from fenvik.web.stops.registry import can_be_done
@@ -66,8 +67,7 @@ def driver_range(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 
 def use_screen(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Let the pattern screen be the source of this tuning's passes."""
-    screen = patterns.screen_of(visit_id=tuning.visit_id, firm_id=request.user.firm_id)
-    Tuning.objects.filter(pk=tuning.pk).update(source=screen.device, bits=8)
+    measuring.use_screen(tuning_id=tuning.pk, actor=request.user)
     messages.info(request, "Passes of this tuning take their patches from the pattern screen now: 8 bits of SDR.")
     return None
 

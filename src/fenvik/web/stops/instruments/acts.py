@@ -8,19 +8,16 @@ from django.shortcuts import redirect
 from django.urls import reverse
 from django.utils import timezone
 
-from fenvik.core.measure.averaging import usual
 from fenvik.core.signal.patches import grey
 from fenvik.formats.typed import parse_typed
 from fenvik.web.corrections import choosing, making
 from fenvik.web.devices.forms import KeyedMeterForm, KeyedSourceForm
-from fenvik.web.devices.keyed import keyed_meter, keyed_source
-from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.devices.services import take_up
 from fenvik.web.kit.models import of_firm_or_404
-from fenvik.web.kit.notify import notify
 from fenvik.web.passes import services as passes
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.patterns import services as patterns
+from fenvik.web.planning import measuring
 from fenvik.web.stops.acts import number_in
 from fenvik.web.stops.answers import show_stop
 from fenvik.web.stops.instruments.forms import MeasureForm
@@ -34,15 +31,6 @@ NEXT_S = 1.2  # how long an answer waits for what is asked next, so that the pag
 
 def _at(pk: int, part: str) -> HttpResponse:
     return redirect(f"{reverse('stop', args=(pk, 'instruments'))}?view={part}")
-
-
-def _choose_single(tuning: Tuning, firm_id: int) -> None:
-    for role, name in ((DeviceRole.METER, "meter"), (DeviceRole.SOURCE, "source")):
-        of_role = Device.objects.of_firm(firm_id).filter(role=role, removed_at__isnull=True, screen__isnull=True)
-        if getattr(tuning, f"{name}_id") is None and of_role.count() == 1:
-            setattr(tuning, name, of_role.get())
-            tuning.save(update_fields=[name])
-    choosing.renew(tuning, timezone.now())
 
 
 def measure(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
@@ -60,9 +48,7 @@ def _keep_form(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     form = MeasureForm(request.POST, instance=tuning)
     if not form.is_valid():
         return show_stop(request, tuning.pk, "instruments", measure_form=form, problems=True)
-    form.save()
-    choosing.renew(tuning, timezone.now())
-    notify(tuning.pk)
+    measuring.keep_measuring(tuning_id=tuning.pk, actor=request.user, cleaned=form.cleaned_data, now=timezone.now())
     return None
 
 
@@ -71,11 +57,7 @@ def as_usual(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     refused = _keep_typed(request, tuning)
     if refused is not None:
         return refused
-    suits = usual(tuning.display.technology)
-    tuning.window, tuning.surround, tuning.settle_s = suits.window, suits.surround, suits.settle_s
-    tuning.average, tuning.low_below, tuning.low_average = suits.average, suits.low_below, suits.low_average
-    tuning.save(update_fields=["window", "surround", "settle_s", "average", "low_below", "low_average"])
-    notify(tuning.pk)
+    measuring.measure_as_usual(tuning_id=tuning.pk, actor=request.user)
     return redirect("stop", pk=tuning.pk, stop="instruments")
 
 
@@ -86,8 +68,7 @@ def directory(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
         messages.error(request, problem)
     if found.devices:
         messages.info(request, f"Found: {', '.join(device.name for device in found.devices)}.")
-    _choose_single(tuning, request.user.firm_id)
-    notify(tuning.pk)
+    measuring.choose_single(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
     return redirect("stop", pk=tuning.pk, stop="instruments")
 
 
@@ -98,20 +79,12 @@ def keyed(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
         form = KeyedMeterForm(request.POST, prefix="km")
         if not form.is_valid():
             return show_stop(request, tuning.pk, "instruments", keyed_meter_form=form, problems=True)
-        tuning.meter = keyed_meter(actor=request.user, now=now, **form.cleaned_data)
-        tuning.effort = tuning.low_effort = ""
-        tuning.save(update_fields=["meter", "effort", "low_effort"])
-        choosing.renew(tuning, now)
+        measuring.use_keyed_meter(tuning_id=tuning.pk, actor=request.user, cleaned=form.cleaned_data, now=now)
     else:
         made = KeyedSourceForm(request.POST, prefix="ks")
         if not made.is_valid():
             return show_stop(request, tuning.pk, "instruments", keyed_source_form=made, problems=True)
-        cleaned = made.cleaned_data
-        tuning.source = keyed_source(actor=request.user, name=cleaned["name"], range_=cleaned["range"], now=now)
-        if tuning.bits not in tuning.source.facts["bits"]:
-            tuning.bits = 8
-        tuning.save(update_fields=["source", "bits"])
-    notify(tuning.pk)
+        measuring.use_keyed_source(tuning_id=tuning.pk, actor=request.user, cleaned=made.cleaned_data, now=now)
     return redirect("stop", pk=tuning.pk, stop="instruments")
 
 

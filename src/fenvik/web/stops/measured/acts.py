@@ -5,23 +5,23 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect
 from django.utils import timezone
 
-from fenvik.formats.patches import PatchesError
+from fenvik.formats.patches import PatchesError, read_patches
 from fenvik.formats.readings import ReadingsError
 from fenvik.web.adjusting.desk import lay_out
+from fenvik.web.adjusting.ends import placed
 from fenvik.web.adjusting.learned import keep
 from fenvik.web.controls.values import values_of
 from fenvik.web.devices import standing
 from fenvik.web.kit.models import of_firm_or_404
-from fenvik.web.kit.notify import notify
+from fenvik.web.passes import patch_lists
 from fenvik.web.passes import services as passes
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.results import files, imports
 from fenvik.web.results.proof import name_proof, remove_file
-from fenvik.web.results.summary import summarise
 from fenvik.web.stops.acts import Act, number_in
 from fenvik.web.stops.answers import show_stop
-from fenvik.web.stops.measured.lists import keep_own, taken
+from fenvik.web.stops.measured.lists import taken
 from fenvik.web.stops.registry import can_be_done
 from fenvik.web.stops.scenes import load_tuning
 from fenvik.web.visits.models import Tuning
@@ -37,15 +37,17 @@ def choose_lists(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
         try:
             if given.size > MOST_LIST_BYTES:
                 raise PatchesError(1, "-", "the file is larger than 1 MiB")
-            made = keep_own(firm_id=request.user.firm_id, name=request.POST.get("name", "") or given.name, data=given.read())
+            name = (request.POST.get("name", "") or given.name or "").strip()
+            if not name:
+                raise PatchesError(1, "-", "the list needs a name")
+            made = patch_lists.keep_list(actor=request.user, name=name, rows=read_patches(given.read()), replaces=True)
         except PatchesError as problem:
             return show_stop(request, tuning.pk, _stop_of(request), list_problem=str(problem), problems=True)
         messages.info(request, f"{made.name} is kept, {len(made.patches)} patches.")
-        tuning.lists = tuning.lists | {"own": [*tuning.lists.get("own", []), made.pk]}
+        patch_lists.choose_too(tuning_id=tuning.pk, actor=request.user, list_id=made.pk)
     else:
-        tuning.lists = taken(request.POST, request.user.firm_id)
-    tuning.save(update_fields=["lists"])
-    notify(tuning.pk)
+        chosen = taken(request.POST, request.user.firm_id)
+        patch_lists.choose_lists(tuning_id=tuning.pk, actor=request.user, lists=chosen)
     return None
 
 
@@ -100,18 +102,14 @@ def extend(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
 def keep_drift(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Take drift out of a pass, or leave it in."""
     pass_ = _pass(request)
-    pass_.drift_kept = not pass_.drift_kept
-    pass_.save(update_fields=["drift_kept"])
-    summarise(pass_.pk)
-    notify(tuning.pk)
+    passes.keep_drift(pass_id=pass_.pk, actor=request.user, kept=not pass_.drift_kept)
     return None
 
 
 def drop_list(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     """Take a list of the firm's own away; passes that were read by it keep their patches."""
     kept = of_firm_or_404(PatchList, request.user.firm_id, number_in(request, "list"))
-    kept.delete()
-    notify(tuning.pk)
+    patch_lists.drop_list(actor=request.user, list_id=kept.pk, tuning_id=tuning.pk)
     return None
 
 
@@ -160,7 +158,7 @@ def _start(purpose: PassPurpose) -> Act:
 
 
 def _keep_learned(request: HttpRequest, pk: int) -> None:
-    tuning = load_tuning(request.user.firm_id, pk)
+    tuning = placed(load_tuning(request.user.firm_id, pk), request.user.pk)
     desk = lay_out(tuning, values_of(tuning), recent_readings(tuning))
     if desk.response is not None:
         keep(tuning=tuning, response=desk.response, now=timezone.now())

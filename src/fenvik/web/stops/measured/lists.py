@@ -5,7 +5,6 @@ from typing import Any
 
 from fenvik.core.signal.lists import LISTS, Plan, put_together
 from fenvik.formats.numbers import whole
-from fenvik.formats.patches import PatchesError, read_patches
 from fenvik.web.passes.models import Pass, PatchList
 from fenvik.web.passes.services import can_draw, planned, stage_of
 from fenvik.web.stops.progress import expected_s
@@ -98,15 +97,3 @@ def taken(sent: Any, firm_id: int) -> dict[str, Any]:
             "minutes": number("minutes", 5),
         },
     }
-
-
-def keep_own(*, firm_id: int, name: str, data: bytes) -> PatchList:
-    """Keep a list of the firm's own from a file; one of the same name is replaced. Raises PatchesError."""
-    rows = read_patches(data)
-    name = name.strip()[:80]
-    if not name:
-        raise PatchesError(1, "-", "the list needs a name")
-    made, _ = PatchList.objects.update_or_create(
-        firm_id=firm_id, name=name, defaults={"patches": [{"label": label, "percent": list(p)} for label, p in rows]}
-    )
-    return made
