@@ -40,9 +40,11 @@ def bench():
 @pytest.fixture(autouse=True)
 def nothing_kept():
     """A test's database begins anew, and with it the numbers of its rows."""
+    from fenvik.web.people import zones
     from fenvik.web.trail import kept
 
     kept.clear()
+    zones.forget()
 
 
 @pytest.fixture

@@ -24,7 +24,7 @@ from fenvik.web.visits.models import Tuning, Visit
 BACKEND = "django.contrib.auth.backends.ModelBackend"
 SECRET = "Heronsgate"  # in every text of the first firm that a page could show
 DEVICE_ACTS = ("try", "show-code", "pair", "rename", "remove")
-PEOPLE_ACTS = ("role", "deactivate", "activate", "end-sessions", "second-off", "password-link", "end-link")
+PEOPLE_ACTS = ("role", "deactivate", "activate", "end-sessions", "second-off", "password-link", "end-link", "zone")
 # Addresses that name no object: they show or make what is of the firm that asks.
 OF_THE_FIRM = {
     "home", "sign-in", "second-factor", "sign-out", "people", "log", "people-act", "own", "own-act", "visits", "new-visit",
@@ -47,7 +47,8 @@ class Things:
         self.handover = make_handover(visit_id=tuning.visit_id, actor=person, now=now)
         self.correction = Correction.objects.create(
             firm=person.firm, meter=tuning.meter, meter_name=SECRET, meter_serial="1", reference_name=SECRET,
-            display=tuning.display, technology="lcd", method="primaries", matrix=[[1, 0, 0], [0, 1, 0], [0, 0, 1]], made_at=now, made_by=person,
+            display=tuning.display, technology="lcd", method="primaries", matrix=[[1, 0, 0], [0, 1, 0], [0, 0, 1]], made_at=now,
+            made_by=person,
             rows=[{"label": "white", "rgb": [235] * 3, "reference": [95, 100, 109], "meter": [95, 100, 109]}],
         )  # fmt: skip
         rows = [{"label": SECRET, "percent": [50, 50, 50]}]
@@ -91,7 +92,7 @@ class Things:
             "handover": self.handover.pk, "basis": self.reading.pk, "one": self.change.pk, "own": self.patch_list.pk,
             "group": self.change.group, "link": tuning.meter_id, "tuning": tuning.pk, "display": tuning.display_id,
             "client": tuning.visit.client_id, "menu": f"map-{tuning.display.menu_map_id}", "a": self.found.pk, "b": self.found.pk,
-            "person": self.person.pk, "number": self.person.pk, "pk": self.person.pk,
+            "person": self.person.pk, "id": self.person.pk, "number": self.person.pk, "pk": self.person.pk,
         }  # fmt: skip
 
 

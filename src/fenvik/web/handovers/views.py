@@ -11,6 +11,7 @@ from django.utils import timezone
 from fenvik.web.handovers.freezing import frozen_analysis
 from fenvik.web.handovers.models import Handover
 from fenvik.web.handovers.services import opened
+from fenvik.web.people.zones import in_zone_of
 from fenvik.web.results import pictures
 from fenvik.web.results.summary import figures
 
@@ -53,11 +54,18 @@ def _through(left: dict[str, Any]) -> str:
 @login_not_required
 def handover_page(request: HttpRequest, token: str) -> HttpResponse:
     """Show a handover to whoever has its link; a withdrawn, expired or unknown one does not exist."""
-    handover = Handover.objects.filter(token=token, withdrawn_at__isnull=True, expires_at__gt=timezone.now()).first()
+    known = Handover.objects.select_related("visit").filter(token=token, withdrawn_at__isnull=True)
+    handover = known.filter(expires_at__gt=timezone.now()).first()
     if handover is None:
         raise Http404
     if not request.user.is_authenticated:
         opened(handover)
+    # Told in the time of the firm that made it, whoever looks.
+    with in_zone_of(handover.visit.firm_id):
+        return _page(request, handover)
+
+
+def _page(request: HttpRequest, handover: Handover) -> HttpResponse:
     content = handover.content
     response = render(
         request,

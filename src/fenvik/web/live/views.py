@@ -19,6 +19,7 @@ from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.notify import mark_of
 from fenvik.web.kit.once import with_keys
 from fenvik.web.kit.templatetags.fenvik import CSRF_PLACEHOLDER
+from fenvik.web.people.zones import in_zone_of
 from fenvik.web.results.imports import wait_for
 from fenvik.web.stops.options import Options, options_of
 from fenvik.web.stops.scenes import make_scene
@@ -50,11 +51,12 @@ def render_fragments(firm_id: int, pk: int, stop: str, options: Options, person_
     """Return the fragments of a stop, with a placeholder where each browser has its own token."""
     close_old_connections()
     try:
-        scene = make_scene(firm_id, pk, stop, options, person_id=person_id)
-        context = {"scene": scene, "csrf_token": PLACEHOLDER}
-        is_form = stop in TYPED_IN or (stop == "instruments" and options.part(stop) == "devices")
-        wanted = [name for name in FRAGMENTS if name != "field" or not is_form]
-        return {name: render_to_string(f"stops/_{name}.html", context) for name in wanted}
+        with in_zone_of(firm_id):
+            scene = make_scene(firm_id, pk, stop, options, person_id=person_id)
+            context = {"scene": scene, "csrf_token": PLACEHOLDER}
+            is_form = stop in TYPED_IN or (stop == "instruments" and options.part(stop) == "devices")
+            wanted = [name for name in FRAGMENTS if name != "field" or not is_form]
+            return {name: render_to_string(f"stops/_{name}.html", context) for name in wanted}
     finally:
         let_go()  # this thread may not be used again for long
 

@@ -28,6 +28,7 @@ def some_days() -> datetime:
 class Firm(models.Model):
     name = models.CharField(max_length=120)
     networks = models.JSONField(default=loopback_only)
+    time_zone = models.CharField(max_length=60, blank=True)  # such as Europe/Helsinki; empty: the installation's
 
     def __str__(self) -> str:
         return self.name

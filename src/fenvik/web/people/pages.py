@@ -1,7 +1,9 @@
 """The people of a firm, the log, one's own page, and the links by which people join or set a password."""
 
+import zoneinfo
 from typing import Any
 
+from django.conf import settings
 from django.contrib import messages
 from django.contrib.auth import login
 from django.contrib.auth.decorators import login_not_required
@@ -18,7 +20,7 @@ from fenvik.formats.numbers import whole
 from fenvik.web.kit.notify import notify_ended
 from fenvik.web.people import second, services
 from fenvik.web.people.forms import ChangePasswordForm, CodeForm, InviteForm, JoinForm, PasswordForm
-from fenvik.web.people.models import Link, LogEntry, Role, SignedIn, User
+from fenvik.web.people.models import Firm, Link, LogEntry, Role, SignedIn, User
 from fenvik.web.people.policy import Right, require
 
 BACKEND = "django.contrib.auth.backends.ModelBackend"
@@ -43,6 +45,8 @@ def _people(request: HttpRequest, form: InviteForm, status: int = 200) -> HttpRe
     context = {
         "here": "people", "people": [(p, second.has_second(p)) for p in rows], "roles": Role.choices, "form": form,
         "links": [(link, _whole(request, link)) for link in links],
+        "zone": Firm.objects.values_list("time_zone", flat=True).get(pk=firm_id), "zones": sorted(zoneinfo.available_timezones()),
+        "usual_zone": settings.TIME_ZONE, "now": timezone.now(),
     }  # fmt: skip
     return render(request, "people/people.html", context, status=status)
 
@@ -66,6 +70,7 @@ def people_act(request: HttpRequest, name: str) -> HttpResponse:
         "end-sessions": lambda: services.end_all(actor=actor, person_id=_number(sent)),
         "second-off": lambda: services.take_second_off(actor=actor, person_id=_number(sent)),
         "password-link": lambda: services.let_set_password(actor=actor, person_id=_number(sent)),
+        "zone": lambda: services.keep_zone(actor=actor, name=sent.get("zone", "").strip()[:60]),
         "end-link": lambda: services.end_link(actor=actor, link_id=_number(sent)),
     }
     if name not in acts or (name == "role" and sent.get("role") not in Role.values):

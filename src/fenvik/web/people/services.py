@@ -1,5 +1,6 @@
 """People of a firm: who is in it, with which role; links to join or to set a password; sessions."""
 
+import zoneinfo
 from datetime import datetime
 
 from django.contrib.auth import password_validation
@@ -8,6 +9,7 @@ from django.db import transaction
 
 from fenvik.core.errors import FenvikError
 from fenvik.web.kit.notify import notify_ended
+from fenvik.web.people import zones
 from fenvik.web.people.log import enter
 from fenvik.web.people.models import Firm, Link, Role, SignedIn, User
 from fenvik.web.people.policy import Right, needs
@@ -21,6 +23,15 @@ class LastOwnerError(FenvikError):
 
     def __init__(self) -> None:
         super().__init__("This is the firm’s only owner. Make somebody else an owner first; nothing was changed.")
+
+
+class ZoneError(FenvikError):
+    """A time zone that there is none of."""
+
+    code = "zone"
+
+    def __init__(self) -> None:
+        super().__init__("A time zone is a name such as Europe/Helsinki; nothing was changed.")
 
 
 class LinkError(FenvikError):
@@ -188,3 +199,14 @@ def keep_networks(*, actor: User, networks: list[str]) -> None:
     firm.networks = networks
     firm.save(update_fields=["networks"])
     enter(actor, "changed the networks of devices", about=" ".join(networks))
+
+
+@needs(Right.RUN_FIRM)
+@transaction.atomic
+def keep_zone(*, actor: User, name: str) -> None:
+    """Keep in which time zone a firm works; empty for the installation's. Raises ZoneError."""
+    if name and name not in zoneinfo.available_timezones():
+        raise ZoneError
+    Firm.objects.filter(pk=actor.firm_id).update(time_zone=name)
+    zones.forget()
+    enter(actor, "changed the time zone", about=name)
