@@ -33,14 +33,11 @@ def read_level(*, tuning_id: int, actor: User, now: datetime, keep_reading: bool
     if running is not None and running.repeat:
         return running
     percent = working(placed(tuning, actor.pk))
-    return start_pass(
-        tuning_id=tuning_id,
-        actor=actor,
-        now=now,
-        purpose=PassPurpose.ADJUST,
-        patches=[grey(percent, tuning.bits, tuning.range)],
-        repeat=keep_reading,
+    patches = [grey(percent, tuning.bits, tuning.range)]
+    started: Pass = start_pass(
+        tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.ADJUST, patches=patches, repeat=keep_reading
     )
+    return started
 
 
 @needs(Right.MEASURE)

@@ -43,13 +43,13 @@ class EndedError(FenvikError):
 def _row(firm_id: int, device: Device | None, display: Display | None) -> Lease:
     """Return the lease of a thing, locked; it is made where there is none."""
     with connection.cursor() as cursor:
-        cursor.execute(THERE_IS, [firm_id, device and device.pk, display and display.pk])
+        cursor.execute(THERE_IS, [firm_id, getattr(device, "pk", None), getattr(display, "pk", None)])
     rows = Lease.objects.select_for_update(of=("self",)).select_related("pass_of__tuning", "person")
     return rows.get(device=device) if device is not None else rows.get(display=display)
 
 
 def _see_free_of_persons(lease: Lease, what: str, but: User | None = None) -> None:
-    if lease.person_id is None or lease.until is None or lease.until <= timezone.now() or lease.person == but:
+    if lease.person is None or lease.until is None or lease.until <= timezone.now() or lease.person == but:
         return
     who = lease.person.first_name or lease.person.username
     raise HeldError(f"{who} is setting controls of {what} over the link at this moment. Wait until they are in; nothing was done.")

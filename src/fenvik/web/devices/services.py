@@ -4,6 +4,7 @@ import time
 from concurrent.futures import ThreadPoolExecutor, wait
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from django.db import IntegrityError, transaction
 
@@ -107,13 +108,13 @@ def _keep(
         raise AddressError(
             f"{name} tells no serial, so it could not be told from another one. Its bridge must give it one."
         )
-    facts = {
+    facts: dict[str, Any] = {
         "role": described.role, "name": name[:120], "host": where[0], "port": where[1],
         "directory_host": "" if directory is None else directory[0],
         "directory_port": None if directory is None else directory[1],
         "facts": described.facts, "seen_at": now, "removed_at": None,
     }  # fmt: skip
-    key = {"firm_id": actor.firm_id, "serial": described.serial}
+    key: dict[str, Any] = {"firm_id": actor.firm_id, "serial": described.serial}
     try:
         with transaction.atomic():
             return Device.objects.update_or_create(**key, defaults=facts)[0]

@@ -1,5 +1,6 @@
 """Answering checks, going through the levels, watching a display warm up."""
 
+import uuid
 from collections.abc import Mapping
 from datetime import datetime
 
@@ -67,7 +68,7 @@ def go_through(
     typed: Mapping[str, str],
     seen: int,
     now: datetime,
-    group: object,
+    group: uuid.UUID,
 ) -> None:
     """Log what a step of the levels was set to, with its old and new value. Raises SettingError for a wrong value."""
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related("display__menu_map").get(pk=tuning_id)
@@ -78,7 +79,7 @@ def go_through(
         if control is not None and text.strip() and text.strip() != shown(before.now.get(name)):
             changed[name] = text
     if changed:
-        log_changes(tuning_id=tuning_id, actor=actor, typed=changed, seen=seen, now=now, group=group)  # type: ignore[arg-type]
+        log_changes(tuning_id=tuning_id, actor=actor, typed=changed, seen=seen, now=now, group=group)
     after = values_of(tuning)
     rows = [
         LookedAt(
@@ -98,7 +99,8 @@ def go_through(
 def watch_warm_up(*, tuning_id: int, actor: User, now: datetime) -> Pass:
     """Start reading white every half minute until the display has settled or somebody stops it."""
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related("source").get(pk=tuning_id)
-    return start_pass(
+    started: Pass = start_pass(
         tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.WARM_UP, repeat=True,
         patches=[grey(100.0, tuning.bits, tuning.range)], interval_s=settings.WARM_UP_INTERVAL_S,
     )  # fmt: skip
+    return started

@@ -45,7 +45,7 @@ class PuttingBackError(FenvikError):
 
 def lacking(tuning: Tuning) -> str:
     """Return why a tuning cannot be handed over, in words; empty where it can."""
-    passes = list(counted(tuning.passes.all()))  # type: ignore[attr-defined]
+    passes = list(counted(tuning.passes.all()))
     for purpose, words in ((PassPurpose.FOUND, "as found"), (PassPurpose.LEFT, "as left")):
         if proof(passes, purpose) is None:
             begun = unfinished(passes, purpose)
@@ -54,7 +54,7 @@ def lacking(tuning: Tuning) -> str:
 
 
 def _frozen_tuning(tuning: Tuning) -> dict[str, Any] | None:
-    passes = list(counted(tuning.passes.select_related("correction")))  # type: ignore[attr-defined]
+    passes = list(counted(tuning.passes.select_related("correction")))
     proven = proof(passes, PassPurpose.FOUND), proof(passes, PassPurpose.LEFT)
     if proven[0] is None or proven[1] is None:
         return None

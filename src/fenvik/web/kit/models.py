@@ -1,12 +1,14 @@
 """What the apps' models have in common."""
 
-from typing import Any, ClassVar, Self
+from typing import Any, ClassVar, Self, TypeVar
 
 from django.db import models
 from django.shortcuts import get_object_or_404
 
+Row_co = TypeVar("Row_co", bound=models.Model, covariant=True)
 
-class FirmQuerySet(models.QuerySet):
+
+class FirmQuerySet(models.QuerySet[Row_co]):
     """Rows of one firm: every query of the web starts with ``of_firm``."""
 
     def of_firm(self, firm_id: int) -> Self:

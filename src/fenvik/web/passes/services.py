@@ -158,8 +158,9 @@ def stage_of(tuning: Tuning) -> Stage | None:
     target = tuning.target
     if not target.is_hdr:
         return None
-    told = tuning.passes.filter(purpose__in=PICTURES, summary__white__isnull=False, removed_at__isnull=True)  # type: ignore[attr-defined]
-    read = [s["white"] for s in told.order_by("-created_at").values_list("summary", flat=True)[:3] if s.get("hdr")]
+    told = tuning.passes.filter(purpose__in=PICTURES, summary__white__isnull=False, removed_at__isnull=True)
+    newest = told.order_by("-created_at").values_list("summary", flat=True)[:3]
+    read = [s["white"] for s in newest if s is not None and s.get("hdr")]
     return Stage(target, float(read[0] if read else tuning.luminance or TAKEN_PEAK))
 
 
@@ -169,7 +170,7 @@ def read_already(pass_: Pass) -> set[int]:
     for index, pk in pass_.readings.order_by("id").values_list("index", "id"):
         newest[index] = pk
     again = dict(pass_.marks.filter(again_after__isnull=False).values_list("index", "again_after"))
-    return {index for index, pk in newest.items() if pk > again.get(index, -1)}
+    return {index for index, pk in newest.items() if pk > (again.get(index) or -1)}
 
 
 def is_held(pass_id: int, index: int) -> bool:
@@ -354,7 +355,8 @@ def resume(*, pass_id: int, actor: User) -> Pass:
 def _done_by_hand(pass_: Pass) -> None:
     """Remember that the person has done what the next patch waits for, where it waits for something."""
     done = read_already(pass_)
-    index, following = next(((i, row) for i, row in enumerate(pass_.patches) if i not in done), (-1, {}))
+    nothing: tuple[int, dict[str, Any]] = (-1, {})
+    index, following = next(((i, row) for i, row in enumerate(pass_.patches) if i not in done), nothing)
     # Another input on purpose, where that was what did not fit.
     Circumstance.objects.filter(pass_of=pass_, mend="accept").update(any_input=True)
     if following.get("change_over") or (following.get("hold") and pass_.reason == following["hold"]):

@@ -23,7 +23,7 @@ def some_days() -> datetime:
     return timezone.now() + LASTS
 
 
-class ScreenQuerySet(FirmQuerySet):
+class ScreenQuerySet(FirmQuerySet["Screen"]):
     """Screens, and which of them their addresses still open."""
 
     def open_at(self, now: datetime) -> Self:

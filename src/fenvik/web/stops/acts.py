@@ -3,26 +3,27 @@
 import uuid
 from collections.abc import Callable
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 
 from fenvik.formats.numbers import whole
+from fenvik.web.people.asking import Asking
 from fenvik.web.visits.models import Tuning
 
-Act = Callable[[HttpRequest, Tuning], HttpResponse | None]
+Act = Callable[[Asking, Tuning], HttpResponse | None]
 
 
-def typed_values(request: HttpRequest) -> dict[str, str]:
+def typed_values(request: Asking) -> dict[str, str]:
     """Return the values of controls that were typed, by control id."""
-    return {name[6:]: text[:40] for name, text in request.POST.items() if name.startswith("value-")}
+    return {name[6:]: str(text)[:40] for name, text in request.POST.items() if name.startswith("value-")}
 
 
-def number_in(request: HttpRequest, name: str) -> int:
+def number_in(request: Asking, name: str) -> int:
     """Return a whole number of a form, −1 where there is none."""
     value = whole(request.POST.get(name, ""), least=0)
     return -1 if value is None else value
 
 
-def group_of(request: HttpRequest) -> uuid.UUID:
+def group_of(request: Asking) -> uuid.UUID:
     """Return the mark that makes a form harmless when it is sent twice."""
     try:
         return uuid.UUID(request.POST.get("group", ""))

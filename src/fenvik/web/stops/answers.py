@@ -3,17 +3,18 @@
 from typing import Any
 from urllib.parse import urlencode
 
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 
+from fenvik.web.people.asking import Asking
 from fenvik.web.stops.options import options_of
 from fenvik.web.stops.scenes import make_scene
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.visits.models import Tuning
 
 
-def show_stop(request: HttpRequest, pk: int, stop: str, **extra: Any) -> HttpResponse:
+def show_stop(request: Asking, pk: int, stop: str, **extra: Any) -> HttpResponse:
     """Show a stop; ``extra`` is what a refused form had in it."""
     if stop not in STOPS:
         raise Http404
@@ -24,7 +25,7 @@ def show_stop(request: HttpRequest, pk: int, stop: str, **extra: Any) -> HttpRes
     return render(request, "stops/page.html", {"scene": scene}, status=422 if wrong else 200)
 
 
-def back_to(request: HttpRequest, tuning: Tuning, **other: str) -> HttpResponse:
+def back_to(request: Asking, tuning: Tuning, **other: str) -> HttpResponse:
     """Return to the stop and the part of it that a form came from; ``other`` names what is to be shown instead."""
     stop = request.POST.get("stop", "adjust")
     address = reverse("stop", args=(tuning.pk, stop if stop in STOPS else "adjust"))

@@ -6,7 +6,7 @@ import re
 from functools import cache
 from pathlib import Path
 
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.utils import timezone
 from django.utils.html import strip_tags
 from django.utils.text import slugify
@@ -15,6 +15,7 @@ from django.views.decorators.http import require_safe
 from fenvik.formats.sheet import harmless
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes.models import Pass
+from fenvik.web.people.asking import Asking
 from fenvik.web.results import pictures
 from fenvik.web.results.files import write
 from fenvik.web.stops.options import Options
@@ -42,7 +43,7 @@ def alone(svg: str) -> str:
 
 
 @require_safe
-def picture_file(request: HttpRequest, pk: int, stop: str, view: str, kind: str) -> HttpResponse:
+def picture_file(request: Asking, pk: int, stop: str, view: str, kind: str) -> HttpResponse:
     """Send the picture of a stop as SVG, or its table as CSV."""
     if stop not in ("found", "left") or view not in pictures.VIEWS:
         raise Http404
@@ -75,7 +76,7 @@ def _cell(cell: object) -> str:
 
 
 @require_safe
-def readings_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
+def readings_file(request: Asking, pk: int, kind: str) -> HttpResponse:
     """Send the readings of a pass."""
     if kind not in ("csv", "cgats", "json"):
         raise Http404

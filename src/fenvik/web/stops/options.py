@@ -74,5 +74,5 @@ class Options:
 
 def options_of(asked: QueryDict) -> Options:
     """Return the options of an address; what it does not know is left out."""
-    more = tuple((name, asked[name][:LONGEST]) for name in NAMES if asked.get(name))
+    more = tuple((name, str(asked[name])[:LONGEST]) for name in NAMES if asked.get(name))
     return Options(asked.get("view", "balance")[:20], asked.get("table") == "1", asked.get("ask", "")[:20], more)

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 import numpy as np
 
@@ -42,7 +43,7 @@ class Progress:
 
     @property
     def _place(self) -> tuple[float, float]:
-        row = next((row for row in self.pass_.patches if row.get("hold") == self.pass_.reason), {})
+        row: dict[str, Any] = next((row for row in self.pass_.patches if row.get("hold") == self.pass_.reason), {})
         x, y = row.get("place", (0.5, 0.5))
         return float(x), float(y)
 

@@ -4,7 +4,6 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-import numpy as np
 from django.http import Http404
 from django.utils import timezone
 
@@ -23,6 +22,7 @@ from fenvik.web.passes.recent import FOR_THE_TAPE, MOST, recent_readings
 from fenvik.web.results import pictures
 from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.imports import of_tuning
+from fenvik.web.results.parts import Picture
 from fenvik.web.results.pictures import own_colour
 from fenvik.web.results.proof import proof, short_of, unfinished
 from fenvik.web.results.verdict import Verdict
@@ -54,7 +54,7 @@ class Scene:
     recent: list[Reading]
     begun: Pass | None = None  # a pass of this stop that is not complete and newer than its proof
     begun_analysis: Analysis | None = None
-    picture: pictures.Picture | None = None
+    picture: Picture | None = None
     desk: Desk | None = None
     verdict: Verdict | None = None
     extra: dict[str, Any] = field(default_factory=dict)
@@ -170,12 +170,14 @@ class Scene:
         meter = pass_.reference if pass_.asks["by"] == "reference" else pass_.meter
         at = pass_.asks["index"] + 1
         following = pass_.patches[at]["label"] if not pass_.repeat and at < len(pass_.patches) else ""
-        order = meter.facts.get("order", "XYZ")
-        return pass_.asks | {
+        assert meter is not None
+        order = str(meter.facts.get("order", "XYZ"))
+        asked: dict[str, Any] = pass_.asks | {
             "meter": meter, "order": ORDERS[order], "example": "95.0 100 108.9" if order == "XYZ" else "100 0.3127 0.3290",
-            "following": following, "colour": own_colour(np.array(pass_.asks["percent"]) / 100.0), "pass": pass_.pk,
+            "following": following, "colour": own_colour([value / 100.0 for value in pass_.asks["percent"]]), "pass": pass_.pk,
             "can_go_back": pass_.asks["index"] > 0 and not pass_.repeat, "show": pass_.source.is_keyed,
         }  # fmt: skip
+        return asked
 
     @cached_property
     def importing(self) -> ReadingsImport | None:

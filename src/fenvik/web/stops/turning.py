@@ -1,7 +1,7 @@
 """What can be done wherever a control was turned: say so, and take it back."""
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
@@ -10,12 +10,13 @@ from fenvik.web.adjusting import services as adjusting
 from fenvik.web.controls.log import log_changes, undo
 from fenvik.web.controls.maps import read_over_link
 from fenvik.web.devices.standing import is_paired
+from fenvik.web.people.asking import Asking
 from fenvik.web.stops.acts import group_of, number_in, typed_values
 from fenvik.web.stops.registry import can_be_done
 from fenvik.web.visits.models import Tuning
 
 
-def read_again(request: HttpRequest, tuning: Tuning) -> None:
+def read_again(request: Asking, tuning: Tuning) -> None:
     """Read what was worked on once more, after something was turned."""
     if not tuning.meter_id:
         return
@@ -28,7 +29,7 @@ def read_again(request: HttpRequest, tuning: Tuning) -> None:
         adjusting.read_level(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
 
 
-def _turned(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _turned(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Log what was turned; at Adjust the level is read again."""
     typed = typed_values(request)
     other = request.POST.get("control", "")
@@ -48,7 +49,7 @@ def _turned(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def _see_what_it_says(request: HttpRequest, tuning: Tuning) -> None:
+def _see_what_it_says(request: Asking, tuning: Tuning) -> None:
     """Read the menu of a paired display after a person has said what it is at: what it says itself is believed, and kept."""
     if not tuning.mode_id or not is_paired(tuning.display):
         return
@@ -62,7 +63,7 @@ def _see_what_it_says(request: HttpRequest, tuning: Tuning) -> None:
         messages.error(request, f"{said} What it says itself is kept.")
 
 
-def _undo(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _undo(request: Asking, tuning: Tuning) -> HttpResponse | None:
     one = number_in(request, "one")
     made = undo(
         tuning_id=tuning.pk, actor=request.user, group=group_of(request), now=timezone.now(), one=one if one > 0 else None

@@ -3,17 +3,19 @@
 from urllib.parse import urlsplit
 
 from django.contrib import messages
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect
 from django.views.decorators.http import require_POST, require_safe
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.signal.patterns import PatternError
 from fenvik.formats.typed import TypedError
-from fenvik.web.controls.maps import BlockError, MapMovedError
+from fenvik.web.controls.blocks import BlockError
+from fenvik.web.controls.maps import MapMovedError
 from fenvik.web.controls.services import SheetError, SheetMovedError
 from fenvik.web.controls.values import SettingError
 from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.people.asking import Asking
 from fenvik.web.people.policy import require
 from fenvik.web.stops.acts import typed_values
 from fenvik.web.stops.answers import back_to, show_stop
@@ -24,20 +26,20 @@ from fenvik.web.visits.models import Tuning
 
 
 @require_safe
-def tuning_home(request: HttpRequest, pk: int) -> HttpResponse:
+def tuning_home(request: Asking, pk: int) -> HttpResponse:
     """Open a tuning at its next useful act."""
     tuning = load_tuning(request.user.firm_id, pk)
     return redirect("stop", pk=pk, stop=trail_of(tuning).next.id)
 
 
 @require_safe
-def stop_page(request: HttpRequest, pk: int, stop: str) -> HttpResponse:
+def stop_page(request: Asking, pk: int, stop: str) -> HttpResponse:
     """Show a stop."""
     return show_stop(request, pk, stop)
 
 
 @require_POST
-def act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
+def act(request: Asking, pk: int, name: str) -> HttpResponse:
     """Do one of the acts; what goes wrong is said in one sentence and nothing else happens."""
     if name not in acts:
         raise Http404
@@ -80,7 +82,7 @@ def act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
     return _elsewhere(request, answer or back_to(request, tuning))
 
 
-def _elsewhere(request: HttpRequest, answer: HttpResponse) -> HttpResponse:
+def _elsewhere(request: Asking, answer: HttpResponse) -> HttpResponse:
     """Let a page that would put the answer's fragments into itself go to another address instead, where it is another."""
     to = answer.get("Location", "")
     if not to or not request.headers.get("X-Alpine-Request"):

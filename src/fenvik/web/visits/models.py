@@ -9,6 +9,7 @@ from django.db import models
 from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, Primaries
 from fenvik.core.colour.target import TARGETS, Target
 from fenvik.core.measure.averaging import LowLight
+from fenvik.core.signal.decoding import Range
 from fenvik.web.kit.models import FirmModel
 
 TARGET_LABELS = {
@@ -161,10 +162,10 @@ class Tuning(FirmModel):
         )
 
     @property
-    def range(self) -> str:
+    def range(self) -> Range:
         """The range of the code values that its source sends."""
         own = None if self.source is None else self.source.facts.get("range")
-        return str(own or self.signal_range)
+        return "full" if (own or self.signal_range) == "full" else "limited"
 
     @property
     def low_light(self) -> LowLight | None:

@@ -1,7 +1,7 @@
 """What can be done at Adjust with points, lists of changes and what was turned."""
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.utils import timezone
 
 from fenvik.formats.numbers import NumberError, number
@@ -11,24 +11,25 @@ from fenvik.web.adjusting.ends import highest, placed, working
 from fenvik.web.controls.values import SettingError
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.people.asking import Asking
 from fenvik.web.stops.acts import group_of, number_in
 from fenvik.web.stops.registry import can_be_done
 from fenvik.web.visits.models import Tuning
 
 
-def _hues_read(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _hues_read(request: Asking, tuning: Tuning) -> HttpResponse | None:
     colours.read_hues(
         tuning_id=tuning.pk, actor=request.user, names=request.POST.get("hues", "")[:200].split(), now=timezone.now()
     )
     return None
 
 
-def _lights_read(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _lights_read(request: Asking, tuning: Tuning) -> HttpResponse | None:
     lights.read_lights(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
     return None
 
 
-def _hands_free(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _hands_free(request: Asking, tuning: Tuning) -> HttpResponse | None:
     handsfree.start(
         tuning_id=tuning.pk, actor=request.user, now=timezone.now(), steps=request.POST.getlist("steps"),
         budget=number_in(request, "budget"), on_stop=request.POST.get("on_stop", "restore"), minutes=number_in(request, "minutes"),
@@ -36,24 +37,24 @@ def _hands_free(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def _put_back(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _put_back(request: Asking, tuning: Tuning) -> HttpResponse | None:
     run = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
     count = handsfree.put_back(pass_id=run.pk, actor=request.user, now=timezone.now())
     messages.success(request, f"{count} controls were put back to where they stood before the run.")
     return None
 
 
-def _points_read(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _points_read(request: Asking, tuning: Tuning) -> HttpResponse | None:
     lists.read_points(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
     return None
 
 
-def _points_list(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _points_list(request: Asking, tuning: Tuning) -> HttpResponse | None:
     lists.list_points(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
     return None
 
 
-def _entered(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _entered(request: Asking, tuning: Tuning) -> HttpResponse | None:
     lists.enter(
         tuning_id=tuning.pk, actor=request.user, list_id=number_in(request, "list"),
         controls=request.POST.get("controls", "")[:20_000].split(), now=timezone.now(), group=group_of(request),
@@ -61,7 +62,7 @@ def _entered(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def _enter_linked(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _enter_linked(request: Asking, tuning: Tuning) -> HttpResponse | None:
     count = lists.enter_over_link(
         tuning_id=tuning.pk, actor=request.user, list_id=number_in(request, "list"), now=timezone.now(), group=group_of(request)
     )
@@ -69,28 +70,28 @@ def _enter_linked(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def _list_end(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _list_end(request: Asking, tuning: Tuning) -> HttpResponse | None:
     lists.close(tuning_id=tuning.pk, actor=request.user, list_id=number_in(request, "list"), now=timezone.now())
     return None
 
 
-def _list_back(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _list_back(request: Asking, tuning: Tuning) -> HttpResponse | None:
     lists.list_back(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
     return None
 
 
-def _curve(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _curve(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Say whether points change luminance too, or the balance alone."""
     adjusting.correct_curve(tuning_id=tuning.pk, actor=request.user, too=request.POST.get("curve") == "too")
     return None
 
 
-def _read(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _read(request: Asking, tuning: Tuning) -> HttpResponse | None:
     adjusting.read_level(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
     return None
 
 
-def _keep_reading(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _keep_reading(request: Asking, tuning: Tuning) -> HttpResponse | None:
     running = tuning.passes.filter(finished_at__isnull=True, purpose=PassPurpose.ADJUST).exists()
     if running:
         adjusting.stop_reading(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
@@ -99,7 +100,7 @@ def _keep_reading(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def _level(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _level(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Work at another level: one step up or down, or a typed one. Above 50 % it is the high end."""
     current, top = working(placed(tuning, request.user.pk)), highest(tuning)
     asked = request.POST.get("level", "")

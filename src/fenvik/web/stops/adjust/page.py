@@ -28,6 +28,7 @@ from fenvik.web.controls.values import Values
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.results import pictures
 from fenvik.web.results.assemble import core_readings
+from fenvik.web.results.parts import Pair
 from fenvik.web.stops.progress import expected_s
 from fenvik.web.stops.registry import Page, pages
 from fenvik.web.stops.scenes import Scene
@@ -70,7 +71,7 @@ def fill(scene: Scene) -> None:
         scene.extra |= {"lights": lights, "moves": lights.moves, "expected": ""}
         if scene.options.view == "balance":
             now = _analysed(scene, lights.read[-1].pass_of, lights.read) if lights.read else scene.left
-            scene.picture = pictures.draw("tone", pictures.Pair(scene.found, now))
+            scene.picture = pictures.draw("tone", Pair(scene.found, now))
     else:
         _two(scene, desk, found_balance)
 
@@ -126,7 +127,7 @@ def _points(scene: Scene, found: dict[float, Any]) -> None:
             "at_end": [scene.values.control(points.knobs[i].id)["label"] for i in points.plan.at_end],  # type: ignore[index]
         }  # fmt: skip
     scene.extra["points_s"] = _seconds(scene, points.levels)
-    pair = pictures.Pair(scene.found, None, current=0.0, levels=rows or None, answers={"balance": words})
+    pair = Pair(scene.found, None, current=0.0, levels=rows or None, answers={"balance": words})
     scene.picture = pictures.draw(scene.options.view, pair)
 
 
@@ -169,7 +170,7 @@ def _hands_free(scene: Scene) -> None:
                 f"{found.whole.value[found.lit_grey].mean():.1f}", f"{now.whole.value[now.lit_grey].mean():.1f}",
             )  # fmt: skip
     scene.extra["plan"] = run is None
-    pair = pictures.Pair(found or scene.found, now, answers={"balance": words})
+    pair = Pair(found or scene.found, now, answers={"balance": words})
     scene.picture = pictures.draw(scene.options.view, pair)
 
 
@@ -220,7 +221,7 @@ def _colours(scene: Scene) -> None:
     scene.extra["within"] = bool(known) and all((h.error or 0.0) <= scene.tuning.target.tolerance for h in known)
     now = analysis_now(scene.tuning, scene.recent, scene.left or scene.found)
     view = "colours" if scene.options.view == "balance" else scene.options.view
-    pair = pictures.Pair(scene.found, now, answers={"colours": words})
+    pair = Pair(scene.found, now, answers={"colours": words})
     scene.picture = pictures.draw(view, pair)
 
 
@@ -269,7 +270,7 @@ def _model_rows(scene: Scene, points: Points, found: dict[float, Any]) -> tuple[
 
 def _two(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
     rows = desk.chart_levels(found, scene.tuning.target.tolerance)
-    pair = pictures.Pair(
+    pair = Pair(
         scene.found, None, current=desk.percent, levels=rows or None, steps=_step_scale(desk),
         answers={"balance": _now_words(desk)} if rows else {},
     )  # fmt: skip

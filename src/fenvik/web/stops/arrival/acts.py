@@ -1,7 +1,7 @@
 """What can be done at Arrival."""
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect
 from django.urls import reverse
 from django.utils import timezone
@@ -14,6 +14,7 @@ from fenvik.web.controls import exchange, maps
 from fenvik.web.controls.models import Moment
 from fenvik.web.controls.services import copy_sheet, note_found
 from fenvik.web.devices import displays
+from fenvik.web.people.asking import Asking
 from fenvik.web.people.policy import Right
 from fenvik.web.planning.services import keep_target
 from fenvik.web.stops.acts import number_in, typed_values
@@ -33,7 +34,7 @@ def _part(tuning: Tuning, part: str) -> HttpResponse:
     return redirect(f"{reverse('stop', args=(tuning.pk, 'arrival'))}?view={part}")
 
 
-def note(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def note(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Note the settings as found."""
     seen = number_in(request, "seen")
     note_found(
@@ -46,14 +47,14 @@ def note(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return redirect("stop", pk=tuning.pk, stop="groundwork")
 
 
-def show_code(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def show_code(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let the display show its pairing code."""
     displays.show_code(_whole(tuning).display)
     messages.info(request, "The display shows a code now: type it here.")
     return None
 
 
-def pair(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def pair(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Answer the code."""
     whole = _whole(tuning)
     displays.answer_code(
@@ -64,7 +65,7 @@ def pair(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def read_menu(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def read_menu(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Read menu and settings over the link."""
     controls, different = maps.read_over_link(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
     if different:
@@ -78,42 +79,42 @@ def read_menu(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def look(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def look(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Ask the display what it shows."""
     displays.look(tuning=_whole(tuning), now=timezone.now())
     return None
 
 
-def look_quietly(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def look_quietly(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let the display be asked what it shows, for a page that does so by itself: it hears of what is new, and waits for nothing."""
     displays.look_later(tuning)
     return HttpResponse(status=204)
 
 
-def add_block(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def add_block(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Add a block of controls to the menu map."""
     maps.add_block(
         display_id=tuning.display_id, actor=request.user, kind=request.POST.get("block", ""), typed=request.POST
-    )  # type: ignore[arg-type]
+    )
     return _part(tuning, "menu")
 
 
-def keep_menu(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def keep_menu(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Keep the menu map as it was changed."""
     maps.change_map(
         display_id=tuning.display_id, actor=request.user, typed=request.POST, seen=request.POST.get("seen", "")
-    )  # type: ignore[arg-type]
+    )
     messages.info(request, "The menu map is kept.")
     return _part(tuning, "menu")
 
 
-def use_map(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def use_map(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Use the menu map of an earlier visit."""
     maps.use_map(display_id=tuning.display_id, actor=request.user, map_id=number_in(request, "map"))
     return _part(tuning, "menu")
 
 
-def copy(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def copy(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Copy a sheet to another tuning, or one from elsewhere to this one."""
     to = number_in(request, "to")
     made, left_out = copy_sheet(sheet_id=number_in(request, "sheet"), to_tuning_id=to, actor=request.user, now=timezone.now())
@@ -125,14 +126,14 @@ def copy(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return redirect(f"{reverse('stop', args=(to, 'arrival'))}?view=sheets&sheet={made.pk}")
 
 
-def import_sheet(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def import_sheet(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Take a sheet in from a file."""
     sent = request.FILES.get("file")
     if sent is None:
         messages.error(request, "Choose a file first: a settings sheet as JSON or CSV.")
         return None
-    if sent.size > MOST_BYTES:
-        raise SheetFileError(f"The file has {sent.size:,} bytes; a settings sheet has at most {MOST_BYTES:,}.")
+    if (sent.size or 0) > MOST_BYTES:
+        raise SheetFileError(f"The file has {sent.size or 0:,} bytes; a settings sheet has at most {MOST_BYTES:,}.")
     data = sent.read()
     moment = Moment.FOUND if request.POST.get("moment") == Moment.FOUND else Moment.NOTED
     made = exchange.import_sheet(
@@ -149,7 +150,7 @@ def _left_out(labels: list[str], why: str = "this menu has no such control, or a
     return f" Left out, since {why}: {', '.join(labels[:5])}{more}." if labels else ""
 
 
-def keep_place(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def keep_place(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Keep display and room."""
     display = Display.objects.select_related("room__client").get(pk=tuning.display_id)
     form = DisplayForm(request.POST, instance=display, firm_id=request.user.firm_id)
@@ -162,7 +163,7 @@ def keep_place(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def keep_aim(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def keep_aim(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Keep the target."""
     form = TargetForm(request.POST, tuning=tuning)
     if not form.is_valid():
@@ -171,7 +172,7 @@ def keep_aim(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def _refused(request: HttpRequest, tuning: Tuning, **forms: object) -> HttpResponse:
+def _refused(request: Asking, tuning: Tuning, **forms: object) -> HttpResponse:
     return show_stop(request, tuning.pk, "arrival", problems=True, **forms)
 
 

@@ -99,7 +99,7 @@ def _sheets(scene: Scene) -> None:
     one = known.get(scene.options.get("sheet")) or found or (rows[0] if rows else None)
     other = known.get(scene.options.get("other"))
     now = {"id": "now", "values": scene.values.now, "here": True}
-    shown = other or now
+    shown: dict[str, Any] = other or now
     scene.extra |= {
         "sheets": rows,
         "one": one,

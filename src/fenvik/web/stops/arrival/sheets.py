@@ -1,6 +1,6 @@
 """A settings sheet as a file and on paper."""
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.utils import timezone
 from django.utils.text import slugify
@@ -10,11 +10,12 @@ from fenvik.formats import sheet as files
 from fenvik.web.controls.exchange import facts_of
 from fenvik.web.controls.models import SettingsSheet
 from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.people.asking import Asking
 from fenvik.web.stops.arrival.page import grouped
 
 
 @require_safe
-def sheet_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
+def sheet_file(request: Asking, pk: int, kind: str) -> HttpResponse:
     """Send a settings sheet as an open file."""
     sheet = of_firm_or_404(
         SettingsSheet, request.user.firm_id, pk, "tuning__display__menu_map", "tuning__visit__client"
@@ -33,7 +34,7 @@ def sheet_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
 
 
 @require_safe
-def sheet_print(request: HttpRequest, pk: int) -> HttpResponse:
+def sheet_print(request: Asking, pk: int) -> HttpResponse:
     """Show a settings sheet on paper."""
     sheet = of_firm_or_404(
         SettingsSheet,

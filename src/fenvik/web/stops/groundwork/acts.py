@@ -1,7 +1,7 @@
 """What can be done at Groundwork."""
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
@@ -9,6 +9,7 @@ from fenvik.core.signal.patterns import PATTERNS
 from fenvik.web.groundwork import services
 from fenvik.web.groundwork.levels import STEPS
 from fenvik.web.patterns import services as patterns
+from fenvik.web.people.asking import Asking
 from fenvik.web.planning import measuring
 from fenvik.web.stops.acts import group_of, number_in, typed_values
 from fenvik.web.stops.answers import back_to
@@ -16,7 +17,7 @@ from fenvik.web.stops.registry import can_be_done
 from fenvik.web.visits.models import Tuning
 
 
-def answer(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def answer(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Keep an answer to a check; the next open one is shown after it."""
     sent = request.POST
     services.answer_check(
@@ -26,20 +27,20 @@ def answer(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return back_to(request, tuning, check="")
 
 
-def open_screen(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def open_screen(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Make the visit's pattern screen and give it a number."""
     patterns.new_number(visit_id=tuning.visit_id, actor=request.user, now=timezone.now())
     return None
 
 
-def withdraw_screen(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def withdraw_screen(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let the pattern screen's address open nothing any more."""
     patterns.withdraw_screen(visit_id=tuning.visit_id, actor=request.user, now=timezone.now())
     messages.info(request, "The pattern screen’s address opens nothing any more. Asked for again, it has a new one.")
     return None
 
 
-def show(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def show(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Show a pattern with its options."""
     typed = {name[2:]: text[:200] for name, text in request.POST.items() if name.startswith("o-")}
     places = patterns.show(
@@ -53,26 +54,26 @@ def show(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def identify(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def identify(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let the pattern screen say for two seconds which visit it belongs to."""
     patterns.say_who(visit_id=tuning.visit_id, actor=request.user)
     return None
 
 
-def driver_range(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def driver_range(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Keep what the driver does to codes."""
     patterns.set_range(visit_id=tuning.visit_id, actor=request.user, driver_range=request.POST.get("range", ""))
     return None
 
 
-def use_screen(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def use_screen(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let the pattern screen be the source of this tuning's passes."""
     measuring.use_screen(tuning_id=tuning.pk, actor=request.user)
     messages.info(request, "Passes of this tuning take their patches from the pattern screen now: 8 bits of SDR.")
     return None
 
 
-def look_by(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def look_by(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Log what a control was set to by a pattern."""
     typed = typed_values(request)
     if request.POST.get("control"):
@@ -84,7 +85,7 @@ def look_by(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def _show_step(request: HttpRequest, tuning: Tuning, step: str) -> None:
+def _show_step(request: Asking, tuning: Tuning, step: str) -> None:
     """Show the pattern of a step; where it cannot be shown, say so and go on."""
     chosen = STEPS[step]
     try:
@@ -100,7 +101,7 @@ def _show_step(request: HttpRequest, tuning: Tuning, step: str) -> None:
         messages.error(request, str(problem))
 
 
-def step(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def step(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Log a step of the levels and go to another one, whose pattern is shown at once."""
     done, wanted = request.POST.get("done", ""), request.POST.get("to", "")
     if done in STEPS:
@@ -114,7 +115,7 @@ def step(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return back_to(request, tuning, step="")
 
 
-def show_other(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def show_other(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Show another pattern of the same step."""
     name = request.POST.get("pattern", "")
     if name in PATTERNS:
@@ -122,7 +123,7 @@ def show_other(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def watch(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def watch(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Watch the display warm up."""
     services.watch_warm_up(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
     return None

@@ -18,7 +18,7 @@ from fenvik.web.groundwork.words import clock, minutes_words
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.warm import fit_of, readings_of
 from fenvik.web.patterns.models import Screen
-from fenvik.web.results.pictures import Picture, Table
+from fenvik.web.results.parts import Picture, Table
 from fenvik.web.stops.registry import Page, pages
 from fenvik.web.stops.scenes import Scene
 
@@ -144,7 +144,7 @@ def _warm_up(scene: Scene) -> None:
     rows = readings_of(newest)
     fit = fit_of(newest, rows)
     meter = Repeatability.of(newest.meter_facts["repeatability"])
-    stds = meter.covariance([r.seen for r in rows], [float(newest.average)] * len(rows))[:, 1, 1] ** 0.5 if rows else []
+    stds: Any = meter.covariance([r.seen for r in rows], [float(newest.average)] * len(rows))[:, 1, 1] ** 0.5 if rows else []
     minutes = [(row.at - rows[0].at).total_seconds() / 60.0 for row in rows]
     points = [
         chart.Point(minutes[i], row.seen[1], float(stds[i]), None if fit is None else float(fit.curve[i]))

@@ -1,6 +1,7 @@
 """What the stop Handover shows."""
 
 from fenvik.web.results import pictures
+from fenvik.web.results.parts import Pair
 from fenvik.web.stops.registry import Page, pages
 from fenvik.web.stops.scenes import Scene
 
@@ -8,7 +9,7 @@ from fenvik.web.stops.scenes import Scene
 def _handover(scene: Scene) -> None:
     scene.extra["handovers"] = list(scene.tuning.visit.standing_handovers)
     scene.extra["ready"] = scene.left is not None and scene.found is not None
-    scene.picture = pictures.draw("errors", pictures.Pair(scene.found, scene.left))
+    scene.picture = pictures.draw("errors", Pair(scene.found, scene.left))
 
 
 pages["handover"] = Page(_handover, "handover/field.html", "handover/hand.html")

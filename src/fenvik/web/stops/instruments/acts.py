@@ -3,7 +3,7 @@
 import time
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect
 from django.urls import reverse
 from django.utils import timezone
@@ -17,6 +17,7 @@ from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes import services as passes
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.patterns import services as patterns
+from fenvik.web.people.asking import Asking
 from fenvik.web.planning import measuring
 from fenvik.web.stops.acts import number_in
 from fenvik.web.stops.answers import show_stop
@@ -33,18 +34,18 @@ def _at(pk: int, part: str) -> HttpResponse:
     return redirect(f"{reverse('stop', args=(pk, 'instruments'))}?view={part}")
 
 
-def measure(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def measure(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Keep how the tuning is measured."""
     refused = _keep_form(request, tuning)
     return refused or redirect("stop", pk=tuning.pk, stop="instruments")
 
 
-def _keep_typed(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _keep_typed(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Keep the form where an act came with it; return the page that says what is wrong with it."""
     return _keep_form(request, tuning) if "window" in request.POST else None
 
 
-def _keep_form(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _keep_form(request: Asking, tuning: Tuning) -> HttpResponse | None:
     form = MeasureForm(request.POST, instance=tuning)
     if not form.is_valid():
         return show_stop(request, tuning.pk, "instruments", measure_form=form, problems=True)
@@ -52,7 +53,7 @@ def _keep_form(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def as_usual(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def as_usual(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Measure as is usual for the display's technology; what else was typed in the form is kept."""
     refused = _keep_typed(request, tuning)
     if refused is not None:
@@ -61,7 +62,7 @@ def as_usual(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return redirect("stop", pk=tuning.pk, stop="instruments")
 
 
-def directory(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def directory(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Take up what answers at an address; a single meter or source is chosen at once."""
     found = take_up(actor=request.user, address=request.POST.get("address", "")[:200], now=timezone.now())
     for problem in found.problems:
@@ -72,7 +73,7 @@ def directory(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return redirect("stop", pk=tuning.pk, stop="instruments")
 
 
-def keyed(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def keyed(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Make a meter or a source that is keyed in, and measure this tuning with it."""
     now, role = timezone.now(), request.POST.get("role", "")
     if role == "meter":
@@ -88,19 +89,19 @@ def keyed(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return redirect("stop", pk=tuning.pk, stop="instruments")
 
 
-def try_them(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def try_them(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Show white, black and white again and read them, with the instruments as they stand in the form."""
     refused = _keep_typed(request, tuning)
     if refused is not None:
         return refused
-    listed = [grey(level, tuning.bits, tuning.range) for level in (100.0, 0.0, 100.0)]  # type: ignore[arg-type]
+    listed = [grey(level, tuning.bits, tuning.range) for level in (100.0, 0.0, 100.0)]
     passes.start_pass(
         tuning_id=tuning.pk, actor=request.user, now=timezone.now(), purpose=PassPurpose.TRY, patches=listed
     )
     return _at(tuning.pk, "devices")
 
 
-def aim(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def aim(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Read a small white window until told to stop, or stop."""
     now = timezone.now()
     running = tuning.passes.filter(finished_at__isnull=True, purpose=PassPurpose.AIM).first()
@@ -110,17 +111,17 @@ def aim(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     how = passes.How(window=AIM_WINDOW, surround=AIM_SURROUND, average=1, effort=_quickest(tuning))
     passes.start_pass(
         tuning_id=tuning.pk, actor=request.user, now=now, purpose=PassPurpose.AIM, repeat=True, how=how,
-        patches=[grey(100.0, tuning.bits, tuning.range)],  # type: ignore[arg-type]
+        patches=[grey(100.0, tuning.bits, tuning.range)],
     )  # fmt: skip
     return _at(tuning.pk, "aim")
 
 
 def _quickest(tuning: Tuning) -> str:
     efforts = [] if tuning.meter is None else tuning.meter.facts.get("efforts", [])
-    return efforts[0] if efforts and not tuning.meter.is_keyed else ""
+    return efforts[0] if efforts and tuning.meter is not None and not tuning.meter.is_keyed else ""
 
 
-def show_alignment(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def show_alignment(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Show the alignment picture."""
     places = patterns.show(
         tuning_id=tuning.pk, actor=request.user, pattern="alignment", typed={}, now=timezone.now()
@@ -129,7 +130,7 @@ def show_alignment(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return _at(tuning.pk, "aim")
 
 
-def make_correction(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def make_correction(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Start reading for a correction."""
     making.start(
         tuning_id=tuning.pk, actor=request.user, reference_id=number_in(request, "reference"),
@@ -139,7 +140,7 @@ def make_correction(request: HttpRequest, tuning: Tuning) -> HttpResponse | None
     return _at(tuning.pk, "correction")
 
 
-def keep_correction(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def keep_correction(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Keep the correction that a pass gives."""
     pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
     made = making.keep(
@@ -150,14 +151,14 @@ def keep_correction(request: HttpRequest, tuning: Tuning) -> HttpResponse | None
     return _at(tuning.pk, "correction")
 
 
-def set_aside(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def set_aside(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Make nothing of what a correction pass has read; its readings stay with the tuning."""
     pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
     making.set_aside(pass_id=pass_.pk, actor=request.user)
     return _at(tuning.pk, "correction")
 
 
-def use_correction(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def use_correction(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Measure through another correction, through none, or through whichever fits."""
     choosing.choose(
         tuning_id=tuning.pk, actor=request.user, wanted=request.POST.get("correction", "")[:20], now=timezone.now()
@@ -165,14 +166,14 @@ def use_correction(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return _at(tuning.pk, "correction")
 
 
-def look_through(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def look_through(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Look at a pass that was read already through another correction, or through none."""
     pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
     choosing.look_through(pass_id=pass_.pk, actor=request.user, wanted=request.POST.get("correction", "")[:20])
     return None
 
 
-def _answer(request: HttpRequest, said: dict[str, object]) -> None:
+def _answer(request: Asking, said: dict[str, object]) -> None:
     """Hand the answer over, and wait a moment for what is asked next."""
     pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
     number = request.POST.get("asks", "")[:40]
@@ -185,7 +186,7 @@ def _answer(request: HttpRequest, said: dict[str, object]) -> None:
         time.sleep(0.02)
 
 
-def typed(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def typed(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Take a typed reading."""
     pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"), "meter", "reference")
     if request.POST.get("value", "").strip().lower() in BACK:
@@ -197,13 +198,13 @@ def typed(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def shown(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def shown(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Take the word that a patch is on the screen."""
     _answer(request, {"shown": True})
     return None
 
 
-def take_back(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def take_back(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Ask for the patch before this one again."""
     _answer(request, {"back": True})
     return None

@@ -10,7 +10,7 @@ from fenvik.web.kit.forms import PlainNumber
 from fenvik.web.visits.models import Tuning
 
 
-class MeasureForm(forms.ModelForm):
+class MeasureForm(forms.ModelForm):  # type: ignore[type-arg] # generic to the stubs alone
     """How a tuning is measured."""
 
     class Meta:
@@ -42,8 +42,10 @@ class MeasureForm(forms.ModelForm):
         mine = mine.filter(Q(screen__isnull=True) | Q(screen__visit_id=self.instance.visit_id))
         for role in (DeviceRole.METER, DeviceRole.SOURCE):
             chosen = getattr(self.instance, f"{role.value}_id")
-            self.fields[role.value].queryset = mine.filter(role=role).filter(Q(removed_at__isnull=True) | Q(pk=chosen))
-            self.fields[role.value].empty_label = "none yet"
+            choice = self.fields[role.value]
+            assert isinstance(choice, forms.ModelChoiceField)
+            choice.queryset = mine.filter(role=role).filter(Q(removed_at__isnull=True) | Q(pk=chosen))
+            choice.empty_label = "none yet"
         efforts = [] if self.instance.meter is None else self.instance.meter.facts.get("efforts", [])
         for name, usual in (("effort", "its usual"), ("low_effort", "as above")):
             # Which efforts there are is the meter's business: a meter that is chosen in the same moment has others.
@@ -72,7 +74,7 @@ class MeasureForm(forms.ModelForm):
             self.add_error("bits", f"{source.name} does not send {bits} bit.")
         rate = cleaned.get("frame_rate")
         rates = [] if source is None else source.facts.get("frame_rates", [])
-        if rate is not None and rates and not any(abs(rate - float(each)) < 0.01 for each in rates):
+        if source is not None and rate is not None and rates and not any(abs(rate - float(each)) < 0.01 for each in rates):
             said = ", ".join(f"{float(each):g}" for each in rates)
             self.add_error("frame_rate", f"{source.name} sends {said} Hz.")
         efforts = [] if meter is None else meter.facts.get("efforts", [])

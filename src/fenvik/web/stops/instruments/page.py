@@ -126,7 +126,9 @@ def _correction(scene: Scene) -> None:
         "is_reference": tuning.meter is not None and tuning.meter.facts.get("kind") == "spectroradiometer",
     }
     running = _newest(scene, PassPurpose.CORRECTION)
-    if running is not None and (running.is_open or (running.read and _fresh(running, now) and not _is_kept(scene, running))):
+    if running is not None and (
+        running.is_open or (running.readings.exists() and _fresh(running, now) and not _is_kept(scene, running))
+    ):
         _draft(scene, running)
         return
     made = tuning.correction
@@ -172,7 +174,7 @@ def _draft(scene: Scene, pass_: Pass) -> None:
         "alone": [] if rows else [_alone(row) for row in readings],
         "can_mix": len(draft.sides.labels) > 6,
         "changing": bool(pass_.state == "paused" and pass_.reason and "in its place" in pass_.reason),
-        "reader": pass_.reference.name if _reader(pass_, scene) == "reference" else pass_.meter.name,
+        "reader": (pass_.reference if pass_.reference is not None and _reader(pass_, scene) == "reference" else pass_.meter).name,
         "additivity": None if draft.additivity is None else 100.0 * draft.additivity,
     }  # fmt: skip
 

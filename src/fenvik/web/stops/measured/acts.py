@@ -1,7 +1,7 @@
 """What is done with passes at As found and As left: what they read, which is the proof, files."""
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect
 from django.utils import timezone
 
@@ -17,6 +17,7 @@ from fenvik.web.passes import patch_lists
 from fenvik.web.passes import services as passes
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.passes.recent import recent_readings
+from fenvik.web.people.asking import Asking
 from fenvik.web.results import files, imports
 from fenvik.web.results.proof import name_proof, remove_file
 from fenvik.web.stops.acts import Act, number_in
@@ -30,12 +31,12 @@ MOST_LIST_BYTES = 1 << 20
 MOST_READINGS_BYTES = 16 << 20
 
 
-def choose_lists(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def choose_lists(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Keep which lists the next pass reads; a file becomes a list of the firm's own."""
     given = request.FILES.get("file")
     if given is not None:
         try:
-            if given.size > MOST_LIST_BYTES:
+            if (given.size or 0) > MOST_LIST_BYTES:
                 raise PatchesError(1, "-", "the file is larger than 1 MiB")
             name = (request.POST.get("name", "") or given.name or "").strip()
             if not name:
@@ -51,22 +52,22 @@ def choose_lists(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def _stop_of(request: HttpRequest) -> str:
+def _stop_of(request: Asking) -> str:
     stop = request.POST.get("stop", "found")
     return stop if stop in ("found", "left") else "found"
 
 
-def readings_file(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def readings_file(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Make a pass of readings that come from a file."""
     given, stop = request.FILES.get("file"), _stop_of(request)
     try:
-        if given is None or given.size > MOST_READINGS_BYTES:
+        if given is None or (given.size or 0) > MOST_READINGS_BYTES:
             raise ReadingsError(1, "-", "choose a file of at most 16 MiB")
         told = {
             "tuning_id": tuning.pk, "actor": request.user, "data": given.read(), "name": given.name or "a file",
             "now": timezone.now(), "purpose": PassPurpose.LEFT if stop == "left" else PassPurpose.FOUND,
         }  # fmt: skip
-        if given.size > imports.AT_ONCE_BYTES:
+        if (given.size or 0) > imports.AT_ONCE_BYTES:
             imports.begin(**told)
             return redirect("stop", pk=tuning.pk, stop=stop)
         made = files.take_up(**told)
@@ -78,20 +79,20 @@ def readings_file(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return redirect("stop", pk=tuning.pk, stop=stop)
 
 
-def stop_import(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def stop_import(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Stop a file that is being taken up, or put away what was said of one."""
     imports.stop(tuning_id=tuning.pk, actor=request.user)
     return None
 
 
-def read_again(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def read_again(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Read one patch of a pass once more."""
     pass_ = _pass(request)
     passes.read_again(pass_id=pass_.pk, actor=request.user, index=number_in(request, "index"))
     return None
 
 
-def extend(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def extend(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let a pass read what the lists have beyond it."""
     pass_ = _pass(request)
     count = passes.extend(pass_id=pass_.pk, actor=request.user)
@@ -99,56 +100,56 @@ def extend(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def keep_drift(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def keep_drift(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Take drift out of a pass, or leave it in."""
     pass_ = _pass(request)
     passes.keep_drift(pass_id=pass_.pk, actor=request.user, kept=not pass_.drift_kept)
     return None
 
 
-def drop_list(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def drop_list(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Take a list of the firm's own away; passes that were read by it keep their patches."""
     kept = of_firm_or_404(PatchList, request.user.firm_id, number_in(request, "list"))
     patch_lists.drop_list(actor=request.user, list_id=kept.pk, tuning_id=tuning.pk)
     return None
 
 
-def read_rest(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def read_rest(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let a pass that was stopped read what is left of its list."""
     passes.read_rest(pass_id=_pass(request).pk, actor=request.user)
     return None
 
 
-def name_as_proof(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def name_as_proof(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let a pass stand for what was found or left, or let the newest complete one do so again."""
     named = request.POST.get("named", "1") != "0"
     name_proof(pass_id=_pass(request).pk, actor=request.user, now=timezone.now(), named=named)
     return None
 
 
-def remove(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def remove(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Put away readings that were taken up from a file."""
     remove_file(pass_id=_pass(request).pk, actor=request.user, now=timezone.now())
     messages.info(request, "The file's readings are put away.")
     return None
 
 
-def _pass(request: HttpRequest) -> Pass:
+def _pass(request: Asking) -> Pass:
     found: Pass = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
     return found
 
 
-def choose_mode(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def choose_mode(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let the display show the tuning's mode; a pass that waited for it goes on."""
     standing.choose_mode(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
-    waiting = tuning.passes.filter(finished_at__isnull=True, state=PassState.PAUSED).first()  # type: ignore[attr-defined]
+    waiting = tuning.passes.filter(finished_at__isnull=True, state=PassState.PAUSED).first()
     if waiting is not None:
         passes.resume(pass_id=waiting.pk, actor=request.user)
     return None
 
 
 def _start(purpose: PassPurpose) -> Act:
-    def start(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+    def start(request: Asking, tuning: Tuning) -> HttpResponse | None:
         if purpose == PassPurpose.LEFT:
             _keep_learned(request, tuning.pk)
         passes.start_pass(tuning_id=tuning.pk, actor=request.user, now=timezone.now(), purpose=purpose)
@@ -157,29 +158,29 @@ def _start(purpose: PassPurpose) -> Act:
     return start
 
 
-def _keep_learned(request: HttpRequest, pk: int) -> None:
+def _keep_learned(request: Asking, pk: int) -> None:
     tuning = placed(load_tuning(request.user.firm_id, pk), request.user.pk)
     desk = lay_out(tuning, values_of(tuning), recent_readings(tuning))
     if desk.response is not None:
         keep(tuning=tuning, response=desk.response, now=timezone.now())
 
 
-def _open_pass(request: HttpRequest, tuning: Tuning) -> int:
+def _open_pass(request: Asking, tuning: Tuning) -> int:
     wanted = number_in(request, "pass")
-    return of_firm_or_404(Pass, request.user.firm_id, wanted).pk
+    return int(of_firm_or_404(Pass, request.user.firm_id, wanted).pk)
 
 
-def _pause(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _pause(request: Asking, tuning: Tuning) -> HttpResponse | None:
     passes.ask_to_pause(pass_id=_open_pass(request, tuning), actor=request.user, now=timezone.now())
     return None
 
 
-def _resume(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _resume(request: Asking, tuning: Tuning) -> HttpResponse | None:
     passes.resume(pass_id=_open_pass(request, tuning), actor=request.user)
     return None
 
 
-def _stop(request: HttpRequest, tuning: Tuning) -> HttpResponse | None:
+def _stop(request: Asking, tuning: Tuning) -> HttpResponse | None:
     passes.ask_to_stop(pass_id=_open_pass(request, tuning), actor=request.user, now=timezone.now())
     return None
 

@@ -50,10 +50,9 @@ def fill(scene: Any) -> None:
     """Fill the scene with the choice of lists."""
     tuning, told = scene.tuning, scene.tuning.lists
     options, chosen = told.get("options", {}), set(told.get("chosen", []))
-    range_ = "full" if tuning.range == "full" else "limited"
     stage, choices = stage_of(tuning), []
     for listed in LISTS.values():
-        count = len(put_together(Plan((listed.id,), options=options), tuning.bits, range_, stage))
+        count = len(put_together(Plan((listed.id,), options=options), tuning.bits, tuning.range, stage))
         draws = listed.id != "checkerboard" or tuning.source is None or can_draw(tuning.source, "checkerboard")
         refused = "" if draws else f"{tuning.source.name} does not draw it"
         choices.append(Choice(listed.id, listed.name, listed.why, count, listed.id in chosen, refused))

@@ -3,6 +3,7 @@
 from fenvik.web.passes.models import Pass
 from fenvik.web.passes.services import planned
 from fenvik.web.results import pictures
+from fenvik.web.results.parts import Pair
 from fenvik.web.results.special import special_of
 from fenvik.web.results.verdict import light_words, verdict_of
 from fenvik.web.stops.measured import lists
@@ -11,7 +12,7 @@ from fenvik.web.stops.registry import Page, pages
 from fenvik.web.stops.scenes import Scene
 
 
-def _pair(scene: Scene, *, left: bool) -> pictures.Pair:
+def _pair(scene: Scene, *, left: bool) -> Pair:
     """Return what is drawn; what ladders and grids say costs queries, so only the views that show it pay for it."""
     found, shown = scene.found, scene.left if left else None
     passes: list[Pass | None] = [scene.found_pass, scene.left_pass if left else None]
@@ -19,11 +20,11 @@ def _pair(scene: Scene, *, left: bool) -> pictures.Pair:
         found, shown = (scene.begun_analysis, None) if not left else (found, scene.begun_analysis)
         passes[int(left)] = scene.begun
     if scene.options.view not in ("light", "wrong"):
-        return pictures.Pair(found, shown)
+        return Pair(found, shown)
     luminance = scene.tuning.luminance
     control = next((c["label"] for c in scene.values.controls if c.get("role") == "light"), "")
     special = [special_of(p, a, luminance=luminance, light_label=control) for p, a in zip(passes, (found, shown), strict=True)]
-    return pictures.Pair(
+    return Pair(
         found, shown, found_special=special[0], left_special=special[1], window=scene.tuning.window
     )
 
