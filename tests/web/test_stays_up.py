@@ -22,7 +22,7 @@ from fenvik.web.kit.hub import hub
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
-from fenvik.web.passes.services import ask_to_stop, start_pass
+from fenvik.web.passes.services import ask_to_pause, ask_to_stop, start_pass
 from fenvik.web.passes.store import Store
 from fenvik.web.patterns.services import screen_of
 from fenvik.web.people.models import Firm
@@ -169,13 +169,16 @@ def test_a_pass_that_is_paused_and_stopped_leaves_pages_that_open(ready, person,
 
     def add(taken):
         asked = real(taken)
-        return replace(asked, pause=True) if taken.index + 1 == read else asked
+        if taken.index + 1 != read:
+            return asked
+        ask_to_pause(pass_id=pass_.pk, actor=person, now=now)
+        return replace(asked, pause=True)
 
     runner.store.add = add
     if read:
         runner.run()
     else:
-        store.set_state(PassState.PAUSED)
+        store.pause()
     store.close()
     ask_to_stop(pass_id=pass_.pk, actor=person, now=now)
     pass_.refresh_from_db()
