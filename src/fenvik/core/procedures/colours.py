@@ -1,6 +1,6 @@
 """Six colours by attribute or by mixing: every look teaches what the controls do, and the next move follows from all looks.
 
-The learning is that of the nudges by hand (core/hues.py). Here all colours move at once between two looks.
+The learning is that of the nudges by hand (core/models/hues.py). Here all colours move at once between two looks.
 """
 
 from collections.abc import Sequence
