@@ -4,6 +4,7 @@ import numpy as np
 
 from fenvik.core.colour import difference
 from fenvik.core.colour.science import spectrum_to_xyz
+from fenvik.core.procedures.steps import Standing
 from fenvik.core.signal.decoding import decode, encode
 from fenvik.standins.bench import make_bench
 from fenvik.standins.rpc import Refusal
@@ -36,6 +37,12 @@ class Site:
             return fraction, np.array(result_of(self.meter.read({}))["xyz"])
         except Refusal:
             return fraction, np.zeros(3)
+
+    def look(self):
+        left = self.display.mode != self.mode
+        if left:
+            self.display.choose_mode(self.mode)
+        return Standing({c["id"]: c["value"] for c in self.display.menu.described(self.mode)}, left)
 
     def set(self, control, value):
         self.sets += 1

@@ -4,7 +4,6 @@ import argparse
 import json
 import signal
 import sys
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -16,10 +15,11 @@ from fenvik.core.colour.target import TARGETS
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.correction import PROPOSED
 from fenvik.core.measure.correction_patches import correction_list
-from fenvik.core.procedures.correcting import NAMED, correct
+from fenvik.core.procedures.correcting import NAMED
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.job import STEPS, Job, proof_of
 from fenvik.core.procedures.steps import perform
+from fenvik.core.signal.patches import Patch
 from fenvik.session.rig import GoneError, LinkRig, Wanted, WrongSerialError
 
 TARGET_NAMES = ("bt709-bt1886", "bt709-2.2", "bt709-2.4", "p3d65-2.6")
@@ -110,7 +110,6 @@ class Calibration:
 
     def __init__(self, given: argparse.Namespace, steps: tuple[str, ...], rig: LinkRig, out: Path) -> None:
         self.given, self.steps, self.rig, self.out = given, steps, rig, out
-        self.correction: dict[str, Any] | None = None
         self.job: Job | None = None
         self.notes: list[str] = []
 
@@ -130,10 +129,10 @@ class Calibration:
             return GONE
         status = DONE
         try:
-            self._correct()
-            desk = Desk(self.rig.controls, budget=self.given.budget - self.rig.readings)
-            self.job = Job(desk, replace(TARGETS[self.given.target]), tuple(s for s in self.steps if s != "correction"))
-            self.job.luminance = self.given.luminance
+            listed = self._correction_patches()
+            desk = Desk(self.rig.controls, budget=self.given.budget - self.rig.readings - 2 * len(listed))
+            self.job = Job(desk, TARGETS[self.given.target], tuple(s for s in self.steps if s != "correction"))
+            self.job.luminance, self.job.correction = self.given.luminance, listed
             perform(self.job.run(), self.rig, say)
         except KeyboardInterrupt:
             status = STOPPED
@@ -157,16 +156,11 @@ class Calibration:
         except FenvikError as problem:
             self.notes.append(f"The settings could not be put back: {problem}")
 
-    def _correct(self) -> None:
-        """Make a correction of the meter by the reference, where there is one."""
+    def _correction_patches(self) -> list[Patch]:
+        """Return what both meters read for a correction, where there is a reference."""
         if "correction" not in self.steps or not self.given.reference:
-            return
-        listed = [p for p in correction_list(PROPOSED, self.rig.bits, "limited") if p.label in NAMED]
-        made = perform(correct(listed), self.rig, say)
-        self.notes += made.notes
-        if made.matrix is not None:
-            self.correction = {"method": made.method, "matrix": made.matrix, "residuals": made.residuals}
-            self.rig.matrix = made.matrix
+            return []
+        return [p for p in correction_list(PROPOSED, self.rig.bits, "limited") if p.label in NAMED]
 
     def _look(self, taken: list[Taken]) -> dict[str, Any] | None:
         if not taken:
@@ -190,6 +184,12 @@ class Calibration:
             "summary": {k: told[k] for k in ("white", "black", "contrast", "greyscale", "colours", "gamut")},
         }
 
+    def _correction(self) -> dict[str, Any] | None:
+        made = None if self.job is None else self.job.corrected
+        if made is None or made.matrix is None:
+            return None
+        return {"method": made.method, "matrix": made.matrix, "residuals": made.residuals}
+
     def _write(self) -> None:
         job, facts = self.job, self.rig.facts.get(self.given.display, {})
         settings = []
@@ -203,7 +203,7 @@ class Calibration:
             "display": {k: facts.get(k) for k in ("maker", "model", "serial", "technology")},
             "mode": getattr(self.rig, "mode", self.given.mode),
             "target": self.given.target,
-            "correction": self.correction,
+            "correction": self._correction(),
             "as_found": None if job is None else self._look(job.as_found),
             "as_left": None if job is None else self._look(job.as_left),
             "settings": settings,

@@ -11,6 +11,7 @@ from fenvik.core.errors import FenvikError
 from fenvik.core.measure.averaging import USUAL, steady_average
 from fenvik.core.measure.settling import has_settled, next_start, settling_s
 from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.procedures.steps import Standing
 from fenvik.core.signal.decoding import decode, encode
 from fenvik.core.types import Floats
 from fenvik.link.connection import Connection
@@ -256,6 +257,23 @@ class LinkRig:
             Repeatability.of(facts["repeatability"]), facts["typical"], max(luminance, 0.01), grey=len(set(percent)) == 1
         )
         return max(steady, DARK_AVERAGE if max(percent) < DARK_PERCENT else 1)
+
+    def correct(self, matrix: Floats) -> None:
+        """Look at what the meter reads through a matrix (3, 3) from now on."""
+        self.matrix = matrix
+
+    def look(self) -> Standing:
+        """Return how the display stands; one that has left its mode is put back into it."""
+
+        def act() -> Standing:
+            display = self._device(self.wanted.display, "display")
+            left = display.state().mode not in (None, self.mode)  # none while a signal is only arriving
+            if left:
+                display.choose(self.mode)
+                self._shown = None
+            return Standing({c["id"]: c["value"] for c in display.controls(self.mode)}, left)
+
+        return self.patiently(act)
 
     def set(self, control: str, value: Any) -> Any:
         """Set a control and return what it now is; the light is given time to follow."""

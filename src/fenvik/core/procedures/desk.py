@@ -1,13 +1,29 @@
 """What every procedure works at: the controls, every reading with the state it was taken in, the budget, and what is to be said."""
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
-from fenvik.core.procedures.steps import ENDS, BudgetError, Procedure, Read, Say, Set
+from fenvik.core.procedures.steps import (
+    ENDS,
+    BudgetError,
+    Correct,
+    Look,
+    Procedure,
+    Read,
+    RestlessError,
+    Say,
+    Set,
+    Standing,
+)
 from fenvik.core.types import Floats
+
+TRIES = 3  # to read something while the display stands still
+LIT = 0.29  # fraction of signal: below it offsets and black levels move a lot
+OF_LIGHT = ("light", "white-level", "gamma", "process")  # roles that may take light away
+SEEN, LOST = 1.0, 0.4  # cd/m² that a patch had, and the share of it that is left where the meter no longer sees it
 
 
 @dataclass(frozen=True)
@@ -29,9 +45,16 @@ class Desk:
     notes: list[str] = field(default_factory=list)
     found: dict[str, Any] = field(default_factory=dict)
     dead: list[str] = field(default_factory=list)  # controls that do nothing that a reading can tell
+    thrown: int = 0  # readings that were taken while the display stood otherwise than it was set
+    sure: int = 0  # so many of those that are kept were taken while it stood as it was set
 
     def __post_init__(self) -> None:
         self.found = self.settings
+
+    @property
+    def spent(self) -> int:
+        """How many readings were taken, those that were thrown away included."""
+        return len(self.taken) + self.thrown
 
     @property
     def settings(self) -> dict[str, Any]:
@@ -40,7 +63,7 @@ class Desk:
 
     def read(self, percent: Sequence[float]) -> Procedure[Taken]:
         """Read a patch of percentages of signal. Raises BudgetError."""
-        if len(self.taken) >= self.budget:
+        if self.spent >= self.budget:
             raise BudgetError("The budget of readings is used up, but for those of the proof.")
         fraction, xyz = yield Read((float(percent[0]), float(percent[1]), float(percent[2])))
         made = Taken(np.asarray(fraction, dtype=np.float64), np.asarray(xyz, dtype=np.float64), self.settings)
@@ -48,11 +71,73 @@ class Desk:
         return made
 
     def reads(self, patches: Iterable[Sequence[float]]) -> Procedure[list[Taken]]:
-        """Read patches of percentages, in their order."""
-        made = []
-        for percent in patches:
-            made.append((yield from self.read(percent)))
-        return made
+        """Read patches of percentages, in their order, while the display stands as it was set. Raises RestlessError."""
+        wanted = list(patches)
+        for _ in range(TRIES):
+            made = []
+            for percent in wanted:
+                made.append((yield from self.read(percent)))
+            if not (yield from self.look()):
+                self._see_the_light(made)
+                return made
+        raise RestlessError("The display does not stay as it is set: what was read in between tells nothing.")
+
+    def _see_the_light(self, made: Sequence[Taken]) -> None:
+        """Raise RestlessError where a patch gives a fraction of its light, and no light was turned down."""
+        dim = {c["id"] for role in OF_LIGHT for c in self.by_role(role)}
+        for now in made:
+            if now.fraction.max() < LIT:
+                continue
+            for before in reversed(self.taken):
+                if before is now or not np.array_equal(before.fraction, now.fraction):
+                    continue
+                still = all(before.settings.get(name) == now.settings.get(name) for name in dim)
+                if still and before.xyz[1] > SEEN and now.xyz[1] < LOST * before.xyz[1]:
+                    raise RestlessError(
+                        f"A patch gave {before.xyz[1]:.3g} cd/m² and now gives {now.xyz[1]:.3g}, with no light turned down: "
+                        "the meter has lost its aim, or something dims the display."
+                    )
+                break
+
+    def look(self) -> Procedure[bool]:
+        """Ask how the display stands. What moved by itself is set again and said, and what was read since it last stood right is
+        thrown away. Return whether there was anything.
+        """
+        standing: Standing | None = yield Look()
+        if standing is None:
+            return False
+        moved = [c for c in self.controls if standing.values.get(c["id"], c["value"]) != c["value"]]
+        if not moved and not standing.left_mode:
+            self.sure = len(self.taken)
+            return False
+        thrown = len(self.taken) - self.sure
+        self.thrown += thrown
+        del self.taken[self.sure :]
+        if standing.left_mode:
+            self.notes.append("The display left its picture mode by itself; it was chosen again.")
+        for control in moved:
+            wanted, control["value"] = control["value"], standing.values[control["id"]]
+            yield from self.set(control, wanted)
+        if moved:
+            names = ", ".join(c["label"] for c in moved[:4]) + (f" and {len(moved) - 4} more" if len(moved) > 4 else "")
+            again = "and was set again" if len(moved) == 1 else "and were set again"
+            self.notes.append(f"{names} moved by {'itself' if len(moved) == 1 else 'themselves'} {again}.")
+        if thrown:
+            self.notes.append(f"{thrown} readings that were taken meanwhile were thrown away.")
+        return True
+
+    def adopt(self) -> Procedure[None]:
+        """Take every control as the display tells it: a choice may bring others along."""
+        standing: Standing | None = yield Look()
+        if standing is not None:
+            for control in self.controls:
+                control["value"] = standing.values.get(control["id"], control["value"])
+        self.sure = len(self.taken)
+
+    def look_through(self, matrix: Floats) -> Procedure[None]:
+        """Look at everything through a correction: what is read from now on, and what was read before it too."""
+        yield Correct(matrix)
+        self.taken[:] = [replace(t, xyz=np.asarray(matrix @ t.xyz)) for t in self.taken]
 
     def greys(self, levels: Iterable[float]) -> Procedure[list[Taken]]:
         """Read greys at percentages, in their order."""

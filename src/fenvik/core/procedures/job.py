@@ -13,9 +13,11 @@ from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
 from fenvik.core.models import hues
 from fenvik.core.procedures import colours, lights
+from fenvik.core.procedures.correcting import Corrected, correct
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.greys import Greys
-from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure
+from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, RestlessError
+from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
 # Greys that are read before and after. More of them would be taken from what the adjusting may read, and bring less.
@@ -59,6 +61,8 @@ class Job:
     restored: bool = False
     boost: float = 0.0  # light of a white sub-pixel, as a share of the sum of the three
     luminance: float | None = None  # cd/m² of white that is wanted; None leaves the light as it is
+    correction: Sequence[Patch] = ()  # what the meter is corrected by first, where there is a reference beside it
+    corrected: Corrected | None = None
 
     @property
     def proof(self) -> list[Fraction]:
@@ -67,10 +71,19 @@ class Job:
 
     def run(self) -> Procedure[None]:
         """Do the whole job. What a budget or a device ends early is kept as it stands, and noted by whoever catches it."""
-        yield from self.look_found()
-        self.desk.budget -= len(self.proof)  # it is never saved on
+        try:
+            yield from self.look_found()
+            self.desk.budget -= len(self.proof)  # it is never saved on
+            yield from self.adjust()
+            yield from self.look_left()
+        except RestlessError as problem:
+            yield from self.give_up(problem)
+
+    def adjust(self) -> Procedure[None]:
+        """Do everything between what is found and what is left."""
         try:
             yield from self.process_off()
+            yield from self.correct()
             if "light" in self.steps:
                 yield from self.light()
             if "white" in self.steps:
@@ -89,7 +102,26 @@ class Job:
             yield from self.light_again()
         except BudgetError as spent:
             self.desk.notes.append(f"{spent} What was reached by then is kept.")
-        yield from self.look_left()
+
+    def give_up(self, problem: RestlessError) -> Procedure[None]:
+        """Put everything back: nothing that was read lately says whether it is better than it was."""
+        self.desk.notes.append(f"{problem} Every control was put back.")
+        yield from self.desk.put(self.desk.found)
+        self.restored = True
+        self.as_left = list(self.as_found)
+
+    def correct(self) -> Procedure[None]:
+        """Correct the meter by the reference, on a display on which nothing works any more, and look at everything through it."""
+        if not self.correction:
+            return
+        self.corrected = yield from correct(self.correction)
+        self.desk.notes += self.corrected.notes
+        if self.corrected.matrix is None:
+            return
+        found = len(self.as_found)
+        yield from self.desk.look_through(self.corrected.matrix)
+        self.as_found = self.desk.taken[:found]
+        self.settle((yield from self.desk.greys((100.0, 0.0))))
 
     def look_found(self) -> Procedure[None]:
         """Read what is found, before anything is touched."""
@@ -131,7 +163,14 @@ class Job:
             yield from self.desk.set(control, control["off"])
             turned.append(control["label"])
         if turned:
-            self.desk.notes.append(f"Turned off before measuring: {', '.join(turned)}.")
+            # What the display itself says is believed: a switch that was thrown may not hold.
+            yield from self.desk.adopt()
+            kept = [c["label"] for c in self.desk.by_role("process") if c["label"] in turned and c["value"] != c["off"]]
+            off = [label for label in turned if label not in kept]
+            if off:
+                self.desk.notes.append(f"Turned off before measuring: {', '.join(off)}.")
+            if kept:
+                self.desk.notes.append(f"Could not be turned off, and works on the picture: {', '.join(kept)}.")
             self.settle((yield from self.desk.greys((100.0, 0.0))))
 
     def light(self) -> Procedure[None]:
@@ -181,6 +220,7 @@ class Job:
         # Another curve must be clearly nearer: each brings a wait and a doubt with it.
         chosen = best if errors[best] < 0.9 * errors[usual] else usual
         yield from self.desk.set(control, chosen)
+        yield from self.desk.adopt()
         if chosen != usual:
             self.desk.notes.append(f"{control['label']}: {chosen} lies nearest to the target's curve.")
 
@@ -200,6 +240,7 @@ class Job:
         off = yield from self.desk.tried(control, control["options"], look)
         best = min(off, key=lambda o: off[o])
         yield from self.desk.set(control, best)
+        yield from self.desk.adopt()
         if best != usual:
             self.desk.notes.append(f"{control['label']}: {best} lies nearest to the target's white.")
 
@@ -220,7 +261,7 @@ class Job:
         try:
             yield from colours.adjust(self.desk, self.target, self.hold())
         except BudgetError as spent:
-            if len(self.desk.taken) < self.desk.budget:
+            if self.desk.spent < self.desk.budget:
                 raise  # it was the time that ended: nothing is kept back of that
             self.desk.notes.append(f"{spent} The colours are kept as they were reached by then.")
         finally:

@@ -20,6 +20,12 @@ class BudgetError(FenvikError):
     code = "budget"
 
 
+class RestlessError(FenvikError):
+    """A display that does not stay as it is set, or a meter that no longer sees it: nothing that is read means anything."""
+
+    code = "restless"
+
+
 class StoppedError(Exception):
     """A person has asked to stop: what is half done is brought to rest first."""
 
@@ -49,13 +55,36 @@ class Set:
 
 
 @dataclass(frozen=True)
+class Look:
+    """Ask the display how it stands. Sent back: a ``Standing``, or None from a rig that cannot be asked."""
+
+
+@dataclass(frozen=True)
+class Standing:
+    """The value of every control by its id as the display tells it.
+
+    ``left_mode``: it was in another mode than its own, and was put back.
+    """
+
+    values: dict[str, Any]
+    left_mode: bool = False
+
+
+@dataclass(frozen=True)
+class Correct:
+    """Look at what the meter reads through a matrix (3, 3) from now on. Nothing is sent back."""
+
+    matrix: Floats
+
+
+@dataclass(frozen=True)
 class Say:
     """Tell whoever watches what is done now. Nothing is sent back."""
 
     words: str
 
 
-Step = Read | Set | Say
+Step = Read | Set | Look | Correct | Say
 Procedure = Generator[Step, Any, T]
 
 
@@ -80,6 +109,18 @@ class ComparingRig(Rig, Protocol):
         """Return fractions (3,) and XYZ (3,) as one of the two meters reads it, uncorrected."""
         ...
 
+    def correct(self, matrix: Floats) -> None:
+        """Look at what the meter reads through a matrix (3, 3) from now on."""
+        ...
+
+
+class AskedRig(Rig, Protocol):
+    """A rig whose display says how it stands."""
+
+    def look(self) -> Standing:
+        """Return how the display stands, in its own mode again where it had left that."""
+        ...
+
 
 def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = lambda words: None) -> T:
     """Run a procedure on a rig; return what it returns.
@@ -99,6 +140,10 @@ def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = la
                         came = cast(ComparingRig, rig).read_by(by, percent)
                     case Set(control, value):
                         came = rig.set(control, value)
+                    case Look():
+                        came = cast(AskedRig, rig).look() if hasattr(rig, "look") else None
+                    case Correct(matrix):
+                        cast(ComparingRig, rig).correct(matrix)
                     case Say(words):
                         heard(words)
             except BaseException as problem:

@@ -8,7 +8,7 @@ from typing import Any
 from psycopg.types.json import Jsonb
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.procedures.steps import Fraction, Read, Set
+from fenvik.core.procedures.steps import Look, Read, Set, Standing
 from fenvik.web.adjusting.models import Run, RunStep, StepKind
 from fenvik.web.passes.store import Store
 
@@ -59,8 +59,14 @@ class OtherwiseError(FenvikError):
         self.number = number
 
 
-def words_of(step: Read | Set) -> str:
+Kept = Read | Set | Look
+KINDS = {Read: StepKind.READ, Set: StepKind.SET, Look: StepKind.LOOK}
+
+
+def words_of(step: Kept) -> str:
     """Return what a step is to do."""
+    if isinstance(step, Look):
+        return "ask how the display stands"
     if isinstance(step, Read):
         return f"read {' '.join(f'{v:g}' for v in step.percent)} %"
     return f"set {step.control}"
@@ -81,7 +87,7 @@ class Record:
         """Whether everything that was done before has been gone through."""
         return self.at >= len(self._done)
 
-    def again(self, step: Read | Set) -> tuple[RunStep, bool] | None:
+    def again(self, step: Kept) -> tuple[RunStep, bool] | None:
         """Return what was done at this step before an end, and whether just that is asked for now; None where it was not done.
 
         Another processor may round otherwise and decide for another value or level: what was decided then holds. Raises
@@ -90,21 +96,28 @@ class Record:
         if self.is_over:
             return None
         kept = self._done[self.at]
-        kind = StepKind.READ if isinstance(step, Read) else StepKind.SET
-        before = Read(_percent(kept)) if kept.kind == StepKind.READ else Set(kept.asked["control"], kept.asked["value"])
-        if kept.kind != kind or (isinstance(step, Set) and kept.asked["control"] != step.control):
+        before = _step_of(kept)
+        if kept.kind != KINDS[type(step)] or (isinstance(step, Set) and kept.asked["control"] != step.control):
             raise OtherwiseError(self.at, words_of(before), words_of(step))
         self.at += 1
         return kept, before == step
 
-    def begin(self, step: Read | Set) -> None:
+    def begin(self, step: Kept) -> None:
         """Keep what is to be done, before it is. Raises LostPassError."""
-        asked = {"percent": list(step.percent)} if isinstance(step, Read) else {"control": step.control, "value": step.value}
-        kind = StepKind.READ if isinstance(step, Read) else StepKind.SET
-        self.store.row(STEP, number=self.at, kind=str(kind), asked=Jsonb(asked))
+        asked: dict[str, Any] = {}
+        if isinstance(step, Read):
+            asked = {"percent": list(step.percent)}
+        elif isinstance(step, Set):
+            asked = {"control": step.control, "value": step.value}
+        self.store.row(STEP, number=self.at, kind=str(KINDS[type(step)]), asked=Jsonb(asked))
 
     def was_read(self) -> None:
         """Go on after a reading that is kept."""
+        self.at += 1
+
+    def was_looked(self, standing: Standing) -> None:
+        """Keep how the display stood. Raises LostPassError."""
+        self.store.row(CAME, number=self.at, came=Jsonb({"values": standing.values, "left_mode": standing.left_mode}))
         self.at += 1
 
     def was_set(self, control: dict[str, Any], came: Any, group: uuid.UUID) -> None:
@@ -134,9 +147,14 @@ class Record:
         self.store.row(TELL, **{name: Jsonb(value) if isinstance(value, list) else value for name, value in told.items()})
 
 
-def _percent(step: RunStep) -> Fraction:
-    red, green, blue = step.asked["percent"]
-    return float(red), float(green), float(blue)
+def _step_of(kept: RunStep) -> Kept:
+    """Return a step as it was asked for."""
+    if kept.kind == StepKind.LOOK:
+        return Look()
+    if kept.kind == StepKind.SET:
+        return Set(kept.asked["control"], kept.asked["value"])
+    red, green, blue = kept.asked["percent"]
+    return Read((float(red), float(green), float(blue)))
 
 
 def _that_were_done(steps: list[RunStep], readings: int) -> Iterator[RunStep]:
@@ -144,6 +162,6 @@ def _that_were_done(steps: list[RunStep], readings: int) -> Iterator[RunStep]:
     for step in steps:
         if step.kind == StepKind.READ:
             readings -= 1
-        if readings < 0 or (step.kind == StepKind.SET and step.came is None):
+        if readings < 0 or (step.kind != StepKind.READ and step.came is None):
             return
         yield step

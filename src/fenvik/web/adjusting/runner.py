@@ -15,7 +15,7 @@ from fenvik.core.errors import FenvikError
 from fenvik.core.measure.averaging import steady_average
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import STEPS, Job, proof_of, score
-from fenvik.core.procedures.steps import BudgetError, Fraction, Read, Set, StoppedError, perform
+from fenvik.core.procedures.steps import BudgetError, Fraction, Look, Read, Set, Standing, StoppedError, perform
 from fenvik.core.signal.patches import COLOURS, Patch, patch
 from fenvik.core.types import Floats
 from fenvik.link.display import LinkedDisplay
@@ -103,7 +103,7 @@ class HandsFreeRunner(Runner):
     def _stopped(self, desk: Desk, job: Job, rig: "_Rig") -> None:
         if self.told.puts_back:
             try:
-                rig.look()
+                rig.take_as_it_is()
                 perform(desk.put(desk.found), rig)
                 job.restored = True
                 desk.notes.append("It was stopped, and every control was put back to where it stood before.")
@@ -122,11 +122,11 @@ class HandsFreeRunner(Runner):
     def _report(self, desk: Desk, job: Job) -> None:
         target, told = self.plan.pass_.tuning.target, self.told
         told.notes, told.restored, told.dead = list(dict.fromkeys([*self.said, *desk.notes])), job.restored, desk.dead
-        told.readings, told.phase = len(desk.taken), ""
+        told.readings, told.phase = desk.spent, ""
         told.moves = ControlChange.objects.filter(of_pass=self.plan.pass_).count()
         told.found_score = score(job.as_found, target) if len(job.as_found) == len(job.proof) else None
         told.left_score = score(job.as_left, target) if len(job.as_left) == len(job.proof) else None
-        told.left_from = len(desk.taken) - len(job.proof) if job.as_left and not job.restored else None
+        told.left_from = desk.spent - len(job.proof) if job.as_left and not job.restored else None
         self.record.tell()
 
     def display(self) -> LinkedDisplay:
@@ -233,7 +233,23 @@ class _Rig:
         # A patch that was appended and not read before the end came is read now, at its own place in the list.
         self.runner.rows = self.runner.rows[: len(self._readings)]
 
-    def look(self) -> None:
+    def look(self) -> Standing:
+        """Return how the display stands, or how it stood before an end; one that has left its mode is put back into it."""
+        kept = self._again(Look())
+        if kept is not None:
+            told: dict[str, Any] = kept.came or {}
+            return Standing(told.get("values", {}), bool(told.get("left_mode")))
+        self.go_live()
+        self.record.begin(Look())
+        shown = self.runner.patiently(lambda: self.runner.display().state()).mode
+        left = shown not in (None, self.runner.told.mode)  # none while a signal is only arriving
+        if left:
+            self._choose()
+        standing = Standing(self._stands(), left)
+        self.record.was_looked(standing)
+        return standing
+
+    def take_as_it_is(self) -> None:
         """Take every control as the display really has it: the run was asked to stop before it had gone through what is stored."""
         if self.runner.is_live:
             return
@@ -246,7 +262,7 @@ class _Rig:
     def _send(self, control: str, value: Any) -> Any:
         return self.runner.patiently(lambda: self.runner.display().set(self.runner.told.mode, control, value))
 
-    def _again(self, step: Read | Set) -> RunStep | None:
+    def _again(self, step: Read | Set | Look) -> RunStep | None:
         """Return what was done at this step before an end; what would be decided otherwise now is said, and not done."""
         if self.runner.is_live:
             return None

@@ -54,7 +54,8 @@ def keep_list(*, actor: User, name: str, rows: Sequence[Row], list_id: int | Non
     ``replaces``: one of the same name gives way, as for a file that is read again.
     """
     name = name.strip()[:80]
-    same = PatchList.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).filter(name=name).exclude(pk=list_id or 0).first()
+    every = PatchList.objects.of_firm(actor.firm_id).select_for_update(of=("self",))
+    same = every.filter(name=name).exclude(pk=list_id or 0).first()
     if same is not None and not replaces:
         raise ListTakenError(f"There is a list called {name} already.")
     known = PatchList.objects.of_firm(actor.firm_id).filter(pk=list_id).first() if list_id is not None else same

@@ -84,7 +84,8 @@ def tunings(firm_id: int, pks: Sequence[int], *, whole: bool = False) -> list[An
                     store[pk] = (now[pk], found[pk])
             while len(store) > MOST[whole]:
                 store.popitem(last=False)
-    return [_own(found[pk]) for pk in sorted(found)]
+    # Lists of many only read; a stop also sets what its own person needs.
+    return [_own(found[pk]) if whole else found[pk] for pk in sorted(found)]
 
 
 def _own(tuning: Any) -> Any:

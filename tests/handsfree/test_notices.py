@@ -1,0 +1,147 @@
+"""A display that does not stay as it is set, and a meter that is moved: noticed, mended, and never left worse than found."""
+
+import numpy as np
+import pytest
+
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.measure.correction_patches import correction_list
+from fenvik.core.procedures.correcting import NAMED
+from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.steps import perform
+from tests.handsfree.site import Site
+from tests.standins.awaited import result_of
+
+TARGET = TARGETS["bt709-bt1886"]
+
+
+class Moody(Site):
+    """A site at which something happens by itself: ``mood`` after so many sets, ``lapse`` after so many readings."""
+
+    def __init__(self, *args, mood=None, sets=40, lapse=None, reads=60, **more):
+        super().__init__(*args, **more)
+        self.mood, self.lapse, self.after, self.reads_left = mood, lapse, sets, reads
+
+    def set(self, control, value):
+        made = super().set(control, value)
+        if self.sets == self.after and self.mood is not None:
+            self.mood(self)
+        return made
+
+    def read(self, percent):
+        fraction, xyz = super().read(percent)
+        self.reads_left -= 1
+        return fraction, xyz if self.reads_left >= 0 or self.lapse is None else self.lapse(xyz)
+
+
+class Compared(Site):
+    """A site with a colorimeter, corrected by a reference beside it."""
+
+    def __init__(self, *args, **more):
+        super().__init__(*args, **more, meter=0)
+        self.reference, self.matrix = self.bench.meters[1], np.eye(3)
+
+    def read(self, percent):
+        fraction, xyz = super().read(percent)
+        return fraction, self.matrix @ xyz
+
+    def read_by(self, meter, percent):
+        fraction = self._show(percent)
+        which = self.reference if meter == "reference" else self.meter
+        return fraction, np.array(result_of(which.read({}))["xyz"])
+
+    def correct(self, matrix):
+        self.matrix = matrix
+
+
+def do(site, **more):
+    desk = Desk(site.controls, budget=150)
+    job = Job(desk, TARGET, **more)
+    perform(job.run(), site)
+    return job, desk
+
+
+def works(site):
+    """The controls of processing that is at work on the picture, switched on."""
+    known = [c for c in site.controls if (c.get("role") or "").startswith("process.") and c.get("off") is not None]
+    return [c for c in known if c["kind"] in ("choice", "switch")]
+
+
+def switch_on(site):
+    for control in works(site):
+        options = control["options"] if control["kind"] == "choice" else [True, False]
+        on = [option for option in options if option != control["off"]][-1]
+        site.display.set_control(site.mode, control["id"], on)
+
+
+def flip(site):
+    other = next(m for m in site.display.menu.modes.values() if "sdr" in m.signals and m.id != site.mode)
+    site.display.choose_mode(other.id)
+
+
+def test_a_display_that_leaves_its_mode_is_put_back_and_what_was_read_meanwhile_is_thrown_away():
+    site = Moody(3, "q2", 55, mood=flip)
+    before = site.truth(TARGET)
+    job, desk = do(site)
+    after = site.truth(TARGET)
+    assert site.display.mode == "q2"
+    assert any("left its picture mode by itself" in note for note in desk.notes)
+    assert after[0] < 0.25 * before[0]
+    assert not job.restored
+
+
+def test_sensor_and_saver_that_come_back_are_set_off_again():
+    site = Moody(3, "q2", 55, mood=switch_on, sets=60)
+    switch_on(site)
+    site.controls[:] = site.display.menu.described("q2")
+    before = site.truth(TARGET)
+    job, desk = do(site)
+    assert len(works(site)) >= 2
+    values = site.display.menu.values["q2"]
+    assert all(values[c["id"]] == c["off"] for c in works(site))
+    assert any("moved by themselves and were set again" in note for note in desk.notes)
+    assert site.truth(TARGET)[0] < 0.4 * before[0]
+    assert not job.restored
+
+
+@pytest.mark.parametrize("share", [0.0, 0.2], ids=["something stands before it", "it looks past the screen"])
+def test_a_meter_that_no_longer_sees_the_screen_ends_it_and_everything_is_put_back(share):
+    site = Moody(3, "q2", 55, lapse=lambda xyz: share * xyz)
+    found = dict(site.display.menu.values["q2"])
+    job, desk = do(site)
+    assert job.restored
+    assert site.display.menu.values["q2"] == found
+    assert any("lost its aim" in note for note in desk.notes)
+
+
+def test_a_display_that_never_stays_as_it_is_set_is_left_as_it_was_found():
+    site = Site(3, "q2", 55)
+    found, looks = dict(site.display.menu.values["q2"]), site.look
+
+    def restless():
+        standing = looks()
+        standing.values["wb-gr"] = 17
+        return standing
+
+    site.look = restless
+    job, desk = do(site)
+    assert job.restored
+    assert any("does not stay as it is set" in note for note in desk.notes)
+    left = site.display.menu.values["q2"]
+    assert {name for name in found if left[name] != found[name]} <= {"wb-gr"}
+
+
+@pytest.mark.parametrize("seed", [55, 66, 77])
+def test_a_correction_is_made_when_nothing_works_on_the_picture_any_more(seed):
+    site = Compared(3, "q2", seed)
+    switch_on(site)
+    site.controls[:] = site.display.menu.described("q2")
+    before = site.truth(TARGET)
+    listed = [p for p in correction_list("four-colour", 10, "limited") if p.label in NAMED]
+    job, desk = do(site, correction=listed)
+    after = site.truth(TARGET)
+    assert job.corrected.matrix is not None
+    assert not any("off the sum of the three" in note for note in job.corrected.notes)
+    assert after[0] < 0.7
+    assert after[0] < 0.3 * before[0]
+    assert len(desk.taken) + 2 * len(listed) <= 160
