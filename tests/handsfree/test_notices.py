@@ -5,7 +5,7 @@ import pytest
 
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.measure.correction_patches import correction_list
-from fenvik.core.procedures.correcting import NAMED
+from fenvik.core.procedures.correcting import NAMED, correct
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
@@ -145,3 +145,31 @@ def test_a_correction_is_made_when_nothing_works_on_the_picture_any_more(seed):
     assert after[0] < 0.7
     assert after[0] < 0.3 * before[0]
     assert len(desk.taken) + 2 * len(listed) <= 160
+
+
+@pytest.mark.parametrize(
+    ("light", "said"),
+    [
+        (lambda label, n: 0.8 if label == "white" else 1.0, "less than its parts together"),
+        (lambda label, n: 0.9 if n > 10 else 1.0, "read twice and is 10 % apart"),
+        (lambda label, n: 1.25 if label == "white" else 1.0, None),
+    ],
+    ids=["dimmed by its size", "dimmed with time", "a white sub-pixel"],
+)
+def test_a_correction_that_cannot_be_believed_is_refused_with_the_reason(light, said):
+    native = np.array([[50.0, 25, 2], [35, 70, 12], [20, 8, 95]])
+    reads = []
+
+    class Rig:
+        controls = []
+
+        def read_by(self, meter, percent):
+            reads.append(percent)
+            share = light("white" if min(percent) == 100 else "other", len(reads))
+            xyz = share * (np.array(percent) / 100) @ native
+            return np.array(percent) / 100, xyz * (1.0 if meter == "reference" else [1.03, 0.98, 1.05])
+
+    listed = [p for p in correction_list("four-colour", 10, "limited") if p.label in NAMED]
+    made = perform(correct(listed), Rig())
+    assert (made.matrix is None) == (said is not None)
+    assert said is None or said in made.notes[0]

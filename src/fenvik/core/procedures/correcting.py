@@ -7,12 +7,13 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.measure.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
-from fenvik.core.measure.correction_patches import rows_for
+from fenvik.core.measure.correction_patches import AGAIN, rows_for
 from fenvik.core.procedures.steps import Procedure, Read, Say
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
-NAMED = ("white", "red", "green", "blue", "black")  # what the method that is proposed is made of
+NAMED = ("white", "red", "green", "blue", "black", AGAIN)  # what the method that is proposed is made of, and white once more
+MOST_APART, MOST_LESS = 0.02, 0.04  # of white: between its two readings, and below the sum of its parts
 
 
 @dataclass
@@ -25,6 +26,25 @@ class Corrected:
     notes: list[str] = field(default_factory=list)
 
 
+def _doubt(sides: dict[str, list[Floats]]) -> str:
+    """Return in a sentence why readings cannot be believed; empty where they can.
+
+    A white sub-pixel gives white *more* light than its parts, which the method holds; a white that is less, or that is not the same
+    twice, is one that something works on.
+    """
+    luminance = {name: [float(xyz[1]) for xyz in both] for name, both in sides.items()}
+    if AGAIN in luminance:
+        apart = max(abs(again / max(first, 1e-9) - 1.0) for first, again in zip(luminance["white"], luminance[AGAIN], strict=True))
+        if apart > MOST_APART:
+            return f"white was read twice and is {100 * apart:.0f} % apart, so something still works on the picture."
+    dark = luminance["black"][0]
+    parts = sum(luminance[name][0] - dark for name in ("red", "green", "blue"))
+    white = luminance["white"][0] - dark
+    if white > 0 and parts / white - 1.0 > MOST_LESS:
+        return f"white is {100 * (1.0 - white / parts):.0f} % less than its parts together, so something dims it."
+    return ""
+
+
 def correct(patches: Sequence[Patch]) -> Procedure[Corrected]:
     """Read patches with both meters, the reference first, and make the correction; what stands against it is a note."""
     yield Say("correction")
@@ -35,12 +55,16 @@ def correct(patches: Sequence[Patch]) -> Procedure[Corrected]:
             _, xyz = yield Read(patch.percent, meter)
             sides[patch.label].append(xyz)
     made = Corrected()
+    doubt = _doubt(sides)
+    if doubt:
+        made.notes.append(f"No correction was made: {doubt}")
+        return made
     try:
         four = [sides[name][0] for name in ("red", "green", "blue", "white")]
         off, is_more = additivity(four, list(sides["black"][0]))
         if is_more:
             made.notes.append(f"White is {100 * off:.0f} % off the sum of the three; the correction holds white itself.")
-        labels = [name for name, both in sides.items() if name != "black" and both[0][1] > 0 and both[1][1] > 0]
+        labels = [name for name, both in sides.items() if name not in ("black", AGAIN) and both[0][1] > 0 and both[1][1] > 0]
         rows = rows_for(PROPOSED, labels)
         reference, meter_xyz = (np.array([sides[labels[i]][side] for i in rows]) for side in (0, 1))
         found = make_correction(PROPOSED, meter_xyz, reference)
