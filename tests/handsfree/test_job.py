@@ -97,6 +97,27 @@ def test_what_is_no_better_is_put_back():
     assert not job.restored
 
 
+def test_colours_alone_are_put_back_where_only_they_got_worse():
+    site = Site(3, "q2", 55)
+    found = site.truth(TARGET)
+    desk = Desk(site.controls, budget=170)
+    job = Job(desk, TARGET)
+    spoilt = [c for c in site.controls if (c.get("role") or "").startswith("colour.")]
+    before = {c["id"]: c["value"] for c in spoilt}
+
+    def spoil():
+        for control in spoilt:
+            yield from desk.set(control, control["max"])
+
+    job.colours = spoil
+    perform(job.run(), site)
+    left, values = site.truth(TARGET), site.display.menu.values["q2"]
+    assert {name: values[name] for name in before} == before
+    assert left[0] < 0.25 * found[0], "the greys got better, and that is kept"
+    assert not job.restored
+    assert any("colours were no better" in note for note in desk.notes)
+
+
 def test_a_budget_that_is_used_up_ends_reading():
     site = Site(0, "m2", 55)
     desk = Desk(site.controls, budget=1)

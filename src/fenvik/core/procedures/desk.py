@@ -91,7 +91,9 @@ class Desk:
             for before in reversed(self.taken):
                 if before is now or not np.array_equal(before.fraction, now.fraction):
                     continue
-                still = all(before.settings.get(name) == now.settings.get(name) for name in dim)
+                # A colour's own controls may take its light; a grey's balance cannot take most of it.
+                names = dim if np.ptp(now.fraction) == 0 else now.settings.keys()
+                still = all(before.settings.get(name) == now.settings.get(name) for name in names)
                 if still and before.xyz[1] > SEEN and now.xyz[1] < LOST * before.xyz[1]:
                     raise RestlessError(
                         f"A patch gave {before.xyz[1]:.3g} cd/m² and now gives {now.xyz[1]:.3g}, with no light turned down: "

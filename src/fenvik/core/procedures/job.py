@@ -34,6 +34,7 @@ FULL = (
 SKINS: dict[str, Fraction] = dict(hues.SKINS.values())
 NAMED = dict(zip(hues.HUES, FULL, strict=True)) | SKINS
 WORSE = 0.5  # of an error: what is said of a colour that got worse by more
+OF_COLOUR = ("colour", "saturation", "tint", "gamut")  # roles of what colours are adjusted by
 LIGHT_OFF = 0.03  # of the luminance that is wanted
 STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # what belongs to the picture of an HDR mode
@@ -273,7 +274,7 @@ class Job:
         self.desk.budget += len(self.proof)  # kept back for it
         self.as_left = yield from self.desk.reads(self.proof)
         self._say_light()
-        if score(self.as_left, self.target) > score(self.as_found, self.target):
+        if score(self.as_left, self.target) > score(self.as_found, self.target) and not (yield from self.keep_what_is_better()):
             self.desk.notes.append("What was left was no better than what was found, so every control was put back.")
             yield from self.desk.put(self.desk.found)
             self.restored = True
@@ -283,6 +284,23 @@ class Job:
             if worse:
                 told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
                 self.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
+
+    def keep_what_is_better(self) -> Procedure[bool]:
+        """Put back the greys or the colours alone, where the others got better and readings can prove it; return whether."""
+        found, left = parts_of(self.as_found, self.target), parts_of(self.as_left, self.target)
+        better = [name for name in found if left[name] < found[name]]
+        if len(better) != 1 or self.desk.spent + len(self.proof) > self.desk.budget:
+            return False
+        colours = {c["id"] for role in OF_COLOUR for c in self.desk.by_role(role)}
+        back = {name: value for name, value in self.desk.found.items() if (name in colours) == (better[0] == "greys")}
+        yield from self.desk.put(back)
+        again = yield from self.desk.reads(self.proof)
+        if score(again, self.target) > score(self.as_found, self.target):
+            return False
+        self.as_left = again
+        worse = "colours" if better[0] == "greys" else "greys"
+        self.desk.notes.append(f"The {worse} were no better than found, so their controls were put back; the rest is kept.")
+        return True
 
     def _say_light(self) -> None:
         """Say where white ended elsewhere than was wanted, and why."""
@@ -321,6 +339,13 @@ def errors_of(taken: Sequence[Taken], target: Target) -> Floats:
     dark = xyz[grey & (fraction[:, 0] == 0.0), 1]
     wanted = target.xyz(fraction, white, float(dark.mean()) if dark.size else 0.0)
     return target.metric.whole(wanted, xyz, target.white * white)
+
+
+def parts_of(taken: Sequence[Taken], target: Target) -> dict[str, float]:
+    """Return the mean error of the greys, and of the colours where any were read."""
+    grey = np.array([np.ptp(t.fraction) == 0 for t in taken])
+    error = errors_of(taken, target)
+    return {"greys": float(error[grey].mean())} | ({"colours": float(error[~grey].mean())} if (~grey).any() else {})
 
 
 def score(taken: Sequence[Taken], target: Target) -> float:
