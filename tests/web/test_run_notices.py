@@ -73,7 +73,7 @@ def test_what_came_back_on_by_itself_is_set_off_again_and_the_sheet_stays_true(r
     assert is_true(bench, ready)
 
 
-def test_a_meter_that_lost_its_aim_ends_the_run_with_the_reason_and_everything_is_back(ready, person, now, bench, signed_in, monkeypatch):
+def test_a_meter_that_lost_its_aim_ends_it_with_the_reason_and_all_is_back(ready, person, now, bench, signed_in, monkeypatch):
     before = {c["id"]: c["value"] for c in bench.displays[3].menu.described(ready.mode_id)}
     count = []
 

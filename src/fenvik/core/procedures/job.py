@@ -77,7 +77,7 @@ class Job:
             self.desk.budget -= len(self.proof)  # it is never saved on
             yield from self.adjust()
             yield from self.look_left()
-        except RestlessError as problem:
+        except (RestlessError, BudgetError) as problem:
             yield from self.give_up(problem)
 
     def adjust(self) -> Procedure[None]:
@@ -104,7 +104,7 @@ class Job:
         except BudgetError as spent:
             self.desk.notes.append(f"{spent} What was reached by then is kept.")
 
-    def give_up(self, problem: RestlessError) -> Procedure[None]:
+    def give_up(self, problem: FenvikError) -> Procedure[None]:
         """Put everything back: nothing that was read lately says whether it is better than it was."""
         self.desk.notes.append(f"{problem} Every control was put back.")
         yield from self.desk.put(self.desk.found)
@@ -271,7 +271,9 @@ class Job:
     def look_left(self) -> Procedure[None]:
         """Read what is left; where it is no better than what was found, put everything back."""
         yield from self.desk.say("as left")
-        self.desk.budget += len(self.proof)  # kept back for it
+        yield from self.desk.look()
+        # Kept back for it; where the display moves in the middle of it, it is read once more, whatever was allowed.
+        self.desk.budget = max(self.desk.budget, self.desk.spent) + 2 * len(self.proof)
         self.as_left = yield from self.desk.reads(self.proof)
         self._say_light()
         if score(self.as_left, self.target) > score(self.as_found, self.target) and not (yield from self.keep_what_is_better()):

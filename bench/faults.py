@@ -1,0 +1,108 @@
+"""Hands-free while something goes wrong: random displays on which controls move by themselves, stick, or lose the meter's aim.
+
+`./fenvik bench faults [COUNT]` prints how many of each end worse than they were found, by the true light, and what was reached. None may.
+"""
+
+import sys
+from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
+sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
+
+from bench.displays import RandomDisplay
+from bench.handsfree import BUDGET, TARGET
+from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.steps import Standing, perform
+from fenvik.core.types import Floats
+
+FAULTS = ("moves", "keeps moving", "sticks", "aim lost", "aim lost a little", "outliers", "none")
+WORSE = 0.05  # of a mean error: less is what the display itself wanders
+
+
+class Faulty(RandomDisplay):
+    """A display with one fault, at a moment of its own."""
+
+    def __init__(self, seed: int, fault: str) -> None:
+        super().__init__(seed)
+        self.fault, self.chance = fault, np.random.default_rng(seed + 77)
+        self.at_reading, self.at_set = int(self.chance.integers(20, 90)), int(self.chance.integers(10, 60))
+        self.real = {c["id"]: c["value"] for c in self.controls}  # what it has, whatever anybody believes
+        ranged = [c for c in self.controls if c["kind"] == "range" and str(c.get("role", "")).startswith(("white", "colour", "light"))]
+        self.one = str(self.chance.choice([c["id"] for c in ranged]))
+
+    def _move(self) -> None:
+        """Turn one control by itself."""
+        control = next(c for c in self.controls if c["id"] == self.one)
+        low, high = float(control["min"]), float(control["max"])
+        self.real[self.one] = low + round(float(self.chance.uniform(0.1, 0.9)) * (high - low))
+
+    def emitted(self, fraction: Floats) -> Floats:
+        """Return the light of what is really set."""
+        believed = {c["id"]: c["value"] for c in self.controls}
+        for control in self.controls:
+            control["value"] = self.real[control["id"]]
+        light: Floats = super().emitted(fraction)
+        for control in self.controls:
+            control["value"] = believed[control["id"]]
+        return light
+
+    def read(self, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
+        """Read, or read what the fault leaves of it."""
+        fraction, xyz = super().read(percent)
+        lost = self.readings > self.at_reading
+        if self.fault == "outliers" and self.chance.random() < 0.04:
+            xyz = xyz * self.chance.uniform(0.6, 1.5)
+        elif self.fault == "aim lost" and lost:
+            xyz = xyz * 0.1
+        elif self.fault == "aim lost a little" and lost:
+            xyz = xyz * 0.7
+        return fraction, xyz
+
+    def set(self, control: str, value: Any) -> Any:
+        """Set, or not."""
+        self.moves += 1
+        if not (self.fault == "sticks" and control == self.one):
+            self.real[control] = value
+        if (self.fault == "moves" and self.moves == self.at_set) or (self.fault == "keeps moving" and self.moves % self.at_set == 0):
+            self._move()
+        return self.real[control]
+
+    def look(self) -> Standing:
+        """Tell what is really set."""
+        return Standing(dict(self.real))
+
+
+def one(task: tuple[int, str]) -> tuple[str, float, float, bool, int]:
+    """Return the fault, the mean grey error before and after, whether all was put back, and the readings."""
+    seed, fault = task
+    display = Faulty(seed, fault)
+    before = display.truth(TARGET)[0]
+    job = Job(Desk(display.controls, budget=BUDGET), TARGET)
+    perform(job.run(), display)
+    return fault, before, display.truth(TARGET)[0], job.restored, display.readings
+
+
+def main() -> None:
+    """Print a row for each fault."""
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 30
+    tasks = [(80_000 + i, fault) for fault in FAULTS for i in range(count)]
+    with ProcessPoolExecutor() as pool:
+        rows = list(pool.map(one, tasks, chunksize=4))
+    for fault in FAULTS:
+        mine = [row for row in rows if row[0] == fault]
+        before, after = np.array([r[1] for r in mine]), np.array([r[2] for r in mine])
+        worse = int((after > before + WORSE).sum())
+        print(
+            f"{fault}: {worse} of {len(mine)} worse than found; {np.median(before):.2f} to {np.median(after):.2f} in the middle, "
+            f"{np.quantile(after, 0.9):.2f} at 90 of 100; {sum(r[3] for r in mine)} put back; {np.median([r[4] for r in mine]):.0f} readings",
+            flush=True,
+        )
+
+
+if __name__ == "__main__":
+    main()
