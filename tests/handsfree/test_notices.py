@@ -6,7 +6,8 @@ import pytest
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.measure.correction_patches import correction_list
 from fenvik.core.procedures.correcting import NAMED, correct
-from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.desk import Desk, Taken
+from fenvik.core.procedures.doubt import standing_out
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
 from tests.handsfree.site import Site
@@ -59,6 +60,49 @@ def do(site, **more):
     job = Job(desk, TARGET, **more)
     perform(job.run(), site)
     return job, desk
+
+
+def test_a_meter_that_has_lost_a_quarter_of_the_light_is_found_out_by_turning_everything_back_for_a_moment():
+    site = Moody(3, "q2", 55, lapse=lambda xyz: 0.75 * xyz)
+    found = dict(site.display.menu.values["q2"])
+    job, desk = do(site)
+    assert job.restored
+    assert site.display.menu.values["q2"] == found
+    assert any("Everything was turned back for a moment" in note for note in desk.notes)
+
+
+@pytest.mark.parametrize("every", [25, 40])
+def test_readings_that_slipped_are_read_again_and_nothing_is_learned_from_them(every):
+    class Slipping(Moody):
+        def read(self, percent):
+            fraction, xyz = super().read(percent)
+            slips, place = divmod(-self.reads_left, every)
+            return fraction, xyz * ((0.7, 1.35)[slips % 2] if place == every // 2 else 1.0)
+
+    site = Slipping(3, "q2", 55)
+    _, desk = do(site)
+    assert site.truth(TARGET)[0] < 0.6
+    assert any("not confirmed by a second and a third" in note for note in desk.notes)
+    assert desk.spent <= 150
+
+
+@pytest.mark.parametrize(
+    ("made", "before", "doubted"),
+    [
+        ([(100, 100), (80, 61), (60, 32), (40, 12.5)], [], []),
+        ([(100, 100), (80, 73), (60, 32), (40, 12.5)], [], [80]),
+        ([(80, 73)], [(80, 61)], [80]),
+        ([(80, 61.5)], [(80, 61)], []),
+        ([(80, 73)], [], []),
+        ([(5, 0.01)], [(5, 0.02)], []),
+    ],
+    ids=["a curve", "one beside it", "not as before", "as before", "alone", "too dark to tell"],
+)
+def test_what_stands_out_is_told_from_the_curve_or_from_what_was_read_before(made, before, doubted):
+    of = [Taken(np.full(3, level / 100), np.full(3, light), {"g": 0}) for level, light in [*before, *made]]
+    there = standing_out(of[len(before) :], of[: len(before)])
+    assert set(doubted) <= {made[i][0] for i in there}
+    assert bool(there) == bool(doubted)
 
 
 def works(site):

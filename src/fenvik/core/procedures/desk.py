@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from fenvik.core.procedures.doubt import agree, standing_out
 from fenvik.core.procedures.steps import (
     ENDS,
     BudgetError,
@@ -23,6 +24,8 @@ from fenvik.core.types import Floats
 TRIES = 3  # to read something while the display stands still
 LIT = 0.29  # fraction of signal: below it offsets and black levels move a lot
 OF_LIGHT = ("light", "white-level", "gamma", "process")  # roles that may take light away
+MOST_DOUBTED = 4  # of a batch that are read again
+CHANGED = 0.12  # of ln luminance of white: what a white balance takes or gives at most, usually
 SEEN, LOST = 1.0, 0.4  # cd/m² that a patch had, and the share of it that is left where the meter no longer sees it
 
 
@@ -46,6 +49,8 @@ class Desk:
     found: dict[str, Any] = field(default_factory=dict)
     dead: list[str] = field(default_factory=list)  # controls that do nothing that a reading can tell
     thrown: int = 0  # readings that were taken while the display stood otherwise than it was set
+    slips: int = 0  # of those that were thrown away: so many that a second and a third reading did not confirm
+    proven: int = 0  # whites from here on are held against each other: those before them were read again and were still true
     sure: int = 0  # so many of those that are kept were taken while it stood as it was set
 
     def __post_init__(self) -> None:
@@ -77,13 +82,42 @@ class Desk:
             made = []
             for percent in wanted:
                 made.append((yield from self.read(percent)))
+            yield from self._read_doubtful(made)
             if not (yield from self.look()):
-                self._see_the_light(made)
+                yield from self._see_the_light(made)
                 return made
         raise RestlessError("The display does not stay as it is set: what was read in between tells nothing.")
 
-    def _see_the_light(self, made: Sequence[Taken]) -> None:
-        """Raise RestlessError where a patch gives a fraction of its light, and no light was turned down."""
+    def _read_doubtful(self, made: list[Taken]) -> Procedure[None]:
+        """Read again what stands out of a batch, and keep in its place what a second reading confirms."""
+        start, asked = len(self.taken) - len(made), set[int]()
+        while len(asked) < MOST_DOUBTED:
+            doubted = [i for i in standing_out(made, self.taken[:start]) if i not in asked]
+            if not doubted:
+                return
+            place = doubted[0]
+            asked.add(place)
+            made[place] = yield from self._confirmed(made[place])
+
+    def _confirmed(self, first: Taken) -> Procedure[Taken]:
+        """Return what two readings of a patch agree on, and throw away one that stands alone."""
+        percent = [100.0 * float(v) for v in first.fraction]
+        read = [first, (yield from self.read(percent))]
+        if not agree(*read):
+            read.append((yield from self.read(percent)))
+            read.sort(key=lambda t: float(t.xyz[1]))
+            alone = read[0] if agree(read[1], read[2]) else read[2]
+            read = [t for t in read if t is not alone]
+            self.taken = [t for t in self.taken if t is not alone]
+            self.thrown += 1
+            self.slips += 1
+        return read[-1]
+
+    def _see_the_light(self, made: Sequence[Taken]) -> Procedure[None]:
+        """Raise RestlessError where a patch gives a fraction of its light, and no light was turned down.
+
+        Where white gives less and it may be what was turned, that is turned back for one reading.
+        """
         dim = {c["id"] for role in OF_LIGHT for c in self.by_role(role)}
         for now in made:
             if now.fraction.max() < LIT:
@@ -100,6 +134,45 @@ class Desk:
                         "the meter has lost its aim, or something dims the display."
                     )
                 break
+            yield from self._prove(now)
+
+    def _white_before(self, now: Taken) -> Taken | None:
+        """Return the first white since it was last proven that had every choice and light as they are now."""
+        kept = {c["id"] for role in OF_LIGHT for c in self.by_role(role)} | {c["id"] for c in self.controls if c["kind"] != "range"}
+        for t in self.taken[self.proven :]:
+            if t is not now and t.fraction.min() == 1.0 and all(t.settings.get(k) == now.settings.get(k) for k in kept):
+                return t
+        return None
+
+    def _prove(self, now: Taken) -> Procedure[None]:
+        """Where white changed by more than a white balance usually does, go back to where it was first read and read it again.
+
+        Raises RestlessError where it is not what it was, and nor is another grey of that state.
+        """
+        before = self._white_before(now) if now.fraction.min() == 1.0 and now.xyz[1] > 0 else None
+        if before is None or before.xyz[1] < SEEN or abs(np.log(now.xyz[1] / before.xyz[1])) < CHANGED:
+            return
+        here = self.settings
+        yield from self.put(before.settings)
+        beside = [t for t in self.taken if t.settings == before.settings and LIT < t.fraction.min() == t.fraction.max() < 1.0]
+        is_true, again = False, before
+        try:
+            for t in [before, *beside[:1]]:
+                read = yield from self.read([100.0 * float(v) for v in t.fraction])
+                again = read if t is before else again
+                is_true = agree(t, read)
+                if is_true:
+                    break
+        except ENDS:
+            yield from self.put(here)
+            raise
+        yield from self.put(here)
+        if not is_true:
+            raise RestlessError(
+                f"White gave {before.xyz[1]:.3g} cd/m². Everything was turned back for a moment, and it gave {again.xyz[1]:.3g}: "
+                "the meter has lost its aim, or the light of the display or of the room is another."
+            )
+        self.proven = len(self.taken)
 
     def look(self) -> Procedure[bool]:
         """Ask how the display stands. What moved by itself is set again and said, and what was read since it last stood right is
@@ -151,7 +224,9 @@ class Desk:
         for t in reversed(self.taken):
             if np.ptp(t.fraction) == 0 and abs(100 * float(t.fraction[0]) - level) < 0.3 and t.settings == now:
                 return t
-        return (yield from self.read((level,) * 3))
+        made = [(yield from self.read((level,) * 3))]
+        yield from self._read_doubtful(made)
+        return made[0]
 
     def by_role(self, prefix: str) -> list[dict[str, Any]]:
         """Return the controls whose role is this or begins with it and a dot."""

@@ -17,6 +17,7 @@ from fenvik.core.procedures.steps import Procedure
 from fenvik.core.types import Floats
 
 MOST_GREYS = 63  # readings for greys over a whole job: three for each of 21 levels
+DOUBTED = 2  # of those: kept for what stands out and is read twice
 LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent before
 FEW_LEVELS = 12
 MANY_POINTS = 15
@@ -109,7 +110,7 @@ class Greys:
             yield from self._move(self.every, self.levels)
             yield from self.desk.greys(part)
         spent = sum(others or np.ptp(t.fraction) == 0 for t in self.desk.taken)
-        left = max(MOST_GREYS - spent - proof, LEAST_AGAIN)
+        left = max(MOST_GREYS - DOUBTED - spent - proof, LEAST_AGAIN)
         # With many points most of what is left is kept for the last look, when little is wrong any more.
         first = round(AGAIN * left) if len(at) < MANY_POINTS else 0
         yield from self._move(self.every, self.levels)

@@ -35,6 +35,7 @@ SKINS: dict[str, Fraction] = dict(hues.SKINS.values())
 NAMED = dict(zip(hues.HUES, FULL, strict=True)) | SKINS
 WORSE = 0.5  # of an error: what is said of a colour that got worse by more
 OF_COLOUR = ("colour", "saturation", "tint", "gamut")  # roles of what colours are adjusted by
+SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
 LIGHT_OFF = 0.03  # of the luminance that is wanted
 STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # what belongs to the picture of an HDR mode
@@ -74,7 +75,7 @@ class Job:
         """Do the whole job. What a budget or a device ends early is kept as it stands, and noted by whoever catches it."""
         try:
             yield from self.look_found()
-            self.desk.budget -= len(self.proof)  # it is never saved on
+            self.desk.budget -= len(self.proof) + SPARE  # it is never saved on
             yield from self.adjust()
             yield from self.look_left()
         except (RestlessError, BudgetError) as problem:
@@ -273,9 +274,12 @@ class Job:
         yield from self.desk.say("as left")
         yield from self.desk.look()
         # Kept back for it; where the display moves in the middle of it, it is read once more, whatever was allowed.
-        self.desk.budget = max(self.desk.budget, self.desk.spent) + 2 * len(self.proof)
+        self.desk.budget = max(self.desk.budget, self.desk.spent) + 3 * len(self.proof)
         self.as_left = yield from self.desk.reads(self.proof)
         self._say_light()
+        if self.desk.slips:
+            several = "1 reading was" if self.desk.slips == 1 else f"{self.desk.slips} readings were"
+            self.desk.notes.append(f"{several} not confirmed by a second and a third, and thrown away.")
         if score(self.as_left, self.target) > score(self.as_found, self.target) and not (yield from self.keep_what_is_better()):
             self.desk.notes.append("What was left was no better than what was found, so every control was put back.")
             yield from self.desk.put(self.desk.found)

@@ -1,0 +1,83 @@
+"""Which readings of a batch stand out from those beside them, and are read again before anything is learned from them."""
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from fenvik.core.types import Floats
+
+DARK = 0.08  # fraction of signal: below it what black adds bends every curve
+STRAIGHT = 1.0 / 2.3  # power of luminance that makes a display's curve nearly a straight line over its signal
+SAME = 0.06  # of ln luminance: with every control as it stood, nothing but a slip changes a patch by more
+INSIDE, AT_END = 0.07, 0.12  # of ln luminance: from the greys beside it, and where there are greys on one side only
+SHADOW, BENT = 0.35, 2.0  # fraction of signal, and how many times more is let pass below it, where curves bend
+APART = 0.15  # of ln luminance: how differently two patches of one colour may change at once
+LIT = 0.5  # cd/m²: below it the meter's own noise stands out
+
+
+def standing_out(made: Sequence[Any], before: Sequence[Any]) -> list[int]:
+    """Return the places in a batch that want reading again, the one that stands out most first.
+
+    ``made`` and ``before`` are readings in order, with ``fraction`` (3,), ``xyz`` (3,) in cd/m² and ``settings``; ``before`` ends
+    where the batch begins. A grey is held against the same patch with the same controls, or else against the greys of its state
+    around it; another patch against itself with the same controls, or against how its neighbours in the batch changed.
+    """
+    far = {i: size for i, t in enumerate(made) if (size := _far(i, made, before)) > 1.0}
+    return sorted(far, key=lambda i: -far[i])
+
+
+def agree(one: Any, other: Any) -> bool:
+    """Return whether two readings of a patch, with the controls as they stood, confirm each other."""
+    return abs(_ln(one) - _ln(other)) <= SAME
+
+
+def _far(place: int, made: Sequence[Any], before: Sequence[Any]) -> float:
+    """Return how far a reading lies from what is expected, in shares of what is let pass."""
+    now = made[place]
+    if now.xyz[1] < LIT or now.fraction.max() < DARK:
+        return 0.0
+    others = [*before, *(t for i, t in enumerate(made) if i != place)]
+    same = next((t for t in reversed(others) if t.settings == now.settings and np.array_equal(t.fraction, now.fraction)), None)
+    if same is not None:
+        return abs(_ln(now) - _ln(same)) / SAME
+    if np.ptp(now.fraction) == 0:
+        return _from_curve(now, [t for t in others if t.settings == now.settings and np.ptp(t.fraction) == 0])
+    return _from_change(place, made, before)
+
+
+def _ln(taken: Any) -> float:
+    return float(np.log(max(float(taken.xyz[1]), 1e-6)))
+
+
+def _from_curve(now: Any, around: Sequence[Any]) -> float:
+    """Hold a grey against the straight line through the two that are nearest to it."""
+    at = float(now.fraction[0])
+    levels = {float(t.fraction[0]): float(max(t.xyz[1], 0.0)) ** STRAIGHT for t in around if t.fraction[0] > DARK}
+    levels.pop(at, None)
+    below, above = sorted(v for v in levels if v < at), sorted(v for v in levels if v > at)
+    ends: Floats
+    if below and above:
+        pair, allowed = (below[-1], above[0]), INSIDE
+    elif len(below) > 1:
+        pair, allowed = (below[-2], below[-1]), AT_END
+    elif len(above) > 1:
+        pair, allowed = (above[0], above[1]), AT_END
+    else:
+        return 0.0
+    ends = np.array([levels[v] for v in pair])
+    expected = float(ends[0] + (at - pair[0]) / (pair[1] - pair[0]) * (ends[1] - ends[0]))
+    return abs(_ln(now) - float(np.log(max(expected, 1e-3))) / STRAIGHT) / (allowed * (BENT if at < SHADOW else 1.0))
+
+
+def _from_change(place: int, made: Sequence[Any], before: Sequence[Any]) -> float:
+    """Hold how a colour changed since it was last read against how the others of its batch did."""
+    changes: dict[int, float] = {}
+    for i, t in enumerate(made):
+        last = next((b for b in reversed(before) if np.array_equal(b.fraction, t.fraction)), None)
+        if last is not None and t.xyz[1] >= LIT:
+            changes[i] = _ln(t) - _ln(last)
+    if place not in changes or len(changes) < 2:
+        return 0.0
+    rest = float(np.median([v for i, v in changes.items() if i != place]))
+    return abs(changes[place] - rest) / APART
