@@ -191,6 +191,31 @@ def test_a_correction_is_made_when_nothing_works_on_the_picture_any_more(seed):
     assert len(desk.taken) + 2 * len(listed) <= 160
 
 
+class Drifting(Compared):
+    """A site whose colorimeter changes in the middle."""
+
+    changed, count = np.diag([1.03, 1.0, 0.95]), 0
+
+    def read_by(self, meter, percent):
+        fraction, xyz = super().read_by(meter, percent)
+        return fraction, xyz if meter == "reference" or self.count < 70 else self.changed @ xyz
+
+    def read(self, percent):
+        fraction, xyz = super().read(percent)
+        self.count += 1
+        return fraction, xyz if self.count < 70 else self.matrix @ self.changed @ np.linalg.solve(self.matrix, xyz)
+
+
+@pytest.mark.parametrize(("kind", "said", "most"), [(Compared, "apart.", 0.7), (Drifting, "so the correction was made anew", 0.7)])
+def test_the_reference_is_read_again_on_what_is_left_and_a_meter_that_changed_is_corrected_anew(kind, said, most):
+    site = kind(3, "q2", 66)
+    listed = [p for p in correction_list("four-colour", 10, "limited") if p.label in NAMED]
+    job, desk = do(site, correction=listed)
+    assert any("The reference was read again" in note and said in note for note in desk.notes)
+    assert site.truth(TARGET)[0] < most
+    assert len(job.as_found) == len(job.as_left) == len(job.proof)
+
+
 @pytest.mark.parametrize(
     ("light", "said"),
     [

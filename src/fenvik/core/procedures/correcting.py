@@ -6,13 +6,17 @@ from typing import Any
 
 import numpy as np
 
+from fenvik.core.colour.target import Target
 from fenvik.core.measure.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
 from fenvik.core.measure.correction_patches import AGAIN, rows_for
-from fenvik.core.procedures.steps import Procedure, Read, Say
+from fenvik.core.models.hues import SKINS
+from fenvik.core.procedures.steps import Fraction, Procedure, Read, Say
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
 NAMED = ("white", "red", "green", "blue", "black", AGAIN)  # what the method that is proposed is made of, and white once more
+# White, a grey in the middle, and a skin tone: what a picture is judged by.
+CHECKED: tuple[Fraction, ...] = ((100.0, 100.0, 100.0), (50.0, 50.0, 50.0), SKINS["red"][1])
 MOST_APART, MOST_LESS = 0.02, 0.04  # of white: between its two readings, and below the sum of its parts
 
 
@@ -78,3 +82,17 @@ def correct(patches: Sequence[Patch]) -> Procedure[Corrected]:
     ]
     made.notes += found.warnings
     return made
+
+
+def check(matrix: Floats, target: Target) -> Procedure[float]:
+    """Read a few patches of what is left with both meters; return the largest error of the corrected meter beside the reference."""
+    yield Say("the reference once more")
+    both = []
+    for percent in CHECKED:
+        read = []
+        for meter in ("reference", "meter"):
+            _, xyz = yield Read(percent, meter)
+            read.append(np.asarray(xyz, dtype=np.float64))
+        both.append((read[0], matrix @ read[1]))
+    reference, meter_xyz = (np.array([pair[side] for pair in both]) for side in (0, 1))
+    return float(target.metric.whole(reference, meter_xyz, target.white * reference[0, 1]).max())

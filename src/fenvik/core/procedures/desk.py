@@ -209,10 +209,15 @@ class Desk:
                 control["value"] = standing.values.get(control["id"], control["value"])
         self.sure = len(self.taken)
 
-    def look_through(self, matrix: Floats) -> Procedure[None]:
-        """Look at everything through a correction: what is read from now on, and what was read before it too."""
+    def look_through(self, matrix: Floats, *others: list[Taken], instead_of: Floats | None = None) -> Procedure[None]:
+        """Look at everything through a correction: what is read from now on, what was read before it, and other lists of that.
+
+        ``instead_of``: the correction (3, 3) through which that was seen until now.
+        """
         yield Correct(matrix)
-        self.taken[:] = [replace(t, xyz=np.asarray(matrix @ t.xyz)) for t in self.taken]
+        change = matrix if instead_of is None else matrix @ np.linalg.inv(instead_of)
+        for seen in (self.taken, *others):
+            seen[:] = [replace(t, xyz=np.asarray(change @ t.xyz)) for t in seen]
 
     def greys(self, levels: Iterable[float]) -> Procedure[list[Taken]]:
         """Read greys at percentages, in their order."""

@@ -17,6 +17,7 @@ from fenvik.core.procedures.steps import Procedure
 from fenvik.core.types import Floats
 
 MOST_GREYS = 63  # readings for greys over a whole job: three for each of 21 levels
+GO_ON = 7  # readings, twice, after the meter was corrected anew
 DOUBTED = 2  # of those: kept for what stands out and is read twice
 LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent before
 FEW_LEVELS = 12
@@ -126,6 +127,13 @@ class Greys:
         yield from self.desk.say("the greys once more")
         yield from self.desk.greys(self._worst(self.to_come))
         yield from self._move(self.every, self.levels, last=True)
+
+    def go_on(self) -> Procedure[None]:
+        """Look again, as far as readings are left, when all that was read is seen through another correction."""
+        for _ in range(2):
+            self.to_come = max(min(GO_ON, self.desk.budget - self.desk.spent), 0)
+            if self.model is not None:
+                yield from self.finish()
 
     def _worst(self, count: int) -> list[float]:
         """Return the levels in percent that are most worth a reading, the brightest first."""

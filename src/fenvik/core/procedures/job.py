@@ -13,7 +13,7 @@ from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
 from fenvik.core.models import hues
 from fenvik.core.procedures import colours, lights
-from fenvik.core.procedures.correcting import Corrected, correct
+from fenvik.core.procedures.correcting import Corrected, check, correct
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, RestlessError
@@ -35,6 +35,7 @@ SKINS: dict[str, Fraction] = dict(hues.SKINS.values())
 NAMED = dict(zip(hues.HUES, FULL, strict=True)) | SKINS
 WORSE = 0.5  # of an error: what is said of a colour that got worse by more
 OF_COLOUR = ("colour", "saturation", "tint", "gamut")  # roles of what colours are adjusted by
+DISAGREE = 0.8  # between the reference and the corrected meter, of an error: less is the noise of both
 SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
 LIGHT_OFF = 0.03  # of the luminance that is wanted
 STEPS = ("light", "white", "grey", "colour")
@@ -102,6 +103,7 @@ class Job:
             if self.balance is not None:
                 yield from self.balance.finish()
             yield from self.light_again()
+            yield from self.check_correction()
         except BudgetError as spent:
             self.desk.notes.append(f"{spent} What was reached by then is kept.")
 
@@ -120,10 +122,28 @@ class Job:
         self.desk.notes += self.corrected.notes
         if self.corrected.matrix is None:
             return
-        found = len(self.as_found)
-        yield from self.desk.look_through(self.corrected.matrix)
-        self.as_found = self.desk.taken[:found]
+        yield from self.desk.look_through(self.corrected.matrix, self.as_found)
         self.settle((yield from self.desk.greys((100.0, 0.0))))
+
+    def check_correction(self) -> Procedure[None]:
+        """Hold the corrected meter against the reference on what is left; where they disagree, correct it anew and go on."""
+        before = None if self.corrected is None else self.corrected.matrix
+        if before is None:
+            return
+        off = yield from check(before, self.target)
+        said = f"The reference was read again on what is left: it and the corrected meter are up to {off:.1f} apart"
+        if off <= DISAGREE:
+            self.desk.notes.append(f"{said}.")
+            return
+        anew = yield from correct(self.correction)
+        if anew.matrix is None:
+            self.desk.notes += [f"{said}.", *anew.notes, "The correction that was made first stands."]
+            return
+        self.corrected = anew
+        self.desk.notes += [f"{said}, so the correction was made anew and everything is looked at through it.", *anew.notes]
+        yield from self.desk.look_through(anew.matrix, self.as_found, instead_of=before)
+        if self.balance is not None:
+            yield from self.balance.go_on()
 
     def look_found(self) -> Procedure[None]:
         """Read what is found, before anything is touched."""
