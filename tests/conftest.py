@@ -16,6 +16,12 @@ CHROMIUM = [
 ]  # fmt: skip
 
 
+def pytest_collection_modifyitems(items):
+    """Put the files that open a browser last: from then on its loop counts as running, and Django's connections are others then."""
+    browsing = {item.path for item in items if "chromium" in getattr(item, "fixturenames", ())}
+    items.sort(key=lambda item: item.path in browsing)
+
+
 @pytest.fixture(scope="session")
 def chromium():
     from playwright.sync_api import sync_playwright

@@ -19,7 +19,8 @@ CHECKS = [
 # Tests that compute and wait for nothing: they run beside the linters. The others have the machine for themselves, two at a time,
 # file by file: each of the two has a database, a browser and a running system of its own, which its files share.
 COMPUTED = ("tests/core", "tests/charts", "tests/formats", "tests/handsfree")
-SIDE_BY_SIDE = ("-n", "2", "--dist", "loadfile")
+# In the order of tests/conftest.py: no file after one that opened a browser, but those that do.
+SIDE_BY_SIDE = ("-n", "2", "--dist", "loadfile", "--no-loadscope-reorder")
 SLOWEST = "--durations=20"
 
 
