@@ -11,7 +11,7 @@ LATE = ("cli/", "web/demo/")
 
 
 def parsed(path):
-    """Return a module's tree. Python 3.11 counts depth for all threads of a process together, so another's work may be in the way."""
+    """Return a module's tree. Python 3.11 counts depth for all threads of a process together: another's work may be in the way."""
     for _ in range(20):
         try:
             return ast.parse(path.read_text(encoding="utf-8"))
