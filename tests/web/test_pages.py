@@ -16,6 +16,7 @@ from fenvik.web.trail.facts import STOPS
 from fenvik.web.visits.models import Tuning
 
 BACKEND = "django.contrib.auth.backends.ModelBackend"
+ONLY_POST = ("act", "device-act", "correction-withdraw", "visit-act", "take-back")
 
 
 @pytest.fixture
@@ -34,7 +35,9 @@ def addresses_of(tuning):
     for pattern in get_resolver().url_patterns:
         name, keys = pattern.name, list(pattern.pattern.converters)
         given = {"pk": tuning.pk, "stop": "found", "name": "read", "token": "none", "kind": "csv", "view": "balance"}
-        if name == "visit":
+        if name in ("put-away", "take-back"):
+            given["kind"] = "tuning"
+        if name in ("visit", "visit-act"):
             given["pk"] = tuning.visit_id
         if name in ("client", "new-room"):
             given["pk"] = tuning.visit.client_id
@@ -57,7 +60,7 @@ def addresses_of(tuning):
 @pytest.mark.django_db
 def test_whoever_is_not_signed_in_is_asked_to(client, tuning):
     for name, address in addresses_of(tuning):
-        answer = client.post(address) if name in ("act", "device-act", "correction-withdraw") else client.get(address)
+        answer = client.post(address) if name in ONLY_POST else client.get(address)
         assert answer.status_code == 302, address
         assert answer["Location"].startswith("/sign-in/")
     for name in ("visits", "clients", "instruments", "find", "new-visit", "new-client"):

@@ -6,9 +6,11 @@ A new address, or a new act, without a row here fails the test.
 import pytest
 from django.apps import apps
 from django.urls import get_resolver, reverse
+from django.utils import timezone
 
 from fenvik.web.adjusting.models import ChangeList
 from fenvik.web.clients.models import Client, Display, Room
+from fenvik.web.controls.models import SettingsSheet
 from fenvik.web.corrections.models import Correction
 from fenvik.web.demo.build import whole_job
 from fenvik.web.groundwork.services import answer_check
@@ -29,11 +31,11 @@ PEOPLE_ACTS = ("role", "deactivate", "activate", "end-sessions", "second-off", "
 OF_THE_FIRM = {
     "home", "sign-in", "second-factor", "sign-out", "people", "log", "people-act", "own", "own-act", "visits", "new-visit",
     "clients", "new-client", "instruments", "networks", "corrections", "correction-import", "find", "screen-number", "example",
-    "patch-list-new",
+    "patch-list-new", "away",
 }  # fmt: skip
 # Addresses whose token is the right to see what is there, without any firm.
 BY_TOKEN = {"link", "screen", "screen-live", "screen-picture", "screen-drawn", "handover"}
-ONLY_POST = {"act", "device-act", "correction-withdraw"}
+ONLY_POST = {"act", "device-act", "correction-withdraw", "visit-act", "take-back"}
 
 
 class Things:
@@ -57,6 +59,7 @@ class Things:
         self.file = ReadingsImport.objects.create(
             tuning=tuning, purpose="left", name=SECRET, data=b"", state="refused", created_at=now, created_by=person, seen_at=now
         )
+        self.away = SettingsSheet.objects.create(tuning=tuning, moment="noted", note=SECRET, at=now, put_away_at=timezone.now())
         answer_check(tuning_id=tuning.pk, actor=person, check_id="cables", answer="right", now=now)
         show(tuning_id=tuning.pk, actor=person, pattern="alignment", typed={}, now=now)
         invite(actor=person, name=SECRET, role=Role.OFFICE)
@@ -79,7 +82,8 @@ class Things:
             "readings-file": {"pk": self.found.pk, "kind": "csv"},
             "picture-file": {"pk": tuning.pk, "stop": "found", "view": "balance", "kind": "csv"},
             "patch-list": {"pk": self.patch_list.pk}, "patch-list-file": {"pk": self.patch_list.pk, "kind": "csv"},
-            "correction-withdraw": {"pk": self.correction.pk},
+            "correction-withdraw": {"pk": self.correction.pk}, "visit-act": {"pk": tuning.visit_id, "name": "hold"},
+            "put-away": {"kind": "pass", "pk": self.found.pk}, "take-back": {"kind": "sheet", "pk": self.away.pk},
         }  # fmt: skip
 
     @property
@@ -130,7 +134,8 @@ def firm_models():
 
 def rows_of(firm_id):
     """Every row of a firm, as it stands."""
-    kept = {model: list(model.objects.of_firm(firm_id).order_by("pk").values()) for model in firm_models()}
+    every = {model: getattr(model, "everything", model.objects) for model in firm_models()}
+    kept = {model: list(rows.of_firm(firm_id).order_by("pk").values()) for model, rows in every.items()}
     return kept | {User: list(User.objects.filter(firm_id=firm_id).order_by("pk").values())}
 
 

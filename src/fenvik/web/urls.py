@@ -5,8 +5,8 @@ from django.views.generic import RedirectView
 
 from fenvik.web.handovers.views import handover_page
 from fenvik.web.live.views import live
+from fenvik.web.office import away, corrections, finding, places
 from fenvik.web.office import compare as results
-from fenvik.web.office import corrections, finding, places
 from fenvik.web.office import instruments as devices
 from fenvik.web.office import patch_lists as passes
 from fenvik.web.office import views as office
@@ -31,6 +31,10 @@ urlpatterns = [
     path("visits/", office.visits, name="visits"),
     path("visits/new/", office.new_visit, name="new-visit"),
     path("visits/<int:pk>/", office.visit, name="visit"),
+    path("visits/<int:pk>/do/<slug:name>/", away.visit_act, name="visit-act"),
+    path("away/", away.away, name="away"),
+    path("away/<slug:kind>/<int:pk>/", away.put_one_away, name="put-away"),
+    path("away/<slug:kind>/<int:pk>/back/", away.take_one_back, name="take-back"),
     path("clients/", office.clients, name="clients"),
     path("clients/new/", office.client, name="new-client"),
     path("clients/<int:pk>/", office.client, name="client"),

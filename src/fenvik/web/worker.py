@@ -16,6 +16,7 @@ from procrastinate.jobs import Status
 
 from fenvik.web.passes import engine, services
 from fenvik.web.people.housekeeping import sweep
+from fenvik.web.planning.away import sweep_away
 from fenvik.web.results import imports
 
 log = structlog.get_logger(__name__)
@@ -34,7 +35,7 @@ def _sweep() -> None:
     global _swept  # noqa: PLW0603 - once an hour, whatever else the worker does
     if time.monotonic() > _swept:
         _swept = time.monotonic() + SWEEP_S
-        log.info("swept", rows=sweep(timezone.now()))
+        log.info("swept", rows=sweep(timezone.now()), away=sweep_away(timezone.now()))
 
 
 def _adopt() -> None:

@@ -3,7 +3,7 @@
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 
-from fenvik.web.kit.models import FirmModel
+from fenvik.web.kit.models import FirmModel, PutAwayModel
 
 LUX = [MinValueValidator(0), MaxValueValidator(200_000)]
 
@@ -13,7 +13,7 @@ def plain(value: float) -> str:
     return f"{value:.1f}".removesuffix(".0")
 
 
-class Client(FirmModel):
+class Client(PutAwayModel):
     firm = models.ForeignKey("people.Firm", on_delete=models.PROTECT)
     name = models.CharField(max_length=120)
     contact = models.CharField(max_length=200, blank=True)
@@ -23,13 +23,17 @@ class Client(FirmModel):
     notes = models.TextField(blank=True)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["firm", "name"], name="client_name_once_a_firm")]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["firm", "name"], condition=models.Q(put_away_at__isnull=True), name="client_name_once_a_firm"
+            )
+        ]
 
     def __str__(self) -> str:
         return self.name
 
 
-class Room(FirmModel):
+class Room(PutAwayModel):
     firm_path = "client__firm_id"
     client = models.ForeignKey(Client, on_delete=models.PROTECT, related_name="rooms")
     name = models.CharField(max_length=80)
@@ -40,7 +44,11 @@ class Room(FirmModel):
     notes = models.TextField(blank=True)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["client", "name"], name="room_name_once_a_client")]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["client", "name"], condition=models.Q(put_away_at__isnull=True), name="room_name_once_a_client"
+            )
+        ]
 
     @property
     def light_words(self) -> str:
@@ -66,7 +74,7 @@ class Technology(models.TextChoices):
     OTHER = "other", "other"
 
 
-class Display(FirmModel):
+class Display(PutAwayModel):
     firm_path = "room__client__firm_id"
     room = models.ForeignKey(Room, on_delete=models.PROTECT, related_name="displays")
     maker = models.CharField(max_length=60)

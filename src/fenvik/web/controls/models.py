@@ -2,7 +2,7 @@
 
 from django.db import models
 
-from fenvik.web.kit.models import FirmModel
+from fenvik.web.kit.models import FirmModel, PutAwayModel
 
 
 class Origin(models.TextChoices):
@@ -33,7 +33,7 @@ class Moment(models.TextChoices):
     NOTED = "noted", "noted in between"
 
 
-class SettingsSheet(FirmModel):
+class SettingsSheet(PutAwayModel):
     """The values of all controls at a moment: a dict from control id to value."""
 
     firm_path = "tuning__visit__firm_id"

@@ -116,6 +116,17 @@ def note_found(
     return sheet
 
 
+@needs(Right.MEASURE, "named a settings sheet")
+@transaction.atomic
+def call_sheet(*, sheet_id: int, actor: User, name: str) -> SettingsSheet:
+    """Let a settings sheet be called something; an empty name is none."""
+    sheet: SettingsSheet = SettingsSheet.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=sheet_id)
+    sheet.note = name.strip()[:120]
+    sheet.save(update_fields=["note"])
+    notify(sheet.tuning_id)
+    return sheet
+
+
 def record_changes(
     tuning: Tuning, known: Values, values: Mapping[str, Any], *, actor: User, now: datetime
 ) -> list[ControlChange]:

@@ -54,7 +54,9 @@ def _through(left: dict[str, Any]) -> str:
 @login_not_required
 def handover_page(request: HttpRequest, token: str) -> HttpResponse:
     """Show a handover to whoever has its link; a withdrawn, expired or unknown one does not exist."""
-    known = Handover.objects.select_related("visit").filter(token=token, withdrawn_at__isnull=True)
+    known = Handover.objects.select_related("visit").filter(
+        token=token, withdrawn_at__isnull=True, visit__put_away_at__isnull=True
+    )
     handover = known.filter(expires_at__gt=timezone.now()).first()
     if handover is None:
         raise Http404

@@ -26,6 +26,32 @@ class FirmModel(models.Model):
         abstract = True
 
 
+class PresentManager(models.Manager[Row_co]):
+    """Rows that nobody has put away."""
+
+    def get_queryset(self) -> FirmQuerySet[Row_co]:
+        """Leave out what was put away."""
+        return FirmQuerySet[Row_co](self.model, using=self._db).filter(put_away_at__isnull=True)
+
+    def of_firm(self, firm_id: int) -> FirmQuerySet[Row_co]:
+        """Return the rows that a firm owns and that are there."""
+        return self.get_queryset().of_firm(firm_id)
+
+
+class PutAwayModel(FirmModel):
+    """A row that can be put away and taken back; ``objects`` has those that are there, ``everything`` all of them.
+
+    What goes with it bears the same moment, so that it comes back with it.
+    """
+
+    put_away_at = models.DateTimeField(null=True, editable=False)
+    objects = PresentManager()
+    everything = FirmQuerySet.as_manager()
+
+    class Meta:
+        abstract = True
+
+
 class Sent(models.Model):
     """A form that was sent; ``to`` is where it led, empty while it is being done."""
 

@@ -27,7 +27,7 @@ MOST_LISTED = 40
 def _listed(tuning: Tuning) -> list[Pass]:
     """Return the passes that a tuning's may be compared with: all of its client's, so also those of other displays and signals."""
     there = (
-        Pass.objects.filter(summary__isnull=False)
+        Pass.objects.filter(summary__isnull=False, removed_at__isnull=True, tuning__put_away_at__isnull=True)
         .exclude(purpose__in=(*OF_INSTRUMENTS, PassPurpose.WARM_UP, PassPurpose.ADJUST, PassPurpose.HANDS_FREE))
         .order_by("-created_at", "-pk")
     )
@@ -52,7 +52,7 @@ def _options(listed: list[Pass], chosen: Pass | None) -> SafeString:
         (
             (
                 p.pk, SafeString(" selected") if p is chosen else "", date_format(localtime(p.created_at), "j M Y H:i"),
-                p.get_purpose_display(), p.tuning.name, p.tuning.display.name,
+                p.name or p.get_purpose_display(), p.tuning.name, p.tuning.display.name,
             )
             for p in listed
         ),
@@ -67,7 +67,8 @@ def _history(listed: list[Pass]) -> SafeString:
         "<td>{}</td></tr>",
         (
             (
-                date_format(localtime(p.created_at), "j M Y, H:i"), p.get_purpose_display(), reverse("tuning", args=(p.tuning_id,)),
+                date_format(localtime(p.created_at), "j M Y, H:i"), p.name or p.get_purpose_display(),
+                reverse("tuning", args=(p.tuning_id,)),
                 p.tuning.name, p.tuning.display.name, places(told.get("grey_mean"), 2), places(told.get("colour_mean"), 2),
                 significant(told.get("white")), figure(told.get("cct"), -1),
                 p.correction.reference_name if p.correction is not None else "–",

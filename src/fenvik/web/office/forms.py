@@ -53,9 +53,25 @@ class VisitForm(forms.ModelForm):
         known, new = cleaned.get("client"), (cleaned.get("new_client") or "").strip()
         if known is None and not new:
             self.add_error("client", "Choose a client, or type the name of a new one.")
-        if new and Client.objects.of_firm(self.firm_id).filter(name=new).exists():
+        if known is not None and new:
+            self.add_error("new_client", f"{known} is chosen above. Empty one of the two: whose visit is it?")
+        elif new and Client.objects.of_firm(self.firm_id).filter(name=new).exists():
             self.add_error("new_client", f"{new} is a client already: choose it from the list.")
         return cleaned
+
+
+class MoveForm(forms.Form):
+    """On which day a visit is, and at what time."""
+
+    on = forms.DateField(
+        label="Day", widget=forms.DateInput(attrs={"type": "date"}, format="%Y-%m-%d"),
+        error_messages={"required": "Which day?", "invalid": "That is not a day; write it as 2027-03-04."},
+    )  # fmt: skip
+    starts = forms.TimeField(
+        label="Time", required=False, widget=forms.TimeInput(attrs={"type": "time"}, format="%H:%M"),
+        error_messages={"invalid": "That is not a time; write it as 14:30."},
+    )  # fmt: skip
+    notes = forms.CharField(required=False, widget=forms.Textarea(attrs={"rows": 2}))
 
 
 class TuningForm(forms.Form):
@@ -98,6 +114,9 @@ class TuningForm(forms.Form):
     def clean(self) -> dict[str, object]:
         """Want a display, known or with room and model."""
         cleaned = super().clean() or {}
+        typed = [name for name in ("room", "maker", "model", "serial") if (cleaned.get(name) or "").strip()]
+        if cleaned.get("display") is not None and typed:
+            self.add_error("display", f"{cleaned['display']} is chosen, and a new display is typed below. Which of the two is it?")
         if cleaned.get("display") is None:
             for name, words in (("room", "the room it stands in"), ("model", "its model")):
                 if not (cleaned.get(name) or "").strip():

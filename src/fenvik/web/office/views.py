@@ -6,7 +6,7 @@ from typing import Any
 
 from django.core.paginator import Paginator
 from django.db import connection
-from django.db.models import Count, Exists, Max, OuterRef, Subquery
+from django.db.models import Count, Exists, Max, OuterRef, Q, Subquery
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.template.loader import render_to_string
@@ -19,7 +19,7 @@ from fenvik.web.clients.services import NameTakenError, keep_client
 from fenvik.web.devices.models import Device
 from fenvik.web.groundwork.state import fresh_state
 from fenvik.web.kit.models import of_firm_or_404
-from fenvik.web.office.forms import ClientForm, TuningForm, VisitForm
+from fenvik.web.office.forms import ClientForm, MoveForm, TuningForm, VisitForm
 from fenvik.web.planning.services import add_tuning, plan_visit
 from fenvik.web.trail import kept
 from fenvik.web.trail.facts import trail_of
@@ -114,7 +114,7 @@ SELECT count(*), avg(f.grey), avg(l.grey)
 FROM (
     SELECT DISTINCT ON (p.tuning_id) p.tuning_id, (p.summary->>'grey_mean')::float8 AS grey
     FROM passes_pass p JOIN visits_tuning t ON t.id = p.tuning_id JOIN visits_visit v ON v.id = t.visit_id
-    WHERE v.firm_id = %(firm)s AND v.on BETWEEN %(first)s AND %(last)s
+    WHERE v.firm_id = %(firm)s AND t.put_away_at IS NULL AND v.on BETWEEN %(first)s AND %(last)s
         AND p.purpose = 'left' AND (p.complete OR p.named_at IS NOT NULL) AND p.removed_at IS NULL
         AND p.summary->>'grey_mean' IS NOT NULL
     ORDER BY p.tuning_id, p.named_at DESC NULLS LAST, p.created_at DESC
@@ -169,6 +169,7 @@ def visit(request: HttpRequest, pk: int) -> HttpResponse:
         "displays": Display.objects.filter(room__client=shown.client)
         .select_related("room")
         .order_by("room__name", "pk"),
+        "move": MoveForm(initial={"on": shown.on, "starts": shown.starts, "notes": shown.notes}, auto_id="move_%s"),
         "open_form": request.method == "POST" or not row["tunings"],
     }
     return render(request, "office/visit.html", context, status=422 if form.errors else 200)
@@ -179,7 +180,10 @@ def clients(request: HttpRequest) -> HttpResponse:
     """List the clients."""
     chosen = (
         Client.objects.of_firm(request.user.firm_id)
-        .annotate(display_count=Count("rooms__displays", distinct=True), last=Max("visits__on"))
+        .annotate(
+            display_count=Count("rooms__displays", filter=Q(rooms__displays__put_away_at__isnull=True), distinct=True),
+            last=Max("visits__on", filter=Q(visits__put_away_at__isnull=True, visits__cancelled_at__isnull=True)),
+        )
         .order_by("name")
     )
     page = Paginator(chosen, 40).get_page(request.GET.get("page"))

@@ -88,7 +88,8 @@ class Pass(FirmModel):
     summary = models.JSONField(null=True)
     complete = models.BooleanField(default=False)  # it has ended, and every patch of its list was read
     named_at = models.DateTimeField(null=True)  # since when a person wants it as the proof of its purpose
-    removed_at = models.DateTimeField(null=True)  # put away: a file that was taken up by mistake
+    removed_at = models.DateTimeField(null=True)  # put away: it proves nothing and is shown nowhere
+    name = models.CharField(max_length=60, blank=True)  # what a person calls it: "dimming high"
 
     class Meta:
         indexes = [models.Index(fields=["tuning", "-created_at"])]

@@ -27,7 +27,7 @@ SELECT t.id, v.firm_id, concat_ws(
     (SELECT string_agg(concat_ws(':', p.xmin, p.ctid, re.xmin, re.ctid), ',' ORDER BY p.id) FROM passes_pass p
         LEFT JOIN devices_device re ON re.id = p.reference_id WHERE p.tuning_id = t.id),
     li.xmin, li.ctid,
-    (SELECT count(*) || ':' || max(s.id) FROM menus_settingssheet s WHERE s.tuning_id = t.id),
+    (SELECT count(*) || ':' || max(s.id) FROM menus_settingssheet s WHERE s.tuning_id = t.id AND s.put_away_at IS NULL),
     (SELECT count(*) || ':' || max(k.id) FROM adjusting_controlchange k WHERE k.tuning_id = t.id),
     (SELECT count(*) || ':' || max(a.id) FROM groundwork_checkanswer a WHERE a.tuning_id = t.id),
     (SELECT string_agg(h.xmin || ':' || h.ctid, ',' ORDER BY h.id) FROM handovers_handover h WHERE h.visit_id = t.visit_id)
@@ -44,7 +44,7 @@ LEFT JOIN corrections_correction co ON co.id = t.correction_id
 LEFT JOIN devices_device so ON so.id = t.source_id
 LEFT JOIN devices_device li ON li.id = d.link_id
 LEFT JOIN devices_pairing pa ON pa.device_id = d.link_id
-WHERE t.id = ANY(%s)
+WHERE t.id = ANY(%s) AND t.put_away_at IS NULL
 """
 Version = tuple[str, int]  # of everything but the readings of an open pass, and the newest of those
 _kept: dict[bool, OrderedDict[int, tuple[Version, Any]]] = {True: OrderedDict(), False: OrderedDict()}

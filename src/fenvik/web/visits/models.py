@@ -10,7 +10,7 @@ from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, Primaries
 from fenvik.core.colour.target import TARGETS, Target
 from fenvik.core.measure.averaging import LowLight
 from fenvik.core.signal.decoding import Range
-from fenvik.web.kit.models import FirmModel
+from fenvik.web.kit.models import PutAwayModel
 
 TARGET_LABELS = {
     "bt709-bt1886": "BT.709, BT.1886, D65",
@@ -69,13 +69,15 @@ def free_label(facts: dict[str, Any]) -> str:
     return f"{space}, {curve}, {'D65' if (x, y) == D65_XY else f'white {x:.4f} {y:.4f}'}"
 
 
-class Visit(FirmModel):
+class Visit(PutAwayModel):
     firm = models.ForeignKey("people.Firm", on_delete=models.PROTECT)
     client = models.ForeignKey("clients.Client", on_delete=models.PROTECT, related_name="visits")
     on = models.DateField()
     starts = models.TimeField(null=True, blank=True)
     calibrator = models.ForeignKey("people.User", null=True, blank=True, on_delete=models.PROTECT)
     notes = models.TextField(blank=True)
+    cancelled_at = models.DateTimeField(null=True, editable=False)
+    cancelled_why = models.CharField(max_length=200, blank=True)
 
     class Meta:
         indexes = [models.Index(fields=["firm", "-on"])]
@@ -97,7 +99,7 @@ class Place:
     end: str = "high"
 
 
-class Tuning(FirmModel):
+class Tuning(PutAwayModel):
     firm_path = "visit__firm_id"
     visit = models.ForeignKey(Visit, on_delete=models.PROTECT, related_name="tunings")
     display = models.ForeignKey("clients.Display", on_delete=models.PROTECT, related_name="tunings")

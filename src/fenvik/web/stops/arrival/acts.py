@@ -12,7 +12,7 @@ from fenvik.web.clients.models import Display
 from fenvik.web.clients.services import keep_display, keep_room
 from fenvik.web.controls import exchange, maps
 from fenvik.web.controls.models import Moment
-from fenvik.web.controls.services import copy_sheet, note_found
+from fenvik.web.controls.services import call_sheet, copy_sheet, note_found
 from fenvik.web.devices import displays
 from fenvik.web.people.asking import Asking
 from fenvik.web.people.policy import Right
@@ -126,6 +126,12 @@ def copy(request: Asking, tuning: Tuning) -> HttpResponse | None:
     return redirect(f"{reverse('stop', args=(to, 'arrival'))}?view=sheets&sheet={made.pk}")
 
 
+def name_sheet(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Let a sheet be called something."""
+    sheet = call_sheet(sheet_id=number_in(request, "sheet"), actor=request.user, name=request.POST.get("name", ""))
+    return redirect(f"{reverse('stop', args=(tuning.pk, 'arrival'))}?view=sheets&sheet={sheet.pk}")
+
+
 def import_sheet(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Take a sheet in from a file."""
     sent = request.FILES.get("file")
@@ -187,6 +193,7 @@ can_be_done({
     "keep-menu": keep_menu,
     "use-map": use_map,
     "copy-sheet": copy,
+    "name-sheet": name_sheet,
     "import-sheet": import_sheet,
 })
 can_be_done({"keep-place": keep_place, "keep-target": keep_aim}, Right.PLAN)

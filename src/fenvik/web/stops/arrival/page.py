@@ -72,11 +72,11 @@ def _link(tuning: Any) -> dict[str, Any] | None:
 
 def _sheet_row(sheet: SettingsSheet, *, here: bool) -> dict[str, Any]:
     who = "" if sheet.by is None else (sheet.by.first_name or sheet.by.username)
-    values = f"{sheet.note or sheet.get_origin_display()}, {len(sheet.values)} values"
+    values = f"{sheet.get_moment_display() if sheet.note else sheet.get_origin_display()}, {len(sheet.values)} values"
     elsewhere = "" if here else f"{sheet.tuning.visit.client.name}, {sheet.get_moment_display()}"
     return {
         "id": str(sheet.pk), "sheet": sheet, "here": here, "who": who, "values": sheet.values,
-        "title": sheet.get_moment_display() if here else sheet.tuning.name, "whose": elsewhere or values,
+        "title": (sheet.note or sheet.get_moment_display()) if here else sheet.tuning.name, "whose": elsewhere or values,
     }  # fmt: skip
 
 

@@ -19,7 +19,7 @@ from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.people.asking import Asking
 from fenvik.web.results import files, imports
-from fenvik.web.results.proof import name_proof, remove_file
+from fenvik.web.results.proof import call_pass, name_proof, remove_file
 from fenvik.web.stops.acts import Act, number_in
 from fenvik.web.stops.answers import show_stop
 from fenvik.web.stops.measured.lists import taken
@@ -139,6 +139,12 @@ def _pass(request: Asking) -> Pass:
     return found
 
 
+def name_pass(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Let a pass be called something."""
+    call_pass(pass_id=_pass(request).pk, actor=request.user, name=request.POST.get("name", ""))
+    return None
+
+
 def choose_mode(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let the display show the tuning's mode; a pass that waited for it goes on."""
     standing.choose_mode(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
@@ -195,6 +201,7 @@ can_be_done({
     "readings-file": readings_file,
     "stop-import": stop_import,
     "name-proof": name_as_proof,
+    "name-pass": name_pass,
     "choose-mode": choose_mode,
     "remove-file": remove,
     "measure-found": _start(PassPurpose.FOUND),
