@@ -5,7 +5,7 @@ from django.views.generic import RedirectView
 
 from fenvik.web.handovers.views import handover_page
 from fenvik.web.live.views import live
-from fenvik.web.office import away, corrections, finding, places
+from fenvik.web.office import away, corrections, finding, helping, places
 from fenvik.web.office import compare as results
 from fenvik.web.office import instruments as devices
 from fenvik.web.office import patch_lists as passes
@@ -55,6 +55,8 @@ urlpatterns = [
     path("sheets/<int:pk>/", sheets.sheet_print, name="sheet"),
     path("sheets/<int:pk>.json", sheets.sheet_file, {"kind": "json"}, name="sheet-json"),
     path("sheets/<int:pk>.csv", sheets.sheet_file, {"kind": "csv"}, name="sheet-csv"),
+    path("help/<slug:stop>/", helping.stop_help, name="help"),
+    path("words/", helping.words, name="words"),
     path("find/", finding.find, name="find"),
     path("tunings/<int:pk>/", trail.tuning_home, name="tuning"),
     path("tunings/<int:pk>/do/<slug:name>/", trail.act, name="act"),

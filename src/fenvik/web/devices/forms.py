@@ -3,9 +3,10 @@
 from django import forms
 
 from fenvik.formats.typed import ORDERS
+from fenvik.web.kit.forms import PlainNumbers
 
 
-class KeyedMeterForm(forms.Form):
+class KeyedMeterForm(PlainNumbers, forms.Form):
     """A meter whose values are typed."""
 
     name = forms.CharField(max_length=80, label="What it is called")

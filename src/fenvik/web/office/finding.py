@@ -1,5 +1,6 @@
-"""Finding anything: clients, rooms, displays, visits, tunings, controls, patterns."""
+"""Finding anything: what a firm has, and what Fenvik knows: checks, targets, patterns, words."""
 
+from collections.abc import Iterable
 from typing import Any
 
 from django.db.models import Q, QuerySet
@@ -8,10 +9,16 @@ from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
+from fenvik.core.groundwork import CHECKS
+from fenvik.core.signal.lists import LISTS
 from fenvik.core.signal.patterns import PATTERNS
 from fenvik.web.clients.models import Client, Display, Room
 from fenvik.web.controls.models import MenuMap
-from fenvik.web.visits.models import Tuning, Visit
+from fenvik.web.corrections.models import Correction
+from fenvik.web.devices.models import Device
+from fenvik.web.kit.words import having
+from fenvik.web.passes.models import PatchList
+from fenvik.web.visits.models import TARGET_LABELS, Tuning, Visit
 
 MOST = 12
 
@@ -67,6 +74,30 @@ def found(firm_id: int, words: str) -> dict[str, Any]:
         "clients": clients.order_by("name")[:MOST],
         "visits": visits.select_related("client").order_by("-on")[:MOST],
         "controls": controls[:MOST],
+        "devices": Device.objects.of_firm(firm_id)
+        .filter(_having(words, "name", "serial", "role"), removed_at__isnull=True, screen__isnull=True)
+        .order_by("role", "name")[:MOST],
+        "corrections": Correction.objects.of_firm(firm_id)
+        .filter(_having(words, "meter_name", "reference_name", "meter_serial", "maker", "model", "serial", "technology"))
+        .filter(withdrawn_at__isnull=True)
+        .order_by("-made_at")[:MOST],
+        "lists": PatchList.objects.of_firm(firm_id).filter(_having(words, "name")).order_by("name")[:MOST],
+    }
+
+
+def known_to_all(words: str, tuning: int | None) -> dict[str, list[dict[str, str]]]:
+    """Return checks, targets and ready lists with these words in them, with the page of a tuning where each is used."""
+    lower = words.lower().split()
+
+    def those(rows: Iterable[tuple[str, str]], stop: str, view: str = "") -> list[dict[str, str]]:
+        at = "" if tuning is None else reverse("stop", args=(tuning, stop)) + view
+        made = [{"name": n, "words": w, "address": at} for n, w in rows if all(part in f"{n} {w}".lower() for part in lower)]
+        return made[:MOST]
+
+    return {
+        "checks": those(((c.name, c.why) for c in CHECKS), "groundwork"),
+        "targets": those(((label, name) for name, label in TARGET_LABELS.items()), "arrival", "?view=place"),
+        "ready": those(((made.name, made.why) for made in LISTS.values()), "found", "?view=lists"),
     }
 
 
@@ -96,5 +127,9 @@ def find(request: HttpRequest) -> HttpResponse:
         )
         newest = newest or Tuning.objects.of_firm(request.user.firm_id).order_by("-pk").first()
         context["patterns"] = patterns_for(words, None if newest is None else newest.pk)
-        context["nothing"] = not any(context["found"].values()) and not context["patterns"]
+        at = None if newest is None else newest.pk
+        context |= known_to_all(words, at)
+        context["meanings"] = having(words)[:MOST]
+        told = ("patterns", "checks", "targets", "ready", "meanings")
+        context["nothing"] = not any(context["found"].values()) and not any(context[name] for name in told)
     return render(request, "office/find.html", context)

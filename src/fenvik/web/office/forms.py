@@ -6,6 +6,7 @@ from django import forms
 from fenvik.web.clients.models import Client, Display, Technology
 from fenvik.web.controls.models import MenuMap
 from fenvik.web.controls.shapes import SHAPES
+from fenvik.web.kit.forms import PlainNumbers
 from fenvik.web.visits.forms import NAMED_TARGETS, refuse_clash
 from fenvik.web.visits.models import (
     SIGNALS,
@@ -74,7 +75,7 @@ class MoveForm(forms.Form):
     notes = forms.CharField(required=False, widget=forms.Textarea(attrs={"rows": 2}))
 
 
-class TuningForm(forms.Form):
+class TuningForm(PlainNumbers, forms.Form):
     """A tuning, of a display that is known or of a new one."""
 
     display = forms.ModelChoiceField(Display.objects.none(), required=False, empty_label="a new one, below")

@@ -95,6 +95,8 @@ class ProposalForm(PlainNumbers, forms.Form):
         cleaned = super().clean() or {}
         if cleaned.get("take") and not (cleaned.get("picture_mode") or "").strip():
             self.add_error("picture_mode", "Which picture mode, as the display calls it?")
+        if not cleaned.get("take") and (cleaned.get("picture_mode") or "").strip():
+            self.add_error("picture_mode", "A mode is typed, but this row is not marked. Mark it, or empty the field.")
         if cleaned.get("take") and cleaned.get("target_name"):
             problem = clash(self.signal, cleaned["target_name"])
             if problem:

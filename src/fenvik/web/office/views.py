@@ -4,6 +4,7 @@ from collections import defaultdict
 from datetime import date, timedelta
 from typing import Any
 
+from django.conf import settings
 from django.core.paginator import Paginator
 from django.db import connection
 from django.db.models import Count, Exists, Max, OuterRef, Q, Subquery
@@ -20,6 +21,7 @@ from fenvik.web.devices.models import Device
 from fenvik.web.groundwork.state import fresh_state
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.office.forms import ClientForm, MoveForm, TuningForm, VisitForm
+from fenvik.web.office.helping import start_of, walks_of
 from fenvik.web.planning.services import add_tuning, plan_visit
 from fenvik.web.trail import kept
 from fenvik.web.trail.facts import trail_of
@@ -91,6 +93,9 @@ def visits(request: HttpRequest) -> HttpResponse:
         "due": last_seen,
         "today_count": today_count,
         "year": _year(firm_id, today),
+        "start": start_of(firm_id),
+        "walks": walks_of(firm_id),
+        "pages": settings.STANDIN_PAGES,
     }
     return render(request, "office/visits.html", context)
 

@@ -71,6 +71,23 @@ def as_usual(technology: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _called(visit: Visit, name: str, display: Display, mode: str) -> str:
+    """Return a name that no other tuning of the visit has: where two would be called alike, both get model and mode."""
+    alike = visit.tunings.filter(name=name).select_related("display")
+    for other in alike:
+        other.name = _told_apart(name, other.display, other.picture_mode)
+        other.save(update_fields=["name"])
+    taken = {told.name for told in visit.tunings.all()}
+    begins = any(told.startswith(f"{name} · ") for told in taken)
+    wanted = _told_apart(name, display, mode) if begins else name
+    numbered = (f"{wanted[:74]} ({i})" for i in range(2, 100))
+    return wanted if wanted not in taken else next(told for told in numbered if told not in taken)
+
+
+def _told_apart(name: str, display: Display, mode: str) -> str:
+    return f"{name} · {display.model} {mode}"[:80]
+
+
 @needs(Right.PLAN, "added a tuning")
 @transaction.atomic
 def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning:
@@ -92,7 +109,7 @@ def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning
     made = Tuning.objects.create(
         visit=visit,
         display=display,
-        name=f"{display.room.name}, {cleaned['purpose']}",
+        name=_called(visit, f"{display.room.name}, {cleaned['purpose']}", display, cleaned["picture_mode"]),
         picture_mode=cleaned["picture_mode"],
         purpose=cleaned["purpose"],
         signal=cleaned.get("signal") or "sdr",
@@ -125,7 +142,7 @@ def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[di
         Tuning.objects.create(
             visit=visit, display=display, meter=last.meter if last else None,
             source=last.source if last and "screen" not in (last.source.facts if last.source else {}) else None,
-            **as_usual(display.technology), **facts,
+            **as_usual(display.technology), **facts | {"name": _called(visit, facts["name"], display, facts["picture_mode"])},
         )
         for facts in chosen
     ]  # fmt: skip

@@ -8,10 +8,12 @@ from pathlib import Path
 
 from django import template
 from django.conf import settings
+from django.urls import reverse
 from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString
 
 from fenvik.web.kit.once import FIELD, PLACEHOLDER, new_key
+from fenvik.web.kit.words import WORDS, anchor
 
 register = template.Library()
 MODULES = "js"
@@ -40,6 +42,15 @@ def _mark_of_modules() -> str:
 def module(name: str) -> str:
     """Return the address of a script that imports others beside it: they share a mark of all of them, within the path."""
     return f"{settings.STATIC_URL}{MODULES}/{_mark_of_modules()}/{name}"
+
+
+@register.simple_tag
+def word(known: str, shown: str = "") -> SafeString:
+    """Return a word of the trade with what it means at hand: on hovering, and by a mark that leads to it."""
+    return format_html(
+        '<span class="word" title="{}">{}<a href="{}#{}" aria-label="what {} means">?</a></span>',
+        WORDS[known], shown or known, reverse("words"), anchor(known), known,
+    )  # fmt: skip
 
 
 @register.simple_tag(takes_context=True)

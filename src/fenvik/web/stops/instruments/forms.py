@@ -6,11 +6,11 @@ from django import forms
 from django.db.models import Q
 
 from fenvik.web.devices.models import Device, DeviceRole
-from fenvik.web.kit.forms import PlainNumber
+from fenvik.web.kit.forms import PlainNumbers
 from fenvik.web.visits.models import Tuning
 
 
-class MeasureForm(forms.ModelForm):  # type: ignore[type-arg] # generic to the stubs alone
+class MeasureForm(PlainNumbers, forms.ModelForm):  # type: ignore[type-arg] # generic to the stubs alone
     """How a tuning is measured."""
 
     class Meta:
@@ -50,8 +50,6 @@ class MeasureForm(forms.ModelForm):  # type: ignore[type-arg] # generic to the s
         for name, usual in (("effort", "its usual"), ("low_effort", "as above")):
             # Which efforts there are is the meter's business: a meter that is chosen in the same moment has others.
             self.fields[name].widget = forms.Select(choices=[("", usual), *((e, e) for e in efforts)])
-        for name in ("settle_s", "low_below", "window", "surround", "frame_rate"):
-            self.fields[name].widget = PlainNumber(attrs={"step": "any", "min": "0"})
         self.fields["low_below"].help_text = "0: never read again"
         self.fields["frame_rate"].widget.attrs["placeholder"] = "its own"
 

@@ -1,0 +1,107 @@
+"""Every day: names that tell apart, numbers with a comma, words and help, the way to a first reading."""
+
+import pytest
+from django.urls import reverse
+
+from fenvik.web.clients.models import Client, Display
+from fenvik.web.kit.words import WORDS
+from fenvik.web.trail.facts import STOPS
+from fenvik.web.visits.models import Tuning, Visit
+
+NEW = {
+    "picture_mode": "Film", "purpose": "night", "target_name": "bt709-bt1886", "tolerance": "1", "technology": "lcd",
+    "menu": "later",
+}  # fmt: skip
+KEYED_METER = {"role": "meter", "km-name": "My meter", "km-kind": "colorimeter", "km-floor": "0,01", "km-order": "Yxy"}
+
+
+def page(client, name, *keys, **query):
+    return " ".join(client.get(reverse(name, args=keys), query).content.decode().split())
+
+
+def test_two_tunings_that_would_be_called_alike_get_model_and_mode(tuning, signed_in):
+    room = tuning.display.room
+    add = reverse("visit", args=(tuning.visit_id,))
+    for model, mode in (("K1", "Film"), ("K2", "Cinema"), ("K3", "Film")):
+        signed_in.post(add, NEW | {"room": room.name, "maker": "Orrefall", "model": model, "purpose": "game", "picture_mode": mode})
+    names = set(Tuning.objects.filter(purpose="game").values_list("name", flat=True))
+    assert names == {f"{room.name}, game · K1 Film", f"{room.name}, game · K2 Cinema", f"{room.name}, game · K3 Film"}
+
+
+def test_a_comma_is_a_decimal_sign_in_every_form_of_numbers(tuning, signed_in):
+    add = reverse("visit", args=(tuning.visit_id,))
+    signed_in.post(add, NEW | {"display": tuning.display_id, "purpose": "day", "luminance": "180,5", "tolerance": "0,8"})
+    made = Tuning.objects.get(purpose="day")
+    assert (made.luminance, made.tolerance) == (180.5, 0.8)
+    room = reverse("room", args=(tuning.display.room_id,))
+    assert signed_in.post(room, {"name": tuning.display.room.name, "lux_night": "2,5"}).status_code == 302
+    tuning.display.room.refresh_from_db()
+    assert tuning.display.room.lux_night == 2.5
+    free = {
+        "name": "x", "picture_mode": "Film", "purpose": "night", "signal": "sdr", "target_name": "free", "tolerance": "1",
+        "primaries": "bt709", "curve": "power", "gamma": "2,3", "white": "0,3105 0,3285",
+    }  # fmt: skip
+    signed_in.post(reverse("act", args=(tuning.pk, "keep-target")), free | {"stop": "arrival"})
+    tuning.refresh_from_db()
+    assert tuning.free["white"] == [0.3105, 0.3285]
+    assert tuning.free["gamma"] == 2.3
+
+
+def test_a_mode_that_is_typed_in_a_row_without_a_mark_is_asked_about(tuning, signed_in):
+    address = reverse("proposals", args=(tuning.visit_id, tuning.display_id))
+    empty = signed_in.get(address).context["rows"]
+    typed = {row["form"].add_prefix(name): row["form"].initial.get(name) or "" for row in empty for name in row["form"].fields}
+    typed = {name: value for name, value in typed.items() if not name.endswith("take")}
+    first, second = (row["form"] for row in empty[:2])
+    typed[first.add_prefix("picture_mode")] = "Film"
+    typed |= {second.add_prefix("take"): "on", second.add_prefix("picture_mode"): "Bright"}
+    answer = signed_in.post(address, typed)
+    assert "this row is not marked" in answer.content.decode()
+    assert not Tuning.objects.filter(picture_mode="Bright").exists()
+
+
+@pytest.mark.parametrize(
+    ("words", "seen"),
+    [("Duv", "above (green)"), ("energy saving", "Energy saving"), ("BT.2020", "BT.2020, PQ, D65"), ("near black", "Near black")],
+)
+def test_words_checks_targets_and_lists_are_found(words, seen, tuning, signed_in):
+    assert seen in page(signed_in, "find", q=words)
+
+
+def test_instruments_are_found(equipped, signed_in):
+    assert equipped.meter.name in page(signed_in, "find", q=equipped.meter.serial)
+
+
+def test_every_stop_has_help_and_every_word_its_sentence(tuning, signed_in):
+    for stop, name in STOPS.items():
+        shown = page(signed_in, "help", stop)
+        assert f"<h1>{name}</h1>" in shown
+        assert "What you do" in shown
+        assert reverse("help", args=(stop,)) in page(signed_in, "stop", tuning.pk, stop)
+    assert signed_in.get(reverse("help", args=("nowhere",))).status_code == 404
+    shown = page(signed_in, "words")
+    assert all(f"<dt>{word}</dt>" in shown.replace("&#x27;", "'") for word in WORDS)
+    assert all(sentence.endswith(".") for sentence in WORDS.values())
+
+
+def test_an_empty_firm_is_led_to_its_first_reading_by_what_is_missing_next(person, signed_in, settings):
+    settings.STANDIN_PAGES = ""
+    steps = []
+
+    def following():
+        shown = page(signed_in, "visits")
+        part = shown.split('<li class="next">')[1].split("</li>")[0]
+        steps.append(part.split(">")[1].split("<")[0].strip())
+        return part.split('href="')[1].split('"')[0]
+
+    instruments = following()
+    assert instruments == reverse("instruments")
+    signed_in.post(instruments, KEYED_METER)
+    signed_in.post(instruments, {"role": "source", "ks-name": "My disc", "ks-range": "limited"})
+    signed_in.post(following(), {"name": "First house"})
+    signed_in.post(following(), {"client": Client.objects.get().pk, "on": "2026-12-01"})
+    signed_in.post(following(), NEW | {"room": "Den", "maker": "Orrefall", "model": "55"})
+    assert Display.objects.get().model == "55"
+    assert following() == reverse("stop", args=(Tuning.objects.get().pk, "instruments"))
+    assert steps[:4] == ["Say what you measure with", "Take up a client", "Plan a visit", "Add a tuning"]
+    assert Visit.objects.get().client.name == "First house"
