@@ -4,6 +4,7 @@ import pytest
 from django.urls import reverse
 
 from fenvik.web.clients.models import Client, Display
+from fenvik.web.demo.build import whole_job
 from fenvik.web.kit.words import WORDS
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.visits.models import Tuning, Visit
@@ -13,6 +14,12 @@ NEW = {
     "menu": "later",
 }  # fmt: skip
 KEYED_METER = {"role": "meter", "km-name": "My meter", "km-kind": "colorimeter", "km-floor": "0,01", "km-order": "Yxy"}
+
+
+@pytest.fixture
+def finished(transactional_db, equipped, person, bench, now):
+    whole_job(equipped, person, bench, now)
+    return equipped
 
 
 def page(client, name, *keys, **query):
@@ -105,3 +112,17 @@ def test_an_empty_firm_is_led_to_its_first_reading_by_what_is_missing_next(perso
     assert following() == reverse("stop", args=(Tuning.objects.get().pk, "instruments"))
     assert steps[:4] == ["Say what you measure with", "Take up a client", "Plan a visit", "Add a tuning"]
     assert Visit.objects.get().client.name == "First house"
+
+
+def test_more_than_two_passes_stand_beside_each_other_with_what_stood_otherwise(finished, signed_in):
+    found, left = (finished.passes.filter(purpose=p).first() for p in ("found", "left"))
+    adjusted = finished.passes.exclude(pk__in=(found.pk, left.pk)).filter(summary__isnull=False).first()
+    chosen = [p.pk for p in (found, left, adjusted) if p is not None]
+    shown = page(signed_in, "compare", finished.pk, c=chosen)
+    assert f"{len(chosen)} passes beside each other" in shown
+    assert "What stood otherwise" in shown
+    turned = finished.changes.exclude(undone_by__isnull=False).filter(undoes=None).last()
+    assert turned.label in shown.split("What stood otherwise")[1].split("History")[0]
+    two = page(signed_in, "compare", finished.pk)
+    assert "beside each other</h2>" not in two
+    assert turned.label in two.split("What stood otherwise")[1].split("History")[0]

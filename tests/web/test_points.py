@@ -145,6 +145,19 @@ def test_a_list_is_set_over_the_link_and_everything_put_back_the_same_way(oled, 
     assert values_of(fresh(oled)).now == before
 
 
+def test_a_whole_sheet_is_set_over_the_link_in_one_act_and_the_way_back_is_kept(oled, person, bench, now, signed_in):
+    found = oled.sheets.latest("id")
+    run(lists.read_points(tuning_id=oled.pk, actor=person, now=now_again()))
+    listed = lists.list_points(tuning_id=oled.pk, actor=person, now=now_again())
+    lists.enter_over_link(tuning_id=oled.pk, actor=person, list_id=listed.pk, now=now_again(), group=group())
+    turned = dict(values_of(fresh(oled)).now)
+    sent = {"stop": "arrival", "sheet": found.pk}
+    shown = signed_in.post(reverse("act", args=(oled.pk, "set-sheet")), sent, follow=True).content.decode()
+    assert f"{len(listed.rows)} controls were set over the link" in shown
+    assert {c["id"]: c["value"] for c in bench.displays[1].menu.described("p2")} == found.values == values_of(fresh(oled)).now
+    assert oled.sheets.latest("id").values == turned
+
+
 def test_a_line_that_breaks_while_a_list_is_set_leaves_the_sheet_true(oled, person, bench, now):
     run(lists.read_points(tuning_id=oled.pk, actor=person, now=now_again()))
     listed = lists.list_points(tuning_id=oled.pk, actor=person, now=now_again())

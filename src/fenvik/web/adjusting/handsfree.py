@@ -2,6 +2,7 @@
 
 import uuid
 from datetime import datetime
+from typing import Any
 
 from django.db import transaction
 
@@ -11,7 +12,9 @@ from fenvik.web.adjusting import lists
 from fenvik.web.adjusting.models import Run
 from fenvik.web.adjusting.runner import LEAST_BUDGET
 from fenvik.web.controls.maps import read_over_link
-from fenvik.web.controls.values import values_of
+from fenvik.web.controls.models import Moment, Origin, SettingsSheet
+from fenvik.web.controls.services import fitting
+from fenvik.web.controls.values import Values, values_of
 from fenvik.web.devices.displays import link_of
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.services import How, start_pass
@@ -74,6 +77,43 @@ def _tuning(tuning_id: int, actor: User) -> Tuning:
     )
 
 
+def _rows_to(values: Values, wanted: dict[str, Any]) -> list[dict[str, Any]]:
+    """Return the rows of a list that lets the display stand as wanted; what was turned last is turned back first."""
+    turned = {change.control: i for i, change in enumerate(values.changes)}
+    rows = [
+        {
+            "control": c["id"], "label": c["label"], "before": values.now.get(c["id"]), "after": wanted[c["id"]],
+            "group": c.get("group") or "", "channel": None,
+        }
+        for c in values.controls
+        if c["id"] in wanted and values.now.get(c["id"]) != wanted[c["id"]]
+    ]  # fmt: skip
+    return sorted(rows, key=lambda row: -turned.get(row["control"], -1))
+
+
+@needs(Right.MEASURE, "set a settings sheet over the link")
+def set_sheet(*, sheet_id: int, tuning_id: int, actor: User, now: datetime) -> int:
+    """Let a tuning's mode stand as a sheet says, over the link, as a list that is entered; return how many controls were set.
+
+    Before it, how the mode stands is noted as a sheet of its own, so that the way back is kept. Raises what ``fitting``, ``paired``
+    and ``set_controls`` raise; what was set before that stays on the display, logged, and off the list.
+    """
+    sheet = SettingsSheet.objects.of_firm(actor.firm_id).select_related("tuning__display__menu_map").get(pk=sheet_id)
+    tuning = _tuning(tuning_id, actor)
+    wanted = dict(sheet.values)
+    if sheet.tuning.display.menu_map_id != tuning.display.menu_map_id:
+        wanted, _ = fitting(tuning, sheet.tuning.display.menu_map, sheet.values)
+    values = values_of(tuning)
+    rows = _rows_to(values, wanted)
+    if not rows:
+        return 0
+    SettingsSheet.objects.create(
+        tuning=tuning, moment=Moment.NOTED, values=values.now, origin=Origin.COPY, note="before a sheet was set", at=now, by=actor
+    )
+    listed = lists.begin_back(tuning_id=tuning.pk, actor=actor, rows=rows, now=now)
+    return lists.enter_over_link(tuning_id=tuning.pk, actor=actor, list_id=listed.pk, now=now, group=uuid.uuid4())
+
+
 @needs(Right.MEASURE, "put back what hands-free had set")
 def put_back(*, pass_id: int, actor: User, now: datetime) -> int:
     """Put every control back to where it stood before a run, over the link; return how many were set.
@@ -86,14 +126,7 @@ def put_back(*, pass_id: int, actor: User, now: datetime) -> int:
         raise HandsFreeError("The run is still going on: stop it first.")
     tuning = _tuning(pass_.tuning_id, actor)
     values = values_of(tuning)
-    rows = [
-        {
-            "control": c["id"], "label": c["label"], "before": values.now.get(c["id"]), "after": c["value"],
-            "group": c.get("group") or "", "channel": None,
-        }
-        for c in pass_.run.controls
-        if values.now.get(c["id"]) != c["value"]
-    ]  # fmt: skip
+    rows = _rows_to(values, {c["id"]: c["value"] for c in pass_.run.controls})
     if not rows:
         return 0
     listed = lists.begin_back(tuning_id=tuning.pk, actor=actor, rows=rows, now=now)

@@ -14,6 +14,7 @@ from django.views.decorators.http import require_safe
 
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.templatetags.fenvik import figure, places, significant
+from fenvik.web.office import several
 from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose
 from fenvik.web.results import compare as comparing
 from fenvik.web.results import pictures
@@ -37,7 +38,7 @@ def _listed(tuning: Tuning) -> list[Pass]:
     wanted |= set(others.values_list("pk", flat=True)[:MOST_LISTED])
     chosen = (
         Pass.objects.filter(pk__in=wanted)
-        .select_related("tuning__visit", "tuning__display", "correction")
+        .select_related("tuning__visit", "tuning__display__menu_map", "correction")
         .defer("patches", "meter_facts", "correction__rows")
         .order_by("-created_at", "-pk")
     )
@@ -59,16 +60,17 @@ def _options(listed: list[Pass], chosen: Pass | None) -> SafeString:
     )  # fmt: skip
 
 
-def _history(listed: list[Pass]) -> SafeString:
-    """Return the rows of the history."""
+def _history(listed: list[Pass], chosen: list[Pass]) -> SafeString:
+    """Return the rows of the history, each with a mark by which it is chosen."""
     return format_html_join(
         "",
-        '<tr><th scope="row">{}</th><td>{}</td><td><a href="{}">{}</a>, {}</td><td>{}</td><td>{}</td><td>{}</td><td>{}</td>'
+        '<tr><td><input type="checkbox" name="c" value="{}" aria-label="beside others"{}></td>'
+        '<th scope="row">{}</th><td>{}</td><td><a href="{}">{}</a>, {}</td><td>{}</td><td>{}</td><td>{}</td><td>{}</td>'
         "<td>{}</td></tr>",
         (
             (
-                date_format(localtime(p.created_at), "j M Y, H:i"), p.name or p.get_purpose_display(),
-                reverse("tuning", args=(p.tuning_id,)),
+                p.pk, SafeString(" checked") if p in chosen else "", date_format(localtime(p.created_at), "j M Y, H:i"),
+                p.name or p.get_purpose_display(), reverse("tuning", args=(p.tuning_id,)),
                 p.tuning.name, p.tuning.display.name, places(told.get("grey_mean"), 2), places(told.get("colour_mean"), 2),
                 significant(told.get("white")), figure(told.get("cct"), -1),
                 p.correction.reference_name if p.correction is not None else "–",
@@ -100,7 +102,9 @@ def compare(request: HttpRequest, pk: int) -> HttpResponse:
     first = _chosen(request, listed, "a", mine[-1] if mine else None)
     second = _chosen(request, listed, "b", mine[0] if mine else None)
     view = request.GET.get("view", "balance")
-    kept = Pass.objects.select_related("tuning", "correction").annotate(last_reading=Max("readings__id"))
+    asked = request.GET.getlist("c")[:40]
+    chosen = [p for p in listed if str(p.pk) in asked][: several.MOST]
+    kept = Pass.objects.select_related("tuning__display__menu_map", "correction").annotate(last_reading=Max("readings__id"))
     whole: list[Any] = [None if p is None else kept.get(pk=p.pk) for p in (first, second)]
     # Each is held against what its own tuning aimed at.
     both: list[Any] = [None if p is None else analysis_of(p, p.tuning, p.last_reading) for p in whole]
@@ -111,9 +115,13 @@ def compare(request: HttpRequest, pk: int) -> HttpResponse:
             for p, a in zip(whole, both, strict=True)
         ]
     pair = pictures.Pair(both[0], both[1], found_special=special[0], left_special=special[1], window=tuning.window)
+    both_there = [p for p in whole if p is not None]
     context = {
         "tuning": tuning, "listed": listed, "choices_a": _options(listed, first), "choices_b": _options(listed, second),
-        "history": _history(listed), "first": first, "second": second, "here": "visits",
+        "history": _history(listed, chosen), "chosen": chosen, "figures": several.figures_of(chosen),
+        "stood_of": chosen if len(chosen) > 1 else both_there,
+        "stood": several.settings_of(chosen if len(chosen) > 1 else both_there),
+        "first": first, "second": second, "here": "visits",
         "picture": pictures.draw(view, pair), "views": [(name, label) for name, (label, _) in pictures.VIEWS.items()],
         "compared": comparing.compare(*both, shared=_share_correction(whole)),
     }  # fmt: skip

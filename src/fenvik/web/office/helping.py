@@ -28,7 +28,7 @@ def stop_help(request: HttpRequest, stop: str) -> HttpResponse:
 @require_safe
 def words(request: HttpRequest) -> HttpResponse:
     """Show the words of the trade, one sentence each."""
-    return render(request, "office/words.html", {"words": having(""), "stops": list(STOPS.items())})
+    return render(request, "office/words.html", {"glossary": having(""), "stops": list(STOPS.items())})
 
 
 def start_of(firm_id: int) -> list[dict[str, Any]]:

@@ -14,6 +14,8 @@ from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.results.assemble import analysis_of
 
+TRACKED_FROM, TRACKED_TO = 0.1, 0.9  # cd/m², of the peak: where neither black nor the roll-off speaks
+
 
 def _number(value: float) -> float | None:
     return float(value) if math.isfinite(value) else None
@@ -25,7 +27,7 @@ def figures(analysis: Analysis) -> dict[str, Any]:
     colour_only = analysis.colour_only.value
     lit, grey = analysis.graded, analysis.graded_whole
     cct, duv, cct_std, duv_std = analysis.white_cct_and_duv
-    wanted, _ = cct_and_duv(xy_to_xyz(np.array(analysis.target.white_xy)))
+    wanted, wanted_duv = cct_and_duv(xy_to_xyz(np.array(analysis.target.white_xy)))
     contrast = analysis.contrast
     return {
         "grey_mean": _number(colour_only[lit].mean()) if lit.any() else None,
@@ -48,9 +50,20 @@ def figures(analysis: Analysis) -> dict[str, Any]:
         "duv": _number(duv),
         "duv_std": _number(duv_std),
         "target_cct": _number(float(wanted)),
+        "target_duv": _number(float(wanted_duv)),
+        "tracking": _tracking(analysis),
         "readings": len(analysis.readings.labels),
         "hdr": analysis.target.is_hdr,
     }
+
+
+def _tracking(analysis: Analysis) -> float | None:
+    """Return how much light greys give of what is wanted, on average, below nine tenths of the peak; None for relative targets."""
+    if not analysis.target.is_hdr:
+        return None
+    wanted = analysis.target_xyz[:, 1]
+    there = analysis.graded_whole & (wanted > TRACKED_FROM) & (wanted < TRACKED_TO * analysis.white[1])
+    return _number(np.exp(np.log(analysis.readings.xyz[there, 1] / wanted[there]).mean())) if there.any() else None
 
 
 def _black(analysis: Analysis) -> float | None:

@@ -7,6 +7,7 @@ from django.urls import reverse
 from django.utils import timezone
 
 from fenvik.formats.sheet import MOST_BYTES, SheetFileError
+from fenvik.web.adjusting import handsfree
 from fenvik.web.clients.forms import DisplayForm, RoomForm
 from fenvik.web.clients.models import Display
 from fenvik.web.clients.services import keep_display, keep_room
@@ -132,6 +133,15 @@ def name_sheet(request: Asking, tuning: Tuning) -> HttpResponse | None:
     return redirect(f"{reverse('stop', args=(tuning.pk, 'arrival'))}?view=sheets&sheet={sheet.pk}")
 
 
+def set_whole_sheet(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Let the display stand as a sheet says, in one act; the page that follows shows how far it is."""
+    count = handsfree.set_sheet(
+        sheet_id=number_in(request, "sheet"), tuning_id=tuning.pk, actor=request.user, now=timezone.now()
+    )
+    messages.success(request, f"{count} controls were set over the link. How it stood before is kept as a sheet.")
+    return None
+
+
 def import_sheet(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Take a sheet in from a file."""
     sent = request.FILES.get("file")
@@ -194,6 +204,7 @@ can_be_done({
     "use-map": use_map,
     "copy-sheet": copy,
     "name-sheet": name_sheet,
+    "set-sheet": set_whole_sheet,
     "import-sheet": import_sheet,
 })
 can_be_done({"keep-place": keep_place, "keep-target": keep_aim}, Right.PLAN)

@@ -40,7 +40,13 @@ def _checks(scene: Scene) -> None:
     rows = rows_of(scene.tuning, scene.values, scene.tuning.ordered_answers)
     asked = scene.options.get("check")
     chosen = next((r for r in rows if r.check.id == asked), None) or next((r for r in rows if not r.is_done), None)
-    scene.extra |= {"rows": rows, "chosen": chosen, "open": sum(not r.is_done for r in rows)}
+    # Enter never asserts what nobody looked at: it goes on to the next open one, unless something can be set over the link.
+    after = rows[rows.index(chosen) + 1 :] + rows[: rows.index(chosen)] if chosen is not None else []
+    sets = chosen is not None and scene.is_linked and bool(chosen.control and chosen.off) and chosen.state in ("wrong", "open")
+    scene.extra |= {
+        "rows": rows, "chosen": chosen, "open": sum(not r.is_done for r in rows), "sets": sets,
+        "following": next((r for r in after if not r.is_done), None),
+    }  # fmt: skip
 
 
 def _screen(scene: Scene) -> Screen | None:
