@@ -2,8 +2,9 @@
 
 import numpy as np
 
-from fenvik.core.colour import difference
+from fenvik.core.colour import difference, itp
 from fenvik.core.colour.science import spectrum_to_xyz
+from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures.steps import Standing
 from fenvik.core.signal.decoding import decode, encode
 from fenvik.standins.bench import make_bench
@@ -15,11 +16,11 @@ SIX = ((1, 0, 0), (0, 1, 0), (0, 0, 1), (0, 1, 1), (1, 0, 1), (1, 1, 0))
 
 
 class Site:
-    def __init__(self, index, mode, seed, *, meter=1):
+    def __init__(self, index, mode, seed, *, meter=1, signal="sdr"):
         self.bench = make_bench(haste=float("inf"), seed=seed)
         self.display, self.mode = self.bench.displays[index], mode
         self.bench.world.front = self.display.serial
-        self.bench.world.signal = Signal("sdr", "bt709", 10, "limited", 60.0)
+        self.bench.world.signal = Signal(signal, "bt709" if signal == "sdr" else "bt2020", 10, "limited", 60.0)
         self.display.wanted_mode = mode
         self.display.optics.on_since = -86_400.0
         self.meter = self.bench.meters[meter]
@@ -47,6 +48,24 @@ class Site:
     def set(self, control, value):
         self.sets += 1
         return self.display.set_control(self.mode, control, value)
+
+    def hdr_truth(self, target):
+        """Return mean and worst ΔE ITP of greys from 5 % to the peak, of six P3 colours at 100 cd/m² of white, peak and black."""
+        def seen(percents):
+            fraction, xyz = [], []
+            for percent in percents:
+                fraction.append(self._show(percent))
+                xyz.append(spectrum_to_xyz(self.display.optics.radiance(self.mode, (0.5, 0.5))))
+            return np.clip(fraction, 0, 1), np.array(xyz)
+
+        _, ends = seen([(100.0,) * 3, (0.0,) * 3])
+        peak, black = ends[0, 1], ends[1, 1]
+        top = 100.0 * float(target.fraction(0.98 * peak, peak, black)) if target.curve == "pq" else 100.0
+        f, x = seen([(level,) * 3 for level in np.linspace(5.0, top, 21)])
+        greys = itp.delta_itp(target.xyz(f, peak, black), x)
+        f, x = seen(palette_for(target, peak, black).full)
+        colours = itp.delta_itp(target.xyz(f, peak, black), x)
+        return greys, colours, peak, black
 
     def truth(self, target):
         """Return mean and worst CIEDE2000 of 19 greys above 5 %, and of 24 colours."""

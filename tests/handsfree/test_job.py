@@ -8,13 +8,14 @@ from fenvik.core.models.grey import Seen
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import solve
 from fenvik.core.models.knobs import Knob
+from fenvik.core.models.palette import FOUND, SDR
 from fenvik.core.procedures.desk import Desk
-from fenvik.core.procedures.job import FOUND, FULL, Job
+from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import BudgetError, perform
 from tests.handsfree.site import Site
 
 TARGET = TARGETS["bt709-bt1886"]
-PROOF = len(FOUND) + len(FULL)
+PROOF = len(FOUND) + len(SDR.full)
 
 
 def do(site, budget=150, **more):

@@ -1,20 +1,13 @@
 """``fenvik analyse``: what a file of readings says about a display, against a target."""
 
 import argparse
-from dataclasses import replace
 from typing import Any
 
+from fenvik.cli import ends
 from fenvik.cli.files import RefusedError, load, plain, refuse, write_json
 from fenvik.core.analysis.report import ReportError, Sheet, report
 from fenvik.core.colour.target import TARGETS
 from fenvik.formats.readings import printable
-
-
-def _peak(text: str) -> float:
-    value = float(text)
-    if not 1.0 <= value <= 10_000.0:
-        raise ValueError
-    return value
 
 
 def parser() -> argparse.ArgumentParser:
@@ -22,8 +15,7 @@ def parser() -> argparse.ArgumentParser:
     made = argparse.ArgumentParser(prog="fenvik analyse", description="Analyse readings of a display against a target.")
     made.add_argument("file", metavar="FILE", help="readings as CSV or CGATS")
     made.add_argument("--target", choices=list(TARGETS), required=True)
-    made.add_argument("--roll-off", choices=["clip", "bt2390"], default="clip", help="how a PQ target ends at the display's peak")
-    made.add_argument("--mastered", type=_peak, default=1000.0, metavar="CD_M2", help="peak of the mastering display")
+    ends.add_to(made)
     made.add_argument("--json", action="store_true", help="write JSON instead of a table")
     return made
 
@@ -32,11 +24,10 @@ def run(arguments: list[str]) -> int:
     """Run the command."""
     made_parser = parser()
     given = made_parser.parse_args(arguments)
-    target = TARGETS[given.target]
-    if target.curve == "pq":
-        target = replace(target, rolls_off=given.roll_off == "bt2390", mastered=(given.mastered, target.mastered[1]))
-    elif given.roll_off != "clip":
-        made_parser.error(f"--roll-off is for PQ; {given.target} has none")
+    try:
+        target = ends.target_of(given.target, given)
+    except ValueError as problem:
+        made_parser.error(str(problem))
     try:
         file = load(given.file)
         sheet = Sheet(file.labels, file.codes, file.signal, file.xyz, file.window, file.parts)

@@ -9,9 +9,10 @@ from typing import Any
 
 import numpy as np
 
+from fenvik.cli import ends
 from fenvik.cli.files import plain
 from fenvik.core.analysis.report import ReportError, Sheet, report
-from fenvik.core.colour.target import TARGETS
+from fenvik.core.colour.target import TARGETS, Target
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.correction import PROPOSED
 from fenvik.core.measure.correction_patches import correction_list
@@ -22,7 +23,8 @@ from fenvik.core.procedures.steps import perform
 from fenvik.core.signal.patches import Patch
 from fenvik.session.rig import GoneError, LinkRig, Wanted, WrongSerialError
 
-TARGET_NAMES = ("bt709-bt1886", "bt709-2.2", "bt709-2.4", "p3d65-2.6")
+TARGET_NAMES = tuple(TARGETS)
+SIGNALS = {"pq": "hdr10", "hlg": "hlg"}  # what the source sends for a target's curve
 ALL = ("correction", *STEPS)
 LEAST_BUDGET = 2 * len(proof_of(STEPS)) + 10
 DONE, REFUSED, GONE, STOPPED = 0, 2, 3, 130
@@ -41,6 +43,7 @@ def parser() -> argparse.ArgumentParser:
     made.add_argument("--meter", required=True, metavar="SERIAL")
     made.add_argument("--reference", metavar="SERIAL", help="a reference meter, to correct the meter by")
     made.add_argument("--target", required=True, choices=TARGET_NAMES)
+    ends.add_to(made)
     made.add_argument("--steps", default=",".join(ALL), help="of correction, light, white, grey, colour")
     made.add_argument("--budget", type=int, default=150, metavar="READINGS", help="at most, the closing proof included")
     made.add_argument("--window", type=float, default=10.0, metavar="PERCENT")
@@ -91,6 +94,10 @@ def run(arguments: list[str]) -> int:
     out = Path(given.out)
     if not out.parent.is_dir():
         return refuse(f"the folder of {out} is not there")
+    try:
+        target = ends.target_of(given.target, given)
+    except ValueError as problem:
+        return refuse(str(problem))
     wanted = Wanted(
         (host, int(port)),
         given.display,
@@ -101,15 +108,19 @@ def run(arguments: list[str]) -> int:
         given.window,
         None if given.settle is None else max(given.settle, 0.0),
         given.reference or "",
+        SIGNALS.get(target.curve, "sdr"),
+        {"max": target.mastered[0], "min": target.mastered[1], "max_cll": target.mastered[0], "max_fall": 400.0}
+        if target.curve == "pq"
+        else None,
     )
-    return Calibration(given, steps, LinkRig(wanted), out).run()
+    return Calibration(given, steps, LinkRig(wanted), out, target).run()
 
 
 class Calibration:
     """One run, and the file that it writes."""
 
-    def __init__(self, given: argparse.Namespace, steps: tuple[str, ...], rig: LinkRig, out: Path) -> None:
-        self.given, self.steps, self.rig, self.out = given, steps, rig, out
+    def __init__(self, given: argparse.Namespace, steps: tuple[str, ...], rig: LinkRig, out: Path, target: Target) -> None:
+        self.given, self.steps, self.rig, self.out, self.target = given, steps, rig, out, target
         self.job: Job | None = None
         self.notes: list[str] = []
 
@@ -131,7 +142,7 @@ class Calibration:
         try:
             listed = self._correction_patches()
             desk = Desk(self.rig.controls, budget=self.given.budget - self.rig.readings - 2 * len(listed))
-            self.job = Job(desk, TARGETS[self.given.target], tuple(s for s in self.steps if s != "correction"))
+            self.job = Job(desk, self.target, tuple(s for s in self.steps if s != "correction"))
             self.job.luminance, self.job.correction = self.given.luminance, listed
             perform(self.job.run(), self.rig, say)
         except KeyboardInterrupt:
@@ -172,7 +183,7 @@ class Calibration:
             np.full(len(taken), self.given.window),
         )  # fmt: skip
         try:
-            told = report(sheet, TARGETS[self.given.target])
+            told = report(sheet, self.target)
         except ReportError as problem:
             self.notes.append(f"No summary: {problem}")
             return {

@@ -7,6 +7,7 @@ from typing import Any, TypeVar
 
 import numpy as np
 
+from fenvik.core.colour.curves import pq
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.averaging import USUAL, steady_average
 from fenvik.core.measure.settling import has_settled, next_start, settling_s
@@ -56,6 +57,8 @@ class Wanted:
     window: float
     settle_s: float | None  # None: learned from the display
     reference: str = ""  # a meter to correct the other one by
+    signal: str = "sdr"  # the format that the source sends
+    mastering: dict[str, float] | None = None  # of an HDR signal, in cd/m²
 
 
 class LinkRig:
@@ -102,9 +105,13 @@ class LinkRig:
             rates = described.facts["frame_rates"]
             bits = described.facts["bits"]
             self.bits = 10 if 10 in bits else min(bits)
+            if self.wanted.signal not in described.facts["formats"]:
+                has = ", ".join(described.facts["formats"])
+                raise WrongSerialError(f"{serial} does not send {self.wanted.signal.upper()}: it sends {has}.")
             made.signal(
-                format_="sdr",
-                colorimetry="bt709",
+                format_=self.wanted.signal,
+                colorimetry="bt709" if self.wanted.signal == "sdr" else "bt2020",
+                mastering=self.wanted.mastering,
                 bits=self.bits,
                 range_="limited",
                 frame_rate=60 if 60 in rates else rates[-1],
@@ -169,6 +176,9 @@ class LinkRig:
             raise WrongSerialError(
                 f"The display has no mode {self.wanted.mode}: it has {', '.join(m.id for m in modes)}."
             )
+        if self.wanted.signal not in found.signals:
+            takes = ", ".join(found.signals)
+            raise WrongSerialError(f"The mode {found.label} is for {takes}, and this target is for {self.wanted.signal}.")
         self.mode = found.id
         self.patiently(lambda: self._device(self.wanted.display, "display").choose(found.id))
         self.controls = self.patiently(lambda: self._device(self.wanted.display, "display").controls(found.id))
@@ -251,7 +261,10 @@ class LinkRig:
         """Return how many averages a patch is read with: dark ones, and those of a meter that is noisy and quick, more than one."""
         if serial not in self.facts:
             return 1
-        luminance = max(self._brightest, 30.0) * (max(percent) / 100.0) ** 2.3
+        if self.wanted.signal == "hdr10":
+            luminance = min(float(pq(max(percent) / 100.0)), max(self._brightest, 30.0))
+        else:
+            luminance = max(self._brightest, 30.0) * (max(percent) / 100.0) ** 2.3
         facts = self.facts[serial]
         steady = steady_average(
             Repeatability.of(facts["repeatability"]), facts["typical"], max(luminance, 0.01), grey=len(set(percent)) == 1

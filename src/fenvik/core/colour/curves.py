@@ -1,5 +1,6 @@
 """Transfer curves: signal to light and back."""
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -104,6 +105,25 @@ def _rolled(fraction: ArrayLike, made: _RollOff) -> Floats:
     e2 = np.where((e1 < knee) | (most >= 1.0), e1, spline)
     e3 = e2 + made.least * np.clip(1.0 - e2, 0.0, 1.0) ** 4
     result: Floats = e3 * made.span + made.bottom
+    return result
+
+
+def bent(fraction: ArrayLike, knees: Sequence[tuple[float, float]]) -> Floats:
+    """Return PQ signal fractions, any shape, as they leave points (in, out) that rise in both numbers.
+
+    What lies below the first point is left as it is, between two points it is on the line between them, above the last it is even.
+    """
+    v = np.asarray(fraction, dtype=np.float64)
+    points = np.array(knees, dtype=np.float64)
+    result: Floats = np.where(v <= points[0, 0], v, np.interp(v, points[:, 0], points[:, 1]))
+    return result
+
+
+def bent_inverse(fraction: ArrayLike, knees: Sequence[tuple[float, float]]) -> Floats:
+    """Return the PQ signal fractions, any shape, that ``bent`` turns into these; the last point's beyond what it gives."""
+    v = np.asarray(fraction, dtype=np.float64)
+    points = np.array(knees, dtype=np.float64)
+    result: Floats = np.where(v <= min(points[0]), v, np.interp(v, points[:, 1], points[:, 0]))
     return result
 
 

@@ -20,6 +20,7 @@ class Metric:
 
     name: Literal["de2000", "de_itp"]
     unit: str
+    weight: float = 1.0  # how many of it are as much as one of CIEDE2000, by which moves are weighed
 
     def whole(self, wanted: ArrayLike, xyz: ArrayLike, white: ArrayLike) -> Floats:
         """Return the difference with luminance, shape (...)."""
@@ -47,7 +48,7 @@ class Metric:
 
 
 DE2000 = Metric("de2000", "CIEDE2000")
-DE_ITP = Metric("de_itp", "ΔE ITP")
+DE_ITP = Metric("de_itp", "ΔE ITP", 3.0)
 
 
 def neutral_tolerance(metric: Metric, wanted: Floats, matrix: Floats, white: Floats, limit: float) -> Floats:

@@ -1,6 +1,6 @@
 """What a tuning aims at: primaries, white, transfer curve, luminance, tolerance."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Literal
 
@@ -31,6 +31,8 @@ class Target:
     tolerance: float = 1.0
     rolls_off: bool = False  # PQ: by BT.2390 from the mastering range to the display's, instead of clipping at its peak
     mastered: tuple[float, float] = (1000.0, 0.005)  # cd/m², most and least of the mastering display
+    # PQ: points of signal in and out, both rising: as it is up to the first, straight between, even after the last.
+    knees: tuple[tuple[float, float], ...] = ()
 
     @property
     def is_hdr(self) -> bool:
@@ -41,6 +43,11 @@ class Target:
     def metric(self) -> Metric:
         """What it is judged by."""
         return DE_ITP if self.is_hdr else DE2000
+
+    @cached_property
+    def unrolled(self) -> "Target":
+        """The same target without an end: each light by what the standard gives for it, as far as the signal goes."""
+        return replace(self, rolls_off=False, knees=())
 
     @cached_property
     def matrix(self) -> Floats:
@@ -83,6 +90,8 @@ class Target:
     def _pq(self, fraction: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
         """PQ's light before it meets the display's peak."""
         v = np.clip(np.asarray(fraction, dtype=np.float64), 0.0, 1.0)
+        if self.knees:
+            return curves.pq(curves.bent(v, self.knees))
         return curves.pq(curves.roll_off(v, white, black, self.mastered) if self.rolls_off else v)
 
     def fraction(self, light: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
@@ -94,6 +103,8 @@ class Target:
                 return curves.srgb_inverse(light, white)
             case "pq":
                 signal = curves.pq_inverse(light)
+                if self.knees:
+                    return curves.bent_inverse(signal, self.knees)
                 if self.rolls_off:
                     signal = curves.roll_off_inverse(signal, white, black, self.mastered)
                 return signal

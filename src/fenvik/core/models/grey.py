@@ -11,11 +11,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from fenvik.core.colour import curves
 from fenvik.core.colour.target import Target
 from fenvik.core.models.knobs import Knob
+from fenvik.core.models.rolloff import RollOff
 from fenvik.core.models.twopoint import drive
 from fenvik.core.types import Floats
 
+OF_DARKER = 0.5  # of the light that is wanted: what the signal gives of it at least
 NOISE = 0.002  # of drive: what a reading is off by, beside the meter's noise
 
 
@@ -114,16 +117,42 @@ def reach_of(points: Floats, at: Floats) -> Floats:
     return reach[np.searchsorted(levels, at)]
 
 
-def drives_of(xyz: Floats, target: Target, white: float, black: float, boost: float = 0.0) -> Floats:
+def drives_of(
+    xyz: Floats, target: Target, white: float, black: float, boost: float = 0.0, roll: RollOff | None = None
+) -> Floats:
     """Return the drives (n, 3) of XYZ (n, 3) for a fixed white and black in cd/m².
 
     ``boost``: what a white sub-pixel adds to the sum of the three lights, as a share of it. It shines as much as the weakest of
-    the three does, so a light that stands out of the others stands out by that much more in what drives it.
+    the three does, so a light that stands out of the others stands out by that much more in what drives it. ``roll``: how an HDR
+    display ends; its drives are the course that comes before that, without the black that adds to every light.
     """
     if boost:
         light = xyz @ target.inverse_matrix.T
         xyz = (light + boost * (light - light.min(axis=1, keepdims=True))) @ target.matrix.T
-    return drive(xyz, target, white, black)
+    if target.curve != "pq":
+        return drive(xyz, target, white, black)
+    made = drive(np.asarray(xyz) - black * target.white, target.unrolled, white, black)
+    return made if roll is None else roll.course_of(made)
+
+
+def wanted_of(levels: Floats, target: Target, white: float, black: float, roll: RollOff | None = None) -> Floats:
+    """Return the drives (n,) that greys at levels (n,) are to have: their signal, but where the target ends below it.
+
+    In HDR the display's own black is part of the light; of what is darker than that, half is left to the signal: detail stays.
+    """
+    if target.curve != "pq":
+        return levels
+    luminance = target.xyz(np.repeat(levels[:, None], 3, axis=1), white, black)[:, 1]
+    own = curves.pq_inverse(np.maximum(luminance - black, OF_DARKER * luminance))
+    return own if roll is None else roll.course_of(own)
+
+
+def seen_at(drives: Floats, target: Target, white: float, black: float, roll: RollOff | None = None) -> Floats:
+    """Return XYZ (n, 3) that drives (n, 3) show: the inverse of ``drives_of`` without a white sub-pixel."""
+    if target.curve != "pq":
+        return target.xyz(drives, white, black)
+    shown = drives if roll is None else roll.shown(drives)
+    return target.unrolled.xyz(shown, curves.PQ_PEAK_CD_M2, 0.0) + black * target.white
 
 
 def seen_of(boost: float) -> Floats:

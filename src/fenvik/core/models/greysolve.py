@@ -6,9 +6,11 @@ import numpy as np
 from scipy.optimize import lsq_linear
 
 from fenvik.core.colour.difference import xyz_to_lab
+from fenvik.core.colour.itp import ITP, ictcp
 from fenvik.core.colour.target import Target
-from fenvik.core.models.grey import NOISE, Fit, Seen, seen_of
+from fenvik.core.models.grey import NOISE, Fit, Seen, seen_at, seen_of, wanted_of
 from fenvik.core.models.greyblock import UNEQUAL
+from fenvik.core.models.rolloff import RollOff
 from fenvik.core.types import Floats
 
 UNREAD = 0.006  # of drive: how far a level that was never read may be off
@@ -25,9 +27,14 @@ FIRM = 3000.0  # weight of what must not be passed: error a drive
 HELD = 1.0  # weight of white's own luminance
 
 
-def metric(levels: Floats, target: Target, white: float, black: float) -> Floats:
-    """Return the matrices (levels, 3, 3) that make a change of drives into ΔL/S_L, 1.5·Δa, Δb: CIEDE2000 near grey."""
+def metric(levels: Floats, target: Target, white: float, black: float, roll: RollOff | None = None) -> Floats:
+    """Return the matrices (levels, 3, 3) that make a change of drives into ΔL/S_L, 1.5·Δa, Δb: CIEDE2000 near grey.
+
+    In HDR into the three parts of ΔE ITP, weighed as CIEDE2000.
+    """
     step = 1e-3
+    if target.is_hdr:
+        return _metric_itp(levels, target, white, black, step, roll)
     aim = target.xyz(np.repeat(levels[:, None], 3, axis=1), white, black)
     away = xyz_to_lab(aim, target.white * white)[:, 0] - 50.0
     lightness = 1.0 + 0.015 * away**2 / np.sqrt(20.0 + away**2)
@@ -39,6 +46,21 @@ def metric(levels: Floats, target: Target, white: float, black: float) -> Floats
         down[:, c] -= step
         lab = [xyz_to_lab(target.xyz(v, white, black), target.white * white) for v in (up, down)]
         made[:, :, c] = weigh * (lab[0] - lab[1]) / (2 * step)
+    return made
+
+
+def _metric_itp(
+    levels: Floats, target: Target, white: float, black: float, step: float, roll: RollOff | None
+) -> Floats:
+    """Return the matrices (levels, 3, 3) that make a change of drives into I, T and P of ΔE ITP."""
+    at = wanted_of(levels, target, white, black, roll)
+    made = np.empty((len(levels), 3, 3))
+    for c in range(3):
+        up, down = (np.repeat(at[:, None], 3, axis=1) for _ in range(2))
+        up[:, c] += step
+        down[:, c] -= step
+        both = [ictcp(seen_at(v, target, white, black, roll)) for v in (up, down)]
+        made[:, :, c] = ITP * (both[0] - both[1]) / (2 * step) / target.metric.weight
     return made
 
 
@@ -57,11 +79,12 @@ def doubt_of(model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen]) ->
 
 
 def worth_reading(
-    model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen], target: Target, white: float, black: float
-) -> list[int]:
+    model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen], target: Target, white: float, black: float,
+    roll: RollOff | None = None,
+) -> list[int]:  # fmt: skip
     """Return the places of levels (n,): first those that are expected to be farthest off, or that are known least of."""
-    weigh = metric(levels, target, white, black) @ seen_of(model.boost)
-    off = model.at(levels, moved) - levels[:, None]
+    weigh = metric(levels, target, white, black, roll) @ seen_of(model.boost)
+    off = model.at(levels, moved) - wanted_of(levels, target, white, black, roll)[:, None]
     size = np.sqrt(((weigh @ off[:, :, None]) ** 2).sum(axis=(1, 2)))
     unsure = np.sqrt(((weigh * doubt_of(model, levels, moved, seen)[:, None, :]) ** 2).sum(axis=(1, 2)))
     return [int(i) for i in np.argsort(-np.hypot(size, unsure) * np.clip(levels / 0.1, 0.4, 1.0))]
@@ -69,19 +92,19 @@ def worth_reading(
 
 def solve(
     model: Fit, moved: Floats, target: Target, white: float, black: float, *, allowed: Sequence[bool], levels: Floats,
-    cap: float = 0.12, last: bool = False, curve: bool = True, lift: float | None = None,
+    cap: float = 0.12, last: bool = False, curve: bool = True, lift: float | None = None, roll: RollOff | None = None,
 ) -> Floats:  # fmt: skip
     """Return the moves (k,), in whole steps from where the knobs were found, that the model expects least error of.
 
     ``cap``: most change of drive that one solve may make; ``last``: no reading will check it, so it must be surer of itself;
     ``curve``: whether luminance counts too, and not the balance alone; ``lift``: by how much of signal black may be raised at most,
-    from where the knobs were found.
+    from where the knobs were found; ``roll``: how an HDR display ends.
     """
     use = np.flatnonzero(np.asarray(allowed))
     if not use.size:
         return moved
     effects = model.effects(levels, moved)
-    a, b = _judged(model, moved, target, white, black, levels, curve=curve)
+    a, b = _judged(model, moved, target, white, black, levels, curve=curve, roll=roll)
     a = a[:, use]
     size = np.sqrt((a**2).sum(axis=0))
     own = np.array([float(np.abs(effects[:, :, k]).max()) or 1.0 for k in use])
@@ -118,7 +141,8 @@ def solve(
 
 
 def _judged(
-    model: Fit, moved: Floats, target: Target, white: float, black: float, levels: Floats, *, curve: bool
+    model: Fit, moved: Floats, target: Target, white: float, black: float, levels: Floats, *, curve: bool,
+    roll: RollOff | None = None,
 ) -> tuple[Floats, Floats]:
     """Return what a step of each knob does (3n + 1, k) to the weighed errors at all levels, and what they are to change by.
 
@@ -126,9 +150,12 @@ def _judged(
     row holds white itself, more loosely, where it was.
     """
     mixed = seen_of(model.boost)
-    weigh = metric(levels, target, white, black) @ mixed
+    weigh = metric(levels, target, white, black, roll) @ mixed
     effects = model.effects(levels, moved)
-    a, b = weigh @ effects, -(weigh @ (model.at(levels, moved) - levels[:, None])[:, :, None])[:, :, 0]
+    off = model.at(levels, moved) - wanted_of(levels, target, white, black, roll)[:, None]
+    a, b = weigh @ effects, -(weigh @ off[:, :, None])[:, :, 0]
+    if target.curve == "pq":
+        return _absolute(a, b, levels, curve=curve)
     top = np.array([1.0])
     of_white = metric(top, target, white, black)[0, 0] @ mixed * _share(1.0)
     a_white = of_white @ model.effects(top, moved)[0]
@@ -142,6 +169,15 @@ def _judged(
         a[:, 0], b[:, 0] = 0.0, 0.0
     anchor = HELD / _share(1.0)
     return np.vstack([a.reshape(-1, a.shape[2]), anchor * a_white]), np.append(b.reshape(-1), anchor * b_white)
+
+
+def _absolute(a: Floats, b: Floats, levels: Floats, *, curve: bool) -> tuple[Floats, Floats]:
+    """Return rows of a target that says every luminance itself: nothing is relative to white, and white is not held."""
+    eye = np.sqrt(_eye(levels))
+    a, b = a * eye[:, None, None], b * eye[:, None]
+    if not curve:
+        a[:, 0], b[:, 0] = 0.0, 0.0
+    return a.reshape(-1, a.shape[2]), b.reshape(-1)
 
 
 def _share(y: float) -> float:

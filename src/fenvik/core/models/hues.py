@@ -120,9 +120,9 @@ def patches_for(hue: str) -> list[tuple[str, Percent]]:
 
 
 def parts_of(fraction: Floats, xyz: Floats, target: Target, white: float, black: float) -> Floats:
-    """Return the signed parts (3n,) of readings XYZ (n, 3) in cd/m² of signal fractions (n, 3)."""
+    """Return the signed parts (3n,) of readings XYZ (n, 3) in cd/m² of signal fractions (n, 3), weighed as CIEDE2000."""
     parts = target.metric.parts(target.xyz(fraction, white, black), xyz, target.white * white)
-    return np.stack([parts.lightness, parts.chroma, parts.hue], axis=-1).reshape(-1)
+    return np.stack([parts.lightness, parts.chroma, parts.hue], axis=-1).reshape(-1) / target.metric.weight
 
 
 def errors_of(parts: Floats) -> Floats:

@@ -12,6 +12,7 @@ import numpy as np
 from fenvik.core.colour.target import Target
 from fenvik.core.models import hues
 from fenvik.core.models.hues import DEAD, HUES, Look, Turn
+from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.procedures import overall
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.steps import ENDS, Procedure
@@ -34,11 +35,14 @@ class Hue:
 
     name: str
     controls: list[dict[str, Any]]
-    fraction: Floats
+    patches: list[hues.Percent]  # the full and the pale one, of red and yellow a skin tone too, as by hand
     looks: list[Look] = field(default_factory=list)
     best: int = 0
     rests: bool = False
     is_dead: bool = False
+
+    def __post_init__(self) -> None:
+        self.fraction: Floats = np.array(self.patches) / 100.0
 
     def turns(self) -> list[Turn]:
         """Return the controls as they stand."""
@@ -61,22 +65,23 @@ class Hue:
         return float(hues.errors_of(self.looks[self.best].parts).mean())
 
 
-def adjust(desk: Desk, target: Target, hold: tuple[float, float]) -> Procedure[None]:
+def adjust(desk: Desk, target: Target, hold: tuple[float, float], palette: Palette = SDR) -> Procedure[None]:
     """Adjust what colour management there is; a control that does nothing is left alone, said, and noted at the desk as dead.
 
-    ``hold``: white and black in cd/m² that colours are judged beside. Raises BudgetError; the best that was read stands then.
+    ``hold``: white and black in cd/m² that colours are judged beside, ``palette``: by which patches. Raises BudgetError; the best
+    that was read stands then.
     """
-    yield from overall.gamut(desk, target)
+    yield from overall.gamut(desk, target, palette)
     found = {
         name: controls
         for name in HUES
         if (controls := [c for c in desk.by_role(f"colour.{name}") if c["kind"] == "range"])
     }
     if not found:
-        yield from overall.saturation_and_tint(desk, target, hold)
+        yield from overall.saturation_and_tint(desk, target, hold, palette)
         return
     yield from desk.say("colours")
-    every = [Hue(name, controls, _fraction(name)) for name, controls in found.items()]
+    every = [Hue(name, controls, [percent for _, percent in palette.hues[name]]) for name, controls in found.items()]
     try:
         for hue in every:
             yield from _look(desk, target, hold, hue)
@@ -144,19 +149,10 @@ def _turns_at(hue: Hue, settings: Floats) -> list[Turn]:
     return [hues.moved(turn, steps) for turn, steps in zip(hue.turns(), settings - hue.settings, strict=True)]
 
 
-def _patches(name: str) -> list[hues.Percent]:
-    """Return what a colour is looked at by: the full and the pale patch, of red and yellow a skin tone too, as by hand."""
-    return [percent for _, percent in hues.patches_for(name)]
-
-
-def _fraction(name: str) -> Floats:
-    return np.array(_patches(name)) / 100.0
-
-
 def _look(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[None]:
     """Read both patches of a colour."""
     settings = hue.settings
-    read = yield from desk.reads(_patches(hue.name))
+    read = yield from desk.reads(hue.patches)
     hue.fraction = np.array([t.fraction for t in read])
     parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
     hue.looks.append(Look(parts, settings))
@@ -202,7 +198,7 @@ def _try_again(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) 
     """Put the controls back and read the patches again, alone: if nothing changes, they do nothing."""
     before, after = hue.looks
     yield from _set(desk, hue, before.settings)
-    read = yield from desk.reads(_patches(hue.name))
+    read = yield from desk.reads(hue.patches)
     parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
     hue.is_dead = hue.rests = bool(hues.errors_of((parts - after.parts)[:OWN]).max() < DEAD)
     if not hue.is_dead:

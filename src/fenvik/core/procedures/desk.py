@@ -51,6 +51,7 @@ class Desk:
     thrown: int = 0  # readings that were taken while the display stood otherwise than it was set
     slips: int = 0  # of those that were thrown away: so many that a second and a third reading did not confirm
     proven: int = 0  # whites from here on are held against each other: those before them were read again and were still true
+    is_hdr: bool = False  # whether light follows the signal as PQ has it
     sure: int = 0  # so many of those that are kept were taken while it stood as it was set
 
     def __post_init__(self) -> None:
@@ -92,7 +93,7 @@ class Desk:
         """Read again what stands out of a batch, and keep in its place what a second reading confirms."""
         start, asked = len(self.taken) - len(made), set[int]()
         while len(asked) < MOST_DOUBTED:
-            doubted = [i for i in standing_out(made, self.taken[:start]) if i not in asked]
+            doubted = [i for i in standing_out(made, self.taken[:start], is_hdr=self.is_hdr) if i not in asked]
             if not doubted:
                 return
             place = doubted[0]

@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 
+from fenvik.core.colour import curves
 from fenvik.core.types import Floats
 
 DARK = 0.08  # fraction of signal: below it what black adds bends every curve
@@ -13,17 +14,19 @@ SAME = 0.06  # of ln luminance: with every control as it stood, nothing but a sl
 INSIDE, AT_END = 0.07, 0.12  # of ln luminance: from the greys beside it, and where there are greys on one side only
 SHADOW, BENT = 0.35, 2.0  # fraction of signal, and how many times more is let pass below it, where curves bend
 APART = 0.15  # of ln luminance: how differently two patches of one colour may change at once
+ENDS_BY = 0.97  # fraction of an HDR signal: above it every display has ended
 LIT = 0.5  # cd/m²: below it the meter's own noise stands out
 
 
-def standing_out(made: Sequence[Any], before: Sequence[Any]) -> list[int]:
+def standing_out(made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool = False) -> list[int]:
     """Return the places in a batch that want reading again, the one that stands out most first.
 
     ``made`` and ``before`` are readings in order, with ``fraction`` (3,), ``xyz`` (3,) in cd/m² and ``settings``; ``before`` ends
     where the batch begins. A grey is held against the same patch with the same controls, or else against the greys of its state
     around it; another patch against itself with the same controls, or against how its neighbours in the batch changed.
+    ``is_hdr``: light follows the signal as PQ has it, up to where the display ends.
     """
-    far = {i: size for i, t in enumerate(made) if (size := _far(i, made, before)) > 1.0}
+    far = {i: size for i, t in enumerate(made) if (size := _far(i, made, before, is_hdr=is_hdr)) > 1.0}
     return sorted(far, key=lambda i: -far[i])
 
 
@@ -32,7 +35,7 @@ def agree(one: Any, other: Any) -> bool:
     return abs(_ln(one) - _ln(other)) <= SAME
 
 
-def _far(place: int, made: Sequence[Any], before: Sequence[Any]) -> float:
+def _far(place: int, made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool) -> float:
     """Return how far a reading lies from what is expected, in shares of what is let pass."""
     now = made[place]
     if now.xyz[1] < LIT or now.fraction.max() < DARK:
@@ -42,7 +45,7 @@ def _far(place: int, made: Sequence[Any], before: Sequence[Any]) -> float:
     if same is not None:
         return abs(_ln(now) - _ln(same)) / SAME
     if np.ptp(now.fraction) == 0:
-        return _from_curve(now, [t for t in others if t.settings == now.settings and np.ptp(t.fraction) == 0])
+        return _from_curve(now, [t for t in others if t.settings == now.settings and np.ptp(t.fraction) == 0], is_hdr=is_hdr)
     return _from_change(place, made, before)
 
 
@@ -50,10 +53,22 @@ def _ln(taken: Any) -> float:
     return float(np.log(max(float(taken.xyz[1]), 1e-6)))
 
 
-def _from_curve(now: Any, around: Sequence[Any]) -> float:
+def _straight(luminance: float, *, is_hdr: bool) -> float:
+    """Return what is nearly a straight line over a display's signal."""
+    return float(curves.pq_inverse(luminance)) if is_hdr else luminance**STRAIGHT
+
+
+def _from_curve(now: Any, around: Sequence[Any], *, is_hdr: bool) -> float:
     """Hold a grey against the straight line through the two that are nearest to it."""
     at = float(now.fraction[0])
-    levels = {float(t.fraction[0]): float(max(t.xyz[1], 0.0)) ** STRAIGHT for t in around if t.fraction[0] > DARK}
+    if is_hdr and at > ENDS_BY:
+        return 0.0
+    most = ENDS_BY if is_hdr else np.inf
+    levels = {
+        float(t.fraction[0]): _straight(float(max(t.xyz[1], 0.0)), is_hdr=is_hdr)
+        for t in around
+        if DARK < t.fraction[0] <= most
+    }
     levels.pop(at, None)
     below, above = sorted(v for v in levels if v < at), sorted(v for v in levels if v > at)
     ends: Floats
@@ -67,6 +82,9 @@ def _from_curve(now: Any, around: Sequence[Any]) -> float:
         return 0.0
     ends = np.array([levels[v] for v in pair])
     expected = float(ends[0] + (at - pair[0]) / (pair[1] - pair[0]) * (ends[1] - ends[0]))
+    if is_hdr:
+        apart = abs(_ln(now) - float(np.log(max(float(curves.pq(expected)), 1e-6))))
+        return apart / (allowed * BENT)  # and where it rolls off curves bend too
     return abs(_ln(now) - float(np.log(max(expected, 1e-3))) / STRAIGHT) / (allowed * (BENT if at < SHADOW else 1.0))
 
 

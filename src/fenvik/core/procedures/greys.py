@@ -11,6 +11,7 @@ from fenvik.core.models.grey import Fit, Seen, drives_of, seen_of
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import lift_of, solve, worth_reading
 from fenvik.core.models.knobs import Knob, knobs_of
+from fenvik.core.models.palette import DARKEST, SDR, Palette
 from fenvik.core.models.twopoint import light
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.steps import Procedure
@@ -23,6 +24,7 @@ LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent befo
 FEW_LEVELS = 12
 MANY_POINTS = 15
 AGAIN = 0.4
+OF_END = 5  # greys between where a display stops following and its peak
 LEAST_LEVELS = 4  # fewer tell nothing of a curve
 FIRST = (100.0, 70.0, 40.0, 20.0, 10.0)
 JUDGED = np.array([0.1, 0.15, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0])  # fractions of signal, where there are no points
@@ -31,6 +33,7 @@ COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets
 FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 30.0, 60.0, 0.0)
 SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
+BEYOND = 0.003  # of signal, above the end of what is judged: still at it
 OF_COLOUR = ("colour.", "saturation", "tint")  # roles that leave greys alone, nearly
 
 
@@ -50,14 +53,21 @@ class Greys:
     model: Fit | None = None
     to_come: int = 0
     between: list[float] = field(default_factory=list)  # levels in percent that may be read again
+    palette: Palette = SDR
 
     def __post_init__(self) -> None:
         self.found = self.black
         self.knobs = self._knobs(*self.kinds)
         self.two = [k.kind in ("gain", "offset") for k in self.knobs]
-        self.every = [True] * len(self.knobs)
-        self.points = sorted({k.at for k in self.knobs if k.kind in ("point", "tone")})
-        self.levels = JUDGED
+        # A point beyond the end of what is judged moves what the display cannot show.
+        self.darkest = DARKEST if self.palette.is_shortened else 3.0  # percent
+        at = sorted({k.at for k in self.knobs if k.kind in ("point", "tone")})
+        self.points = [p for p in at if p <= self.palette.top + BEYOND]
+        # The first one beyond still pulls at what lies below.
+        most = max([*self.points, *[p for p in at if p not in self.points][:1]], default=1.0)
+        self.every = [k.kind in ("gain", "offset") or k.at <= most for k in self.knobs]
+        self.judged, self.coarse = self.palette.fractions(JUDGED), self.palette.fractions(COARSE)
+        self.levels = self.judged
 
     def _knobs(self, *kinds: str) -> list[Knob]:
         """Return the controls of the greys, in their order, as they stand."""
@@ -74,6 +84,8 @@ class Greys:
     def white_now(self) -> float:
         """Return the luminance in cd/m² that white is expected to have with the knobs as they stand."""
         assert self.model is not None
+        if self.palette.is_shortened:
+            return self.white  # it is where the display ends
         freed = self.model.at(np.array([1.0]), self.moved) - 1.0
         seen = 1.0 + freed @ seen_of(self.model.boost).T
         return float(light(seen, self.target, self.white, self.black)[0, 1])
@@ -88,25 +100,27 @@ class Greys:
             return
         if any(self.two):
             yield from self.desk.say("two-point white balance")
-            yield from self._move(self.two, COARSE if self.points else JUDGED)
-            yield from self.desk.greys(FIRST_BEFORE_POINTS if self.points else FIRST_OF_TWO)
+            yield from self._move(self.two, self.coarse if self.points else self.judged)
+            yield from self.desk.greys(self.palette.greys(FIRST_BEFORE_POINTS if self.points else FIRST_OF_TWO))
         if self.points:
             yield from self._all_points(proof, others)
             return
-        yield from self._move(self.two, JUDGED)
-        yield from self.desk.greys(SECOND_OF_TWO)
-        yield from self._move(self.two, JUDGED)
-        self.to_come, self.between = len(LAST_OF_TWO), list(LAST_OF_TWO)
+        yield from self._move(self.two, self.judged)
+        yield from self.desk.greys(self.palette.greys(SECOND_OF_TWO))
+        yield from self._move(self.two, self.judged)
+        self.between = self.palette.greys(LAST_OF_TWO)
+        self.to_come = len(self.between)
 
     def _all_points(self, proof: int, others: bool) -> Procedure[None]:
         """Move all points at once and read every level; then again those that are expected to be worst."""
         yield from self.desk.say("points of the white balance")
-        at = sorted({round(100 * p, 3) for p in self.points} | {100.0}, reverse=True)
+        top = round(100 * self.palette.top, 2)
+        at = sorted({round(100 * p, 3) for p in self.points if 100 * p < top} | {top}, reverse=True)
         if len(at) < FEW_LEVELS:
-            at = sorted({*at, 5.0, 95.0}, reverse=True)
+            at = sorted({*at, 5.0, round(0.95 * top, 2)}, reverse=True)
         # What lies between the points is looked at too: the model knows how their pulls meet there.
-        self.between = sorted({*at, *(float(v) for v in range(5, 100, 5))}, reverse=True)
-        self.levels = np.array(sorted(p / 100.0 for p in {*self.between, 3.0} if p >= 3.0))
+        self.between = sorted({*at, *(float(v) for v in range(5, int(top), 5)), *self._of_end()}, reverse=True)
+        self.levels = np.array(sorted(p / 100.0 for p in {*self.between, self.darkest} if p >= self.darkest))
         for part in (at[::3], at[1::3], at[2::3]):
             yield from self._move(self.every, self.levels)
             yield from self.desk.greys(part)
@@ -135,15 +149,22 @@ class Greys:
             if self.model is not None:
                 yield from self.finish()
 
+    def _of_end(self) -> list[float]:
+        """Return the levels in percent at which the end of an HDR display is looked at: it bends there within a few of them."""
+        roll = self.palette.roll
+        if roll is None or roll.from_signal >= self.palette.top:
+            return []
+        return [round(100.0 * float(v), 2) for v in np.linspace(roll.from_signal, self.palette.top, OF_END)]
+
     def _worst(self, count: int) -> list[float]:
         """Return the levels in percent that are most worth a reading, the brightest first."""
         assert self.model is not None
         order = worth_reading(
             self.model, np.array(self.between) / 100.0, self.moved, self._seen(self.model.boost), self.target, self.white,
-            self.black,
+            self.black, self.palette.roll,
         )  # fmt: skip
         # White always: everything below is judged in relation to it.
-        first = [i for i in order if self.between[i] == 100.0]
+        first = [i for i in order if self.between[i] == max(self.between)]
         return sorted((self.between[i] for i in [*first, *(i for i in order if i not in first)][:count]), reverse=True)
 
     def _of_now(self) -> list[tuple[int, Taken, bool]]:
@@ -164,9 +185,9 @@ class Greys:
     def _seen(self, boost: float = 0.0) -> list[Seen]:
         made = []
         for when, t, before in self._of_now():
-            if t.fraction[0] < DARKEST_READ or t.xyz[1] <= 0:
+            if t.fraction[0] < DARKEST_READ or t.xyz[1] <= 0 or t.fraction[0] > self.palette.top + BEYOND:
                 continue
-            drives = drives_of(t.xyz[None], self.target, self.white, self.black, boost)[0]
+            drives = drives_of(t.xyz[None], self.target, self.white, self.black, boost, self.palette.roll)[0]
             made.append(Seen(float(t.fraction[0]), drives, self._moved(t.settings), float(when), before))
         return made
 
@@ -176,7 +197,7 @@ class Greys:
             self._follow_black()
         seen = self._seen()
         if len({round(s.level, 4) for s in seen}) < LEAST_LEVELS:
-            yield from self.desk.each_once(FIRST)
+            yield from self.desk.each_once(self.palette.greys(FIRST))
             seen = self._seen()
         self.model = fit(self.knobs, seen)
         if self.boost:
@@ -186,7 +207,7 @@ class Greys:
         moved = self.moved
         wanted = solve(
             self.model, moved, self.target, self.white, self.black, allowed=allowed, levels=levels, last=last,
-            lift=self._black().most(self.black),
+            lift=self._black().most(self.black), roll=self.palette.roll,
         )  # fmt: skip
         controls = {c["id"]: c for c in self.desk.controls}
         for knob, now, then in zip(self.knobs, moved, wanted, strict=True):

@@ -1,7 +1,7 @@
 """The order of a hands-free job: what is found, processing off, curve and white, two-point, points, colours, what is left."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -11,7 +11,8 @@ from fenvik.core.colour.science import cct_and_duv
 from fenvik.core.colour.space import xyz_to_uv
 from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
-from fenvik.core.models import hues
+from fenvik.core.models.palette import SDR, Palette, palette_for
+from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.procedures import colours, lights
 from fenvik.core.procedures.correcting import Corrected, check, correct
 from fenvik.core.procedures.desk import Desk, Taken
@@ -20,33 +21,22 @@ from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, Restl
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
-# Greys that are read before and after. More of them would be taken from what the adjusting may read, and bring less.
-FOUND = (100.0, 80.0, 60.0, 40.0, 30.0, 20.0, 10.0, 5.0, 0.0)
-FULL = (
-    (100.0, 0.0, 0.0),
-    (0.0, 100.0, 0.0),
-    (0.0, 0.0, 100.0),
-    (0.0, 100.0, 100.0),
-    (100.0, 0.0, 100.0),
-    (100.0, 100.0, 0.0),
-)
-# Nobody looks at full colours: faces are what a picture is judged by, so they are read before and after too.
-SKINS: dict[str, Fraction] = dict(hues.SKINS.values())
-NAMED = dict(zip(hues.HUES, FULL, strict=True)) | SKINS
 WORSE = 0.5  # of an error: what is said of a colour that got worse by more
 OF_COLOUR = ("colour", "saturation", "tint", "gamut")  # roles of what colours are adjusted by
 DISAGREE = 0.8  # between the reference and the corrected meter, of an error: less is the noise of both
 SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
 LIGHT_OFF = 0.03  # of the luminance that is wanted
 STEPS = ("light", "white", "grey", "colour")
-KEPT_ON = ("process.tone-mapping",)  # what belongs to the picture of an HDR mode
+KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
+# In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
+KEPT_ON_IN_HDR = ("process.dimming",)
 MOST_OPTIONS = 8
 LEAST_BOOST = 0.05  # of the sum of the three lights: less is the meter's and the display's own doing
 
 
 def proof_of(steps: Sequence[str]) -> list[Fraction]:
-    """Return the patches, in percent of signal, that are read before and after: colours only where they are adjusted."""
-    return [*((level, level, level) for level in FOUND), *((*FULL, *SKINS.values()) if "colour" in steps else ())]
+    """Return the patches, in percent of signal, that are read before and after in SDR; in HDR there are as many of them."""
+    return SDR.proof(colours="colour" in steps)
 
 
 @dataclass
@@ -66,11 +56,12 @@ class Job:
     luminance: float | None = None  # cd/m² of white that is wanted; None leaves the light as it is
     correction: Sequence[Patch] = ()  # what the meter is corrected by first, where there is a reference beside it
     corrected: Corrected | None = None
+    palette: Palette = SDR
 
     @property
     def proof(self) -> list[Fraction]:
         """The patches that are read before and after."""
-        return proof_of(self.steps)
+        return self.palette.proof(colours="colour" in self.steps)
 
     def run(self) -> Procedure[None]:
         """Do the whole job. What a budget or a device ends early is kept as it stands, and noted by whoever catches it."""
@@ -132,7 +123,7 @@ class Job:
             return
         off = yield from check(before, self.target)
         said = f"The reference was read again on what is left: it and the corrected meter are up to {off:.1f} apart"
-        if off <= DISAGREE:
+        if off <= DISAGREE * self.target.metric.weight:
             self.desk.notes.append(f"{said}.")
             return
         anew = yield from correct(self.correction)
@@ -148,15 +139,33 @@ class Job:
     def look_found(self) -> Procedure[None]:
         """Read what is found, before anything is touched."""
         yield from self.desk.say("as found")
+        if self.target.is_hdr:
+            ends = yield from self.desk.reads([(100.0, 100.0, 100.0), (0.0, 0.0, 0.0)])
+            self.settle(ends)
+            self.palette = palette_for(self.target, self.white, self.black)
+            self.desk.is_hdr = True
         self.as_found = yield from self.desk.reads(self.proof)
         self.settle(self.as_found)
+        if self.palette.is_shortened:
+            yield from self.find_end()
+
+    def find_end(self) -> Procedure[None]:
+        """Find how the display ends, from a few greys about its peak and those that are read anyway."""
+        more = yield from self.desk.greys(self.palette.end)
+        greys = [t for t in (*self.as_found, *more) if np.ptp(t.fraction) == 0]
+        roll = roll_off_of([float(t.fraction[0]) for t in greys], [float(t.xyz[1]) for t in greys], self.black)
+        self.palette = replace(self.palette, roll=roll)
+        if roll is not None:
+            self.desk.notes.append(f"It follows the standard to {roll.follows_to:.0f} cd/m², then rolls off to {self.white:.0f}.")
 
     def find_boost(self) -> Procedure[None]:
         """Find how much a white sub-pixel adds: white beside the sum of the three full lights."""
+        if self.target.is_hdr:
+            return  # greys far below the peak are mixed as the signal says; what a sub-pixel adds belongs to the peak
         taken = self.as_found
         if "colour" not in self.steps:
             white_now = yield from self.desk.read_once(100.0)
-            taken = [white_now, *(yield from self.desk.reads(FULL[:3]))]
+            taken = [white_now, *(yield from self.desk.reads(SDR.full[:3]))]
         full = sum(float(t.xyz[1]) for t in taken if sorted(t.fraction) == [0.0, 0.0, 1.0])
         white = next(float(t.xyz[1]) for t in taken if (t.fraction == 1.0).all())
         if full > 0 and white / full - 1.0 > LEAST_BOOST:
@@ -167,7 +176,9 @@ class Job:
         by = {round(100 * float(t.fraction[0])): t.xyz for t in taken if np.ptp(t.fraction) == 0}
         if 100 not in by or by[100][1] <= 0:
             raise FenvikError("White has no light: nothing can be adjusted.")
-        self.white = float((by[100] @ self.target.inverse_matrix.T).min())
+        # PQ says every light itself, up to the peak; elsewhere white is as bright as the weakest light allows.
+        absolute = self.target.curve == "pq"
+        self.white = float(by[100][1] if absolute else (by[100] @ self.target.inverse_matrix.T).min())
         self.black = max(float(by[0][1]) if 0 in by else 0.0, 0.0)
 
     def hold(self) -> tuple[float, float]:
@@ -180,7 +191,8 @@ class Job:
         """Turn off the processing that works on the picture, by the value that the display itself says means off."""
         turned = []
         for control in self.desk.by_role("process"):
-            if control["role"] in KEPT_ON or control.get("off") is None or control["value"] == control["off"]:
+            stays = control["role"] in (KEPT_ON_IN_HDR if self.target.is_hdr else KEPT_ON)
+            if stays or control.get("off") is None or control["value"] == control["off"]:
                 continue
             yield from self.desk.set(control, control["off"])
             turned.append(control["label"])
@@ -198,7 +210,8 @@ class Job:
     def light(self) -> Procedure[None]:
         """Bring white to the luminance that is wanted, and let nothing clip below it."""
         turned = False
-        if self.desk.by_role("white-level"):
+        # In HDR white is where the display ends: that nothing grows there is no clipping that a white level could mend.
+        if self.desk.by_role("white-level") and not self.target.is_hdr:
             top = np.array([t.xyz for t in (yield from self.desk.each_once((100.0, 90.0, 80.0)))])
             turned = may_clip(top, self.target) and (yield from lights.lower_white_level(self.desk, self.target))
         if self.luminance is not None:
@@ -232,7 +245,7 @@ class Job:
         white = next(t.xyz[1] for t in reversed(self.desk.taken) if (t.fraction == 1.0).all())
 
         def look() -> Procedure[float]:
-            read = yield from self.desk.each_once((60.0, 30.0))
+            read = yield from self.desk.each_once(self.palette.greys((60.0, 30.0)))
             y = np.array([t.xyz[1] for t in read])
             wanted = self.target.xyz(np.array([t.fraction for t in read]), float(white), self.black)[:, 1]
             return float(np.abs(np.log(np.maximum(y, 1e-6) / wanted)) @ [0.6, 0.4])
@@ -256,7 +269,7 @@ class Job:
         usual = control["value"]
 
         def look() -> Procedure[float]:
-            read = yield from self.desk.read_once(60.0)
+            read = yield from self.desk.read_once(self.palette.greys((60.0,))[0])
             return float(np.hypot(*(xyz_to_uv(read.xyz) - aim)))
 
         off = yield from self.desk.tried(control, control["options"], look)
@@ -272,16 +285,16 @@ class Job:
         kinds = (["gain", "offset"] if "white" in self.steps else []) + (
             ["point", "tone"] if "grey" in self.steps else []
         )
-        self.balance = Greys(self.desk, self.target, self.white, self.black, self.boost, kinds)
+        self.balance = Greys(self.desk, self.target, self.white, self.black, self.boost, kinds, palette=self.palette)
         # Of a job without colours everything counts; with them the full colours are theirs.
-        yield from self.balance.adjust(proof=len(FOUND), others="colour" not in self.steps)
+        yield from self.balance.adjust(proof=len(self.palette.found), others="colour" not in self.steps)
 
     def colours(self) -> Procedure[None]:
         """Adjust the colours. What the greys want to look at after them is kept back, for colours may move greys a little."""
         kept = self.balance.to_come if self.balance is not None else 0
         self.desk.budget -= kept
         try:
-            yield from colours.adjust(self.desk, self.target, self.hold())
+            yield from colours.adjust(self.desk, self.target, self.hold(), self.palette)
         except BudgetError as spent:
             if self.desk.spent < self.desk.budget:
                 raise  # it was the time that ended: nothing is kept back of that
@@ -306,7 +319,7 @@ class Job:
             self.restored = True
             self.as_left = list(self.as_found)  # the display stands as it was read then
         elif "colour" in self.steps:
-            worse = worse_colours(self.as_found, self.as_left, self.target)
+            worse = worse_colours(self.as_found, self.as_left, self.target, self.palette)
             if worse:
                 told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
                 self.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
@@ -346,13 +359,15 @@ class Job:
         self.desk.notes.append(f"White is {white:.0f} cd/m² where {self.luminance:.0f} were wanted: {why}.")
 
 
-def worse_colours(found: Sequence[Taken], left: Sequence[Taken], target: Target) -> list[tuple[str, float, float]]:
+def worse_colours(
+    found: Sequence[Taken], left: Sequence[Taken], target: Target, palette: Palette = SDR
+) -> list[tuple[str, float, float]]:
     """Return the colours of a proof that got worse by what a person sees, with their errors before and after, the worst first."""
-    names = {tuple(round(v) for v in percent): name for name, percent in NAMED.items()}
+    names = {tuple(round(v) for v in percent): name for name, percent in palette.named.items()}
     made = []
     for t, was, now in zip(found, errors_of(found, target), errors_of(left, target), strict=True):
         name = names.get(tuple(round(100 * float(v)) for v in t.fraction))
-        if name is not None and now > was + WORSE and now > target.tolerance:
+        if name is not None and now > was + WORSE * target.metric.weight and now > target.tolerance:
             made.append((name, float(was), float(now)))
     return sorted(made, key=lambda row: row[1] - row[2])
 

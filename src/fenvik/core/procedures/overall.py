@@ -5,7 +5,8 @@ import numpy as np
 from fenvik.core.colour.space import xyz_to_xy
 from fenvik.core.colour.target import Target
 from fenvik.core.models import hues
-from fenvik.core.models.hues import DEAD, HUES
+from fenvik.core.models.hues import DEAD
+from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.steps import ENDS, Procedure
 from fenvik.core.types import Floats
@@ -13,9 +14,10 @@ from fenvik.core.types import Floats
 PROBE = 0.08  # of a range
 UNSURE = 0.15  # of what a control was seen to do
 PRIMARIES = ("red", "green", "blue")
+PURE = ((50.0, 0.0, 0.0), (0.0, 50.0, 0.0), (0.0, 0.0, 50.0))  # percent of an HDR signal: the container's own, at 92 cd/m² of white
 
 
-def gamut(desk: Desk, target: Target) -> Procedure[None]:
+def gamut(desk: Desk, target: Target, palette: Palette = SDR) -> Procedure[None]:
     """Choose the gamut whose primaries were read nearest to the target's."""
     choices = [c for c in desk.by_role("gamut") if c["kind"] == "choice" and 1 < len(c.get("options", [])) <= 6]
     if not choices:
@@ -23,7 +25,7 @@ def gamut(desk: Desk, target: Target) -> Procedure[None]:
     control, usual, wanted = choices[0], choices[0]["value"], xyz_to_xy(target.matrix.T)
 
     def look() -> Procedure[float]:
-        read = yield from desk.reads([100.0 * v for v in HUES[name]] for name in PRIMARIES)
+        read = yield from desk.reads(PURE if target.is_hdr else palette.full[:3])
         return float(np.hypot(*(xyz_to_xy(np.array([t.xyz for t in read])) - wanted).T).mean())
 
     off = yield from desk.tried(control, control["options"], look)
@@ -33,7 +35,7 @@ def gamut(desk: Desk, target: Target) -> Procedure[None]:
         desk.notes.append(f"{control['label']}: {control['value']} lies nearest to the target's colours.")
 
 
-def saturation_and_tint(desk: Desk, target: Target, hold: tuple[float, float]) -> Procedure[None]:
+def saturation_and_tint(desk: Desk, target: Target, hold: tuple[float, float], palette: Palette = SDR) -> Procedure[None]:
     """Set saturation and tint of all colours at once, where there is nothing for single ones; what makes it worse goes back."""
     controls = [
         c for role in ("saturation", "tint") for c in desk.by_role(role) if c["kind"] == "range" and c["role"] == role
@@ -42,7 +44,7 @@ def saturation_and_tint(desk: Desk, target: Target, hold: tuple[float, float]) -
         desk.notes.append("This mode has no colour management that can be set.")
         return
     yield from desk.say("saturation and tint")
-    patches = [patch for name in PRIMARIES for patch in hues.patches_of(name)]
+    patches = [percent for name in PRIMARIES for _, percent in palette.hues[name][:2]]
 
     def look() -> Procedure[Floats]:
         read = yield from desk.reads(patches)

@@ -48,8 +48,8 @@ def start(
             f"A run takes {LEAST_BUDGET} to {MOST_BUDGET} readings: what is found and what is left are read in any case."
         )
     tuning = _tuning(tuning_id, actor)
-    if tuning.signal != "sdr":
-        raise HandsFreeError("Hands-free adjusts SDR; this tuning is for another signal.")
+    if tuning.signal == "dynamic":
+        raise HandsFreeError("A mode for dynamic metadata follows its own mapping: it is measured, and adjusted in HDR10’s mode.")
     if any(device is not None and device.is_keyed for device in (tuning.meter, tuning.source)):
         raise HandsFreeError("Hands-free needs a meter and a pattern source on the link: nobody is there to type.")
     read_over_link(tuning_id=tuning_id, actor=actor, now=now)

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import structlog
 
+from fenvik.core.colour.curves import pq
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.averaging import steady_average
 from fenvik.core.procedures.desk import Desk
@@ -187,7 +188,10 @@ class HandsFreeRunner(Runner):
         """Return how many averages a patch is read with: a noisy meter that is quick reads more than once."""
         pass_ = self.plan.pass_
         fraction = np.clip(patch.fraction(pass_.bits, pass_.range), 0.0, 1.0)  # type: ignore[arg-type]
-        luminance = max(self.brightest, 30.0) * float(fraction.max()) ** 2.3
+        if pass_.signal_format in ("hdr10", "dynamic"):
+            luminance = min(float(pq(fraction.max())), max(self.brightest, 30.0))
+        else:
+            luminance = max(self.brightest, 30.0) * float(fraction.max()) ** 2.3
         steady = steady_average(
             self.repeatability, pass_.meter_facts["typical"], max(luminance, 0.01), grey=bool(np.ptp(fraction) == 0)
         )

@@ -1,0 +1,89 @@
+"""How an HDR display ends: from following the signal to its peak, told from greys, and what its signal must be for a light.
+
+Light is told as its PQ signal. What a display would give if it went on as it does in the middle of its range is its *course*; where
+it ends, less than that comes out. The map from course to light is taken from the greys that were found, and controls, which act on
+the signal before it, are judged by the course that they have to bring about.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import ArrayLike
+from scipy.interpolate import PchipInterpolator
+
+from fenvik.core.colour import curves
+from fenvik.core.types import Floats
+
+MIDDLE = (0.25, 0.8)  # of the PQ signal of the peak: where every display follows in its own way
+FOLLOWS = 0.008  # of PQ signal: less than this below its course, and it still follows
+FLAT = 0.12  # of the course: where light grows by less, it is no longer to be had
+NEAR_ONE = 1e-3
+
+
+@dataclass(frozen=True)
+class RollOff:
+    """``course`` and ``light``, both rising, in PQ signal; below the first of them they are equal."""
+
+    course: Floats
+    light: Floats
+
+    @property
+    def from_signal(self) -> float:
+        """The PQ signal up to which the display follows."""
+        return float(self.course[0])
+
+    @property
+    def follows_to(self) -> float:
+        """The luminance in cd/m² up to which the display follows."""
+        return float(curves.pq(self.light[0]))
+
+    def _map(self) -> PchipInterpolator:
+        return PchipInterpolator(self.course, self.light, extrapolate=False)
+
+    def shown(self, course: ArrayLike) -> Floats:
+        """Return the PQ signal of what is shown for a course, any shape."""
+        u = np.asarray(course, dtype=np.float64)
+        inside = self._map()(np.clip(u, self.course[0], self.course[-1]))
+        result: Floats = np.where(u <= self.course[0], u, inside)
+        return result
+
+    def course_of(self, light: ArrayLike) -> Floats:
+        """Return the course (any shape) that shows PQ signals: as far as light still grows with it, and no farther."""
+        d = np.asarray(light, dtype=np.float64)
+        fine = np.linspace(self.course[0], self.course[-1], 400)
+        shown = self._map()(fine)
+        growing = np.gradient(shown, fine) >= FLAT
+        end = len(fine) if growing.all() else max(int(np.argmin(growing)), 2)
+        result: Floats = np.where(d <= self.light[0], d, np.interp(d, shown[:end], fine[:end]))
+        return result
+
+
+def roll_off_of(levels: Sequence[float], luminance: Sequence[float], black: float) -> RollOff | None:
+    """Return how a display ends, from greys: PQ signals, luminances in cd/m² with black in them; None where too few tell.
+
+    Black is taken off: it adds to what the signal gives.
+    """
+    order = np.argsort(levels)
+    signal = np.array(levels, dtype=np.float64)[order]
+    light = curves.pq_inverse(np.maximum(np.array(luminance, dtype=np.float64)[order] - black, 0.0))
+    signal, first = np.unique(signal, return_index=True)
+    light = np.maximum.accumulate(light[first])
+    peak = float(light[-1])
+    middle = (signal >= MIDDLE[0] * peak) & (signal <= MIDDLE[1] * peak)
+    if middle.sum() < 3:
+        return None
+    # Its own way: a little steeper or flatter than the standard, which the controls mend and the end does not make.
+    slope, shift = np.polyfit(signal[middle], light[middle], 1)
+    course = slope * signal + shift
+    short = course - light
+    # The last grey from which on everything falls short.
+    follows = np.flatnonzero(short <= FOLLOWS)
+    start = int(follows[-1]) if follows.size else int(np.flatnonzero(middle)[0])
+    if start >= len(signal) - 1:
+        return None
+    course, light = course[start:], light[start:]
+    light[0] = min(light[0], course[0])
+    course = np.concatenate([[light[0]], np.maximum(course[1:], light[0] + NEAR_ONE * np.arange(1, len(course)))])
+    light = np.maximum.accumulate(light + NEAR_ONE * 0.01 * np.arange(len(light)))
+    return RollOff(np.maximum.accumulate(course + NEAR_ONE * 0.01 * np.arange(len(course))), light)
