@@ -14,6 +14,7 @@ import pytest
 ROOT = Path(__file__).resolve().parents[2]
 MEMBERS = {
     "display", "mode", "target", "correction", "as_found", "as_left", "settings", "readings", "device_seconds", "restored", "notes",
+    "installed",
 }  # fmt: skip
 
 
@@ -88,7 +89,10 @@ def test_it_leaves_a_display_better_and_writes_what_it_did(shell, tmp_path):
         ({"display": "NOT-THERE"}, "no device NOT-THERE"),
         ({"display": "TS2-0031"}, "is a meter and not a display"),
         ({"mode": "zz"}, "has no mode zz"),
-        ({"target": "bt2020-pq"}, "invalid choice"),
+        ({"target": "bt2020-pq"}, "this target is for hdr10"),
+        ({"target": "nonsense"}, "invalid choice"),
+        ({"roll_off": "bt2390"}, "are for PQ"),
+        ({"target": "bt2020-pq", "roll_off": "0.7:0.6,0.6:0.7"}, "both rising"),
         ({"target": ""}, "required"),
     ],
 )

@@ -1,5 +1,7 @@
 """Targets as values: what each asks for, and light to drive and back. Expected values by hand from the standards."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -98,3 +100,12 @@ def test_signed_parts_of_itp_make_up_the_whole():
     seen = wanted * rng.normal(1, 0.05, (50, 3))
     np.testing.assert_allclose(metric.parts(wanted, seen, wanted).total, metric.whole(wanted, seen, wanted), rtol=1e-6)
     assert metric.parts(wanted, wanted * 1.1, wanted).lightness.min() > 0
+
+
+def test_a_roll_off_of_points_is_as_it_is_below_them_straight_between_and_even_above():
+    target = replace(TARGETS["bt2020-pq"], knees=((0.5, 0.5), (0.7, 0.6), (0.9, 0.65)))
+    v = np.array([0.0, 0.3, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0])
+    wanted = curves.pq(np.array([0.0, 0.3, 0.5, 0.55, 0.6, 0.625, 0.65, 0.65]))
+    np.testing.assert_allclose(target.light(v, 5000.0, 0.0), wanted, rtol=1e-9)
+    np.testing.assert_allclose(target.fraction(wanted[:7], 5000.0, 0.0), v[:7], atol=1e-6)
+    np.testing.assert_allclose(target.light(v, 150.0, 0.0).max(), 150.0)

@@ -1,5 +1,7 @@
 """A stand-in as a rig, and its truth: what the display really emits, not what a meter says of it."""
 
+import json
+
 import numpy as np
 
 from fenvik.core.colour import difference, itp
@@ -48,6 +50,14 @@ class Site:
     def set(self, control, value):
         self.sets += 1
         return self.display.set_control(self.mode, control, value)
+
+    def install(self, what, data):
+        self.display.optics.installed.of(self.mode).put(what, json.loads(json.dumps(data)), self.display.optics.build.installs)
+        self.display.optics.installed.count += 1
+
+    def uninstall(self, what):
+        self.display.optics.installed.of(self.mode).take_away(what, self.display.optics.build.installs)
+        self.display.optics.installed.count += 1
 
     def hdr_truth(self, target):
         """Return mean and worst ΔE ITP of greys from 5 % to the peak, of six P3 colours at 100 cd/m² of white, peak and black."""

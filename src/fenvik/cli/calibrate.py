@@ -44,6 +44,9 @@ def parser() -> argparse.ArgumentParser:
     made.add_argument("--reference", metavar="SERIAL", help="a reference meter, to correct the meter by")
     made.add_argument("--target", required=True, choices=TARGET_NAMES)
     ends.add_to(made)
+    made.add_argument(
+        "--by", choices=("controls", "install", "both"), default="controls", help="by the menu, by what can be installed, or both"
+    )
     made.add_argument("--steps", default=",".join(ALL), help="of correction, light, white, grey, colour")
     made.add_argument("--budget", type=int, default=150, metavar="READINGS", help="at most, the closing proof included")
     made.add_argument("--window", type=float, default=10.0, metavar="PERCENT")
@@ -144,6 +147,10 @@ class Calibration:
             desk = Desk(self.rig.controls, budget=self.given.budget - self.rig.readings - 2 * len(listed))
             self.job = Job(desk, self.target, tuple(s for s in self.steps if s != "correction"))
             self.job.luminance, self.job.correction = self.given.luminance, listed
+            self.job.by, self.job.takes = self.given.by, self.rig.facts.get(self.given.display, {}).get("installs") or {}
+            if self.given.by != "controls" and not self.job.takes:
+                self.notes.append("Nothing can be installed in this display: its controls are used.")
+                self.job.by = "controls"
             perform(self.job.run(), self.rig, say)
         except KeyboardInterrupt:
             status = STOPPED
@@ -162,7 +169,7 @@ class Calibration:
         if self.job is None or self.given.on_stop == "keep":
             return
         try:
-            perform(self.job.desk.put(self.job.desk.found), self.rig)
+            perform(self.job.put_back(), self.rig)
             self.job.restored = True
         except FenvikError as problem:
             self.notes.append(f"The settings could not be put back: {problem}")
@@ -218,6 +225,7 @@ class Calibration:
             "as_found": None if job is None else self._look(job.as_found),
             "as_left": None if job is None else self._look(job.as_left),
             "settings": settings,
+            "installed": None if job is None or job.installer is None else job.installer.installed,
             "readings": self.rig.readings,
             "device_seconds": self.rig.device_seconds,
             "restored": False if job is None else job.restored,

@@ -147,6 +147,14 @@ class LinkedDisplay(Device):
         now: Value = answer["value"]
         return now
 
+    def install(self, mode: str, what: str, data: dict[str, Any]) -> None:
+        """Install curves, a cube, a matrix, a tone or panel facts in a mode. Raises DeviceError −32602 for what it cannot be."""
+        self._done("install", mode=mode, what=what, data=data)
+
+    def uninstall(self, mode: str, what: str) -> None:
+        """Take away what is installed in a mode, also where nothing was."""
+        self._done("uninstall", mode=mode, what=what)
+
     def reset(self, mode: str) -> None:
         """Put a mode back to its factory values."""
         self._done("reset", mode=mode)

@@ -288,6 +288,16 @@ class LinkRig:
 
         return self.patiently(act)
 
+    def install(self, what: str, data: dict[str, Any]) -> None:
+        """Install something in the mode; the light is given time to follow."""
+        self.patiently(lambda: self._device(self.wanted.display, "display").install(self.mode, what, data))
+        self._shown = None
+
+    def uninstall(self, what: str) -> None:
+        """Take it away."""
+        self.patiently(lambda: self._device(self.wanted.display, "display").uninstall(self.mode, what))
+        self._shown = None
+
     def set(self, control: str, value: Any) -> Any:
         """Set a control and return what it now is; the light is given time to follow."""
         now = self.patiently(lambda: self._device(self.wanted.display, "display").set(self.mode, control, value))

@@ -140,6 +140,11 @@ class Target:
         lit: Floats = top * gain * scene
         return lit
 
+    @property
+    def signal_matrix(self) -> Floats:
+        """Linear RGB of the signal to XYZ, Y = 1 at white: of the container, which for HDR is BT.2020."""
+        return self._signal_matrix
+
     @cached_property
     def _signal_matrix(self) -> Floats:
         """Linear RGB of the signal to XYZ, Y = 1 at white."""

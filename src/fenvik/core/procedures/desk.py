@@ -21,6 +21,7 @@ from fenvik.core.procedures.steps import (
 )
 from fenvik.core.types import Floats
 
+INSTALLED = "*installed*"  # beside the values of controls: no control is called so
 TRIES = 3  # to read something while the display stands still
 LIT = 0.29  # fraction of signal: below it offsets and black levels move a lot
 OF_LIGHT = ("light", "white-level", "gamma", "process")  # roles that may take light away
@@ -51,6 +52,7 @@ class Desk:
     thrown: int = 0  # readings that were taken while the display stood otherwise than it was set
     slips: int = 0  # of those that were thrown away: so many that a second and a third reading did not confirm
     proven: int = 0  # whites from here on are held against each other: those before them were read again and were still true
+    installs: int = 0  # how often anything was installed or taken away: what was read before tells of another display
     is_hdr: bool = False  # whether light follows the signal as PQ has it
     sure: int = 0  # so many of those that are kept were taken while it stood as it was set
 
@@ -65,7 +67,7 @@ class Desk:
     @property
     def settings(self) -> dict[str, Any]:
         """The values of all controls now."""
-        return {c["id"]: c["value"] for c in self.controls}
+        return {c["id"]: c["value"] for c in self.controls} | {INSTALLED: self.installs}
 
     def read(self, percent: Sequence[float]) -> Procedure[Taken]:
         """Read a patch of percentages of signal. Raises BudgetError."""
@@ -119,7 +121,7 @@ class Desk:
 
         Where white gives less and it may be what was turned, that is turned back for one reading.
         """
-        dim = {c["id"] for role in OF_LIGHT for c in self.by_role(role)}
+        dim = {c["id"] for role in OF_LIGHT for c in self.by_role(role)} | {INSTALLED}
         for now in made:
             if now.fraction.max() < LIT:
                 continue
@@ -140,6 +142,7 @@ class Desk:
     def _white_before(self, now: Taken) -> Taken | None:
         """Return the first white since it was last proven that had every choice and light as they are now."""
         kept = {c["id"] for role in OF_LIGHT for c in self.by_role(role)} | {c["id"] for c in self.controls if c["kind"] != "range"}
+        kept.add(INSTALLED)
         for t in self.taken[self.proven :]:
             if t is not now and t.fraction.min() == 1.0 and all(t.settings.get(k) == now.settings.get(k) for k in kept):
                 return t

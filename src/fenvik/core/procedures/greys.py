@@ -54,6 +54,7 @@ class Greys:
     to_come: int = 0
     between: list[float] = field(default_factory=list)  # levels in percent that may be read again
     palette: Palette = SDR
+    quiet: bool = False  # something else adjusts what this cannot
 
     def __post_init__(self) -> None:
         self.found = self.black
@@ -96,6 +97,8 @@ class Greys:
         ``proof``: greys that the end will read; ``others``: whether readings of anything else are for the greys too.
         """
         if not self.knobs:
+            if self.quiet:
+                return
             self.desk.notes.append("This mode has no white balance that can be set.")
             return
         if any(self.two):

@@ -17,6 +17,7 @@ from fenvik.core.procedures import colours, lights
 from fenvik.core.procedures.correcting import Corrected, check, correct
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.greys import Greys
+from fenvik.core.procedures.installing import AGAIN, Installer
 from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, RestlessError
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
@@ -31,6 +32,7 @@ KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
 # In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
 KEPT_ON_IN_HDR = ("process.dimming",)
 MOST_OPTIONS = 8
+BALANCED = 0.004  # of HLG's peak: what the strongest of its lights may lose so that white is nearer to what is wanted
 LEAST_BOOST = 0.05  # of the sum of the three lights: less is the meter's and the display's own doing
 
 
@@ -57,6 +59,9 @@ class Job:
     correction: Sequence[Patch] = ()  # what the meter is corrected by first, where there is a reference beside it
     corrected: Corrected | None = None
     palette: Palette = SDR
+    takes: dict[str, Any] = field(default_factory=dict)  # what the display can be given to install, as it describes itself
+    by: str = "controls"  # by which greys and colours are adjusted: controls, install, or both
+    installer: Installer | None = None
 
     @property
     def proof(self) -> list[Fraction]:
@@ -80,6 +85,11 @@ class Job:
             yield from self.correct()
             if "light" in self.steps:
                 yield from self.light()
+            if self.by != "controls":
+                yield from self.begin_install()
+            if self.by == "install":
+                yield from self.install()
+                return
             if "white" in self.steps:
                 before = self.desk.settings
                 yield from self.curve()
@@ -89,19 +99,46 @@ class Job:
                     self.settle([white, *(t for t in self.desk.taken if not t.fraction.any())])
             if "white" in self.steps or "grey" in self.steps:
                 yield from self.greys()
-            if "colour" in self.steps:
+            if "colour" in self.steps and not self._turns:
                 yield from self.colours()
             if self.balance is not None:
                 yield from self.balance.finish()
             yield from self.light_again()
+            if self.by == "both":
+                yield from self.install()
             yield from self.check_correction()
         except BudgetError as spent:
             self.desk.notes.append(f"{spent} What was reached by then is kept.")
 
+    def begin_install(self) -> Procedure[None]:
+        """Let the display end as the target does, before anything else is read of how it ends."""
+        self.installer = Installer(self.desk, self.target, self.palette, self.white, self.black, self.takes, self.white)
+        if (yield from self.installer.tone()):
+            self.settle((yield from self.desk.greys((100.0, 0.0))))
+            self.palette = replace(palette_for(self.target, self.white, self.black), roll=None)
+            self.installer.palette, self.installer.white, self.installer.black = self.palette, self.white, self.black
+
+    def install(self) -> Procedure[None]:
+        """Install curves for the greys and a cube or a matrix for the colours, each read and made better."""
+        assert self.installer is not None
+        if "white" in self.steps or "grey" in self.steps:
+            yield from self.installer.greys()
+        if "colour" in self.steps:
+            yield from self.installer.colours()
+        yield from self.installer.greys_again(2 if self.desk.budget - self.desk.spent >= 2 * AGAIN else 1)
+        if self.installer.installed:
+            self.desk.notes.append(f"Installed: {', '.join(self.installer.installed)}.")
+
+    def put_back(self) -> Procedure[None]:
+        """Put everything back to as it was found."""
+        if self.installer is not None:
+            yield from self.installer.remove()
+        yield from self.desk.put(self.desk.found)
+
     def give_up(self, problem: FenvikError) -> Procedure[None]:
         """Put everything back: nothing that was read lately says whether it is better than it was."""
         self.desk.notes.append(f"{problem} Every control was put back.")
-        yield from self.desk.put(self.desk.found)
+        yield from self.put_back()
         self.restored = True
         self.as_left = list(self.as_found)
 
@@ -158,6 +195,16 @@ class Job:
         if roll is not None:
             self.desk.notes.append(f"It follows the standard to {roll.follows_to:.0f} cd/m², then rolls off to {self.white:.0f}.")
 
+    @property
+    def _bends(self) -> bool:
+        """Whether curves do what points would."""
+        return self.by == "both" and bool(self.takes.get("curves"))
+
+    @property
+    def _turns(self) -> bool:
+        """Whether a cube or a matrix does what colour management would."""
+        return self.by == "both" and bool(self.takes.get("cube") or self.takes.get("matrix"))
+
     def find_boost(self) -> Procedure[None]:
         """Find how much a white sub-pixel adds: white beside the sum of the three full lights."""
         if self.target.is_hdr:
@@ -177,8 +224,13 @@ class Job:
         if 100 not in by or by[100][1] <= 0:
             raise FenvikError("White has no light: nothing can be adjusted.")
         # PQ says every light itself, up to the peak; elsewhere white is as bright as the weakest light allows.
-        absolute = self.target.curve == "pq"
-        self.white = float(by[100][1] if absolute else (by[100] @ self.target.inverse_matrix.T).min())
+        weakest, whole = float((by[100] @ self.target.inverse_matrix.T).min()), float(by[100][1])
+        if self.target.curve == "pq":
+            self.white = whole
+        elif self.target.is_hdr:
+            self.white = max(weakest, (1.0 - BALANCED) * whole)  # a peak is not given away for its balance
+        else:
+            self.white = weakest
         self.black = max(float(by[0][1]) if 0 in by else 0.0, 0.0)
 
     def hold(self) -> tuple[float, float]:
@@ -283,9 +335,11 @@ class Job:
         """Adjust the greys, but for the last look that comes after the colours."""
         yield from self.find_boost()
         kinds = (["gain", "offset"] if "white" in self.steps else []) + (
-            ["point", "tone"] if "grey" in self.steps else []
+            ["point", "tone"] if "grey" in self.steps and not self._bends else []
         )
-        self.balance = Greys(self.desk, self.target, self.white, self.black, self.boost, kinds, palette=self.palette)
+        self.balance = Greys(
+            self.desk, self.target, self.white, self.black, self.boost, kinds, palette=self.palette, quiet=self._bends
+        )
         # Of a job without colours everything counts; with them the full colours are theirs.
         yield from self.balance.adjust(proof=len(self.palette.found), others="colour" not in self.steps)
 
@@ -315,7 +369,7 @@ class Job:
             self.desk.notes.append(f"{several} not confirmed by a second and a third, and thrown away.")
         if score(self.as_left, self.target) > score(self.as_found, self.target) and not (yield from self.keep_what_is_better()):
             self.desk.notes.append("What was left was no better than what was found, so every control was put back.")
-            yield from self.desk.put(self.desk.found)
+            yield from self.put_back()
             self.restored = True
             self.as_left = list(self.as_found)  # the display stands as it was read then
         elif "colour" in self.steps:

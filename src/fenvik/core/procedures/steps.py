@@ -55,6 +55,21 @@ class Set:
 
 
 @dataclass(frozen=True)
+class Install:
+    """Install something in the display's mode, as the device link says it. Nothing is sent back."""
+
+    what: str
+    data: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Uninstall:
+    """Take away what is installed. Nothing is sent back."""
+
+    what: str
+
+
+@dataclass(frozen=True)
 class Look:
     """Ask the display how it stands. Sent back: a ``Standing``, or None from a rig that cannot be asked."""
 
@@ -84,7 +99,7 @@ class Say:
     words: str
 
 
-Step = Read | Set | Look | Correct | Say
+Step = Read | Set | Install | Uninstall | Look | Correct | Say
 Procedure = Generator[Step, Any, T]
 
 
@@ -114,6 +129,18 @@ class ComparingRig(Rig, Protocol):
         ...
 
 
+class InstallingRig(Rig, Protocol):
+    """A rig whose display takes what is installed."""
+
+    def install(self, what: str, data: dict[str, Any]) -> None:
+        """Install something in the mode."""
+        ...
+
+    def uninstall(self, what: str) -> None:
+        """Take it away."""
+        ...
+
+
 class AskedRig(Rig, Protocol):
     """A rig whose display says how it stands."""
 
@@ -140,6 +167,10 @@ def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = la
                         came = cast(ComparingRig, rig).read_by(by, percent)
                     case Set(control, value):
                         came = rig.set(control, value)
+                    case Install(what, data):
+                        cast(InstallingRig, rig).install(what, data)
+                    case Uninstall(what):
+                        cast(InstallingRig, rig).uninstall(what)
                     case Look():
                         came = cast(AskedRig, rig).look() if hasattr(rig, "look") else None
                     case Correct(matrix):

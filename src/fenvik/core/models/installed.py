@@ -1,0 +1,232 @@
+"""What a display is given to install: curves that make its greys follow the target, a cube or a matrix that puts colours in place.
+
+Curves bend each light by itself, from greys that were read. Colours are moved by what six corners of the light are turned into: the
+three lights and their pairs. Every light is some white, some of a pair and some of one alone, so each moves by its share of two
+corners, and greys do not move at all. A white sub-pixel, which shines with the least of the three lights, bends colours in just
+that way.
+"""
+
+import base64
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.interpolate import make_smoothing_spline
+
+from fenvik.core.types import Floats
+
+CORNERS = np.array([[1, 0, 0], [1, 1, 0], [0, 1, 0], [0, 1, 1], [0, 0, 1], [1, 0, 1]], dtype=np.float64)  # round the wheel
+MOST_GAIN = 3.0  # of a light in a corner: more is asked of no display
+LEAST_POINTS = 5
+STEADY = 1e-4  # of signal: by how much curves rise at least from one of their values to the next, of a thousand
+TIED = 0.35  # how strongly corners are held to doing nothing, against one patch that says otherwise
+PALE = (0.26, 0.56)  # of the greatest light, between it and the least: where a turn of colours sets in, and is whole
+
+
+@dataclass(frozen=True)
+class Curves:
+    """``values`` (3, size): output, 0 to 1, for evenly spaced input."""
+
+    values: Floats
+
+    @classmethod
+    def none(cls, size: int) -> "Curves":
+        """Return curves that change nothing."""
+        return cls(np.repeat(np.linspace(0.0, 1.0, size)[None], 3, axis=0))
+
+    @property
+    def size(self) -> int:
+        """How many values each has."""
+        return int(self.values.shape[1])
+
+    @property
+    def inputs(self) -> Floats:
+        """The input of each value."""
+        return np.linspace(0.0, 1.0, self.size)
+
+    def bent(self, fraction: Floats) -> Floats:
+        """Return signal fractions (..., 3) as they leave the curves."""
+        made = [np.interp(fraction[..., c], self.inputs, self.values[c]) for c in range(3)]
+        return np.stack(made, axis=-1)
+
+    def unbent(self, fraction: Floats) -> Floats:
+        """Return the signal fractions (..., 3) that leave the curves as these."""
+        made = [np.interp(fraction[..., c], self.values[c], self.inputs) for c in range(3)]
+        return np.stack(made, axis=-1)
+
+    def data(self) -> dict[str, object]:
+        """Return what a display is sent."""
+        red, green, blue = (np.round(np.clip(row, 0.0, 1.0), 7).tolist() for row in self.values)
+        return {"size": self.size, "r": red, "g": green, "b": blue}
+
+
+def balanced_peak(lights: Floats, weights: Floats, cost: float) -> float:
+    """Return the light at which the three are cut off at the peak: as near to the weakest as ``cost`` of luminance allows.
+
+    ``lights`` (3,): what each gives at most, in cd/m² of white; ``weights`` (3,): of luminance.
+    """
+    whole = float(weights @ lights)
+    low, high = float(lights.min()), float(lights.max())
+    if float(weights @ np.minimum(lights, low)) >= (1.0 - cost) * whole:
+        return low
+    for _ in range(40):
+        middle = 0.5 * (low + high)
+        low, high = (low, middle) if float(weights @ np.minimum(lights, middle)) >= (1.0 - cost) * whole else (middle, high)
+    return high
+
+
+def curves_for(
+    before: Curves, levels: Floats, drives: Floats, wanted: Callable[[Floats], Floats], ends: Floats, *, open_top: Sequence[bool]
+) -> Curves:
+    """Return the curves that should give the drives that are wanted.
+
+    ``before``: those that were installed when greys at ``levels`` (n,) gave ``drives`` (n, 3); readings of several rounds are told
+    by the signal that left the curves, so ``levels`` may be (n, 3) of that. ``wanted`` maps signals to drives. ``ends`` (3,): the
+    drive at which each light ends; ``open_top``: lights that may run on to full signal there.
+    """
+    sent = before.bent(np.repeat(levels[:, None], 3, axis=1)) if levels.ndim == 1 else levels
+    s = before.inputs
+    made = np.empty_like(before.values)
+    for c in range(3):
+        x, first = np.unique(np.round(sent[:, c], 6), return_inverse=True)
+        y = np.bincount(first, drives[:, c]) / np.bincount(first)
+        weight = np.sqrt(np.bincount(first)) / (1.0 + (0.06 / np.maximum(x, 0.02)) ** 2)
+        off = make_smoothing_spline(x, y - x, w=weight) if len(x) >= LEAST_POINTS else (lambda v, x=x, y=y: np.interp(v, x, y - x))
+        fine = np.linspace(x[0], x[-1], 2000)
+        gives = np.maximum.accumulate(fine + off(fine) + STEADY * 1e-3 * np.arange(2000))
+        aim = np.minimum(wanted(s), ends[c])
+        low, top = float(gives[0]), float(gives[-1])
+        row = np.interp(aim, gives, fine)
+        # Below what was read: straight to black. Above it: on as it went.
+        dark = aim < low
+        row[dark] = aim[dark] * (fine[0] / max(low, 1e-6))
+        over = aim > top
+        row[over] = np.minimum(fine[-1] + (aim[over] - top), 1.0)
+        if open_top[c]:
+            ended = np.flatnonzero(aim >= ends[c] - 1e-9)
+            if ended.size:
+                start = ended[0]
+                row[start:] = np.linspace(row[start], 1.0, len(s) - start)
+        made[c] = np.clip(np.maximum.accumulate(row), 0.0, 1.0)
+        made[c, 0] = 0.0
+    return replace(before, values=made)
+
+
+def shares(lights: Floats) -> tuple[Floats, Floats]:
+    """Return lights (n, 3) as shares of the six corners (n, 6) and of white (n,): they sum to the greatest of the three."""
+    made = np.zeros((len(lights), 6))
+    order = np.argsort(-lights, axis=1)
+    most, middle, least = (np.take_along_axis(lights, order[:, i : i + 1], axis=1)[:, 0] for i in range(3))
+    rows = np.arange(len(lights))
+    alone = np.zeros((len(lights), 3))
+    alone[rows, order[:, 0]] = 1.0
+    pair = alone.copy()
+    pair[rows, order[:, 1]] = 1.0
+    which = {tuple(corner): i for i, corner in enumerate(CORNERS.astype(int).tolist())}
+    first = np.array([which[tuple(row)] for row in alone.astype(int).tolist()])
+    second = np.array([which[tuple(row)] for row in pair.astype(int).tolist()])
+    made[rows, first] += most - middle
+    made[rows, second] += middle - least
+    return made, least
+
+
+@dataclass(frozen=True)
+class Wheel:
+    """What the six corners of the light are turned into, (6, 3)."""
+
+    corners: Floats
+
+    @classmethod
+    def none(cls) -> "Wheel":
+        """Return a wheel that changes nothing."""
+        return cls(CORNERS.copy())
+
+    def turned(self, lights: Floats) -> Floats:
+        """Return lights (n, 3) as they are turned; greys stay, and what is nearly grey nearly so.
+
+        A cube has few points, and a display draws between them: a bend right at grey would show in greys.
+        """
+        part, white = shares(lights)
+        most = np.maximum(lights.max(axis=1), 1e-9)
+        apart = np.clip(((most - white) / most - PALE[0]) / (PALE[1] - PALE[0]), 0.0, 1.0)
+        soft = (apart * apart * (3.0 - 2.0 * apart))[:, None]
+        result: Floats = np.maximum(lights + soft * (part @ self.corners + white[:, None] - lights), 0.0)
+        return result
+
+    def towards(self, sent: Floats, needed: Floats) -> "Wheel":
+        """Return the wheel that turns lights ``sent`` (n, 3) into those that are needed (n, 3), as near as six corners allow."""
+        part, white = shares(sent)
+        scale = 1.0 / np.maximum(sent.max(axis=1), 1e-9)
+        a = np.vstack([part * scale[:, None], TIED * np.eye(6)])
+        corners = np.empty((6, 3))
+        for c in range(3):
+            b = np.concatenate([(needed[:, c] - white) * scale, TIED * self.corners[:, c]])
+            corners[:, c] = np.linalg.lstsq(a, b, rcond=None)[0]
+        return Wheel(np.clip(corners, -MOST_GAIN, MOST_GAIN))
+
+
+def matrix_towards(sent: Floats, needed: Floats) -> Floats:
+    """Return the matrix (3, 3), rows of which sum to 1 so that greys stay, that turns lights (n, 3) into those needed."""
+    scale = 1.0 / np.maximum(sent.max(axis=1), 1e-9)
+    made = np.empty((3, 3))
+    for row in range(3):
+        others = [c for c in range(3) if c != row]
+        # Everything beside the light itself is what another light has more or less than it.
+        a = (sent[:, others] - sent[:, [row]]) * scale[:, None]
+        a = np.vstack([a, 0.05 * np.eye(2)])
+        b = np.concatenate([(needed[:, row] - sent[:, row]) * scale, np.zeros(2)])
+        beside = np.linalg.lstsq(a, b, rcond=None)[0]
+        made[row, others] = np.clip(beside, -1.5, 1.5)
+        made[row, row] = 1.0 - made[row, others].sum()
+    return made
+
+
+@dataclass(frozen=True)
+class Split:
+    """Curves taken apart: one that all three lights share, and what each light has beside it.
+
+    A cube that stands behind curves of its own for each light would meet greys beside its diagonal, where it is drawn from colours.
+    So the curves that stay in front are one, and the cube adds the rest, which is small and smooth.
+    """
+
+    ends: float  # the signal above which nothing was read
+    shared: Floats  # (size,), going on by its input above that
+    beside: Floats  # (3, size)
+
+    @classmethod
+    def of(cls, curves: Curves, ends: float) -> "Split":
+        """Take curves apart."""
+        s = curves.inputs
+        last = int(np.searchsorted(s, ends))
+        shared = curves.values.mean(axis=0)
+        at_end = min(last, len(s) - 1)
+        shared = np.where(np.arange(len(s)) <= at_end, shared, shared[at_end] + (s - s[at_end]))
+        shared = np.maximum.accumulate(shared + 1e-9 * np.arange(len(s)))
+        beside = curves.values - curves.values.mean(axis=0)
+        beside[:, at_end:] = beside[:, [at_end]]
+        return cls(ends, shared, beside)
+
+    def curves(self) -> Curves:
+        """Return the curve that all three share, even above its end."""
+        s = np.linspace(0.0, 1.0, len(self.shared))
+        row = np.minimum(self.shared, np.interp(self.ends, s, self.shared)) if self.ends < 1.0 else self.shared
+        return Curves(np.repeat(np.clip(row, 0.0, 1.0)[None], 3, axis=0))
+
+    def cube(self, size: int, wheel: Wheel, light: Callable[[Floats], Floats], signal: Callable[[Floats], Floats]) -> Floats:
+        """Return the values (size³, 3), red quickest, of the cube behind it.
+
+        ``light`` turns signal fractions (n, 3) into lights, ``signal`` turns lights back.
+        """
+        step = np.linspace(0.0, 1.0, size)
+        blue, green, red = np.meshgrid(step, step, step, indexing="ij")
+        inside = np.stack([red, green, blue], axis=-1).reshape(-1, 3)
+        s = np.linspace(0.0, 1.0, len(self.shared))
+        asked = np.interp(inside, self.shared, s)
+        turned = np.clip(signal(wheel.turned(light(asked))), 0.0, 1.0)
+        made = np.stack([np.interp(turned[:, c], s, self.shared + self.beside[c]) for c in range(3)], axis=-1)
+        return np.asarray(np.clip(made, 0.0, 1.0))
+
+
+def cube_data(size: int, values: Floats) -> dict[str, object]:
+    """Return what a display is sent."""
+    return {"size": size, "values": base64.b64encode(values.astype("<f4").tobytes()).decode("ascii")}

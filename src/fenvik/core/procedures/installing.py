@@ -1,0 +1,228 @@
+"""Installing in a display that takes it: where it ends, curves for its greys, a cube or a matrix for its colours."""
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from fenvik.core.colour import curves as transfer
+from fenvik.core.colour.target import Target
+from fenvik.core.models.grey import drives_of, wanted_of
+from fenvik.core.models.installed import Curves, Split, Wheel, balanced_peak, cube_data, curves_for, matrix_towards
+from fenvik.core.models.palette import Palette
+from fenvik.core.procedures.desk import Desk, Taken
+from fenvik.core.procedures.steps import Install, Procedure, Uninstall
+from fenvik.core.types import Floats
+
+GREYS = 17  # levels that curves are made from
+AGAIN = 13  # when a cube stands behind them
+COLOUR_ROUNDS = 2
+PEAK_COST = 0.015  # of the peak that was found: what a balanced white may cost at most
+ABOVE = 1.15  # of the peak: where a tone that shall not bend anything cuts off
+USUAL_CUBE = 33
+KNEES = 3
+
+
+@dataclass
+class Installer:
+    """What is installed by one job: ``takes`` is what the display says that it can be given."""
+
+    desk: Desk
+    target: Target
+    palette: Palette
+    white: float
+    black: float
+    takes: dict[str, Any]
+    found: float = 0.0  # cd/m² of white as it was found
+    curves: Curves = field(default_factory=lambda: Curves.none(1024))
+    wheel: Wheel = field(default_factory=Wheel.none)
+    installed: dict[str, Any] = field(default_factory=dict)
+    split: Split | None = None
+    open: Floats | None = None  # XYZ of full signal before any curves, where the range of greys ends below it
+    looked: list[tuple[Floats, Floats]] = field(default_factory=list)  # signals that left the curves, and drives
+
+    def install(self, what: str, data: dict[str, Any]) -> Procedure[None]:
+        """Install something; the light is another from now on."""
+        self.installed[what] = data  # before it is: whatever ends it in between, it is taken away again
+        yield Install(what, data)
+        self.desk.installs += 1
+
+    def remove(self) -> Procedure[None]:
+        """Take away everything that was installed."""
+        for what in list(self.installed):
+            yield Uninstall(what)
+            del self.installed[what]
+            self.desk.installs += 1
+
+    # Where it ends.
+
+    def tone(self) -> Procedure[bool]:
+        """Let the display end as the target does. Return whether it takes that."""
+        if not self.takes.get("tone") or self.target.curve != "pq":
+            return False
+        yield from self.desk.say("roll-off")
+        yield from self.install("tone", {"peak": float(round(ABOVE * self.white)), "knee": self.knees()})
+        return True
+
+    def knees(self) -> list[list[float]]:
+        """Return up to three points of PQ signal in and out by which a display ends as the target does."""
+        if self.target.knees:
+            return [[x, y] for x, y in self.target.knees]
+        if not self.target.rolls_off:
+            return []
+        start = transfer.pq_inverse(self.white) * 0.5
+        s = np.linspace(float(start), float(transfer.pq_inverse(self.target.mastered[0])), 200)
+        light = transfer.pq_inverse(self.target.xyz(np.repeat(s[:, None], 3, axis=1), self.white, self.black)[:, 1])
+        bends = np.flatnonzero(s - light > 0.002)
+        if not bends.size or bends[0] == 0:
+            return []
+        first, last = int(bends[0]) - 1, len(s) - 1
+        middle = min(range(first + 1, last), key=lambda i: _off(s, light, (first, i, last)))
+        return [[round(float(s[i]), 5), round(float(light[i]), 5)] for i in (first, middle, last)]
+
+    # Greys.
+
+    def greys(self) -> Procedure[None]:
+        """Make curves from greys, install them, and make them better from what is read then."""
+        if not self.takes.get("curves"):
+            self.desk.notes.append("This display takes no curves: greys are left to its controls.")
+            return
+        yield from self.desk.say("curves")
+        self.curves = Curves.none(int(self.takes["curves"].get("size", 1024)))
+        if self.palette.is_shortened:
+            self.open = (yield from self.desk.read_once(100.0)).xyz
+        yield from self._round(GREYS)
+
+    def greys_again(self, rounds: int = 1) -> Procedure[None]:
+        """Read greys with all that is installed, and make the curves better."""
+        if "curves" not in self.installed:
+            return
+        yield from self.desk.say("curves once more")
+        self.looked = []  # a cube stands behind the curves now: what they gave before tells of another display
+        for _ in range(rounds):
+            yield from self._round(AGAIN)
+
+    def _round(self, count: int) -> Procedure[None]:
+        read = yield from self.desk.greys(self._levels(count))
+        fraction, xyz = np.array([t.fraction for t in read]), np.array([t.xyz for t in read])
+        self.looked.append((self.curves.bent(fraction), drives_of(xyz, self.target, self.white, self.black)))
+        yield from self._bend()
+
+    def _levels(self, count: int) -> list[float]:
+        """Return levels in percent, those of another round between those of the one before."""
+        least, top = (5.0 if self.target.is_hdr else 3.0), 100.0 * self.palette.top
+        return sorted({round(float(v), 2) for v in np.linspace(least, top, count)}, reverse=True)
+
+    def _bend(self) -> Procedure[None]:
+        ends, opened = np.full(3, np.inf), [False, False, False]
+        if self.open is not None:
+            lights = np.maximum(self.open - self.black * self.target.white, 1e-6) @ np.linalg.inv(self.target.signal_matrix).T
+            may = max(1.0 - (1.0 - PEAK_COST) * self.found / float(self.open[1]), 0.0)
+            peak = balanced_peak(lights, self.target.signal_matrix[1], may)
+            ends = np.full(3, float(transfer.pq_inverse(peak)))
+            opened = [bool(light <= 1.002 * peak) for light in lights]
+        sent, drives = np.concatenate([s for s, _ in self.looked]), np.concatenate([d for _, d in self.looked])
+        self.curves = curves_for(self.curves, sent, drives, self._wanted, ends, open_top=opened)
+        yield from self.install("curves", self.curves.data())
+
+    def _wanted(self, signal: Floats) -> Floats:
+        return wanted_of(signal, self.target, self.white, self.black)
+
+    # Colours.
+
+    def colours(self) -> Procedure[None]:
+        """Put colours in place by a cube, or by a matrix where there is none."""
+        sizes = (self.takes.get("cube") or {}).get("sizes") or []
+        if not sizes and not self.takes.get("matrix"):
+            self.desk.notes.append("This display takes neither cube nor matrix: colours are left to its controls.")
+            return
+        yield from self.desk.say("cube" if sizes else "matrix")
+        patches = [percent for hue in self.palette.hues.values() for _, percent in hue]
+        read = yield from self.desk.reads([*patches, *self._pure()])
+        sent, gives = self._as_light(read[: len(patches)]), self._gives(read[len(patches) :])
+        # What was sent through the wheel is what comes of it; what is needed is learned from what is still off.
+        now, best, kept = sent.copy(), self._error(read[: len(patches)]), None
+        for turn in range(COLOUR_ROUNDS):
+            off = np.array([t.xyz for t in read[: len(patches)]]) - self._wanted_of(read[: len(patches)])
+            lacking = np.array([np.linalg.solve(gives(lights), o) for lights, o in zip(now, off, strict=True)])
+            needed = np.maximum(now - lacking, 0.0)
+            before = self.wheel
+            yield from self._turn(sent, needed, sizes)
+            if turn == COLOUR_ROUNDS - 1 and self.desk.budget - self.desk.spent < len(patches) + 2 * AGAIN:
+                break  # the proof reads them too
+            read = yield from self.desk.reads(patches)
+            error = self._error(read)
+            if error >= best:
+                self.wheel = before
+                yield from self._put(kept, "cube" if sizes else "matrix")
+                break
+            best, kept = error, self.installed["cube" if sizes else "matrix"]
+            now = self.wheel.turned(sent) if sizes else sent @ np.array(kept["rows"]).T
+
+    def _put(self, kept: dict[str, Any] | None, what: str) -> Procedure[None]:
+        if kept is not None:
+            yield from self.install(what, kept)
+        else:
+            yield Uninstall(what)
+            self.installed.pop(what, None)
+            self.desk.installs += 1
+
+    def _pure(self) -> list[tuple[float, float, float]]:
+        level = max(max(percent) for hue in self.palette.hues.values() for _, percent in hue[:1])
+        return [(level * r, level * g, level * b) for r, g, b in (*np.eye(3).tolist(), (1.0, 1.0, 1.0))]
+
+    def _as_light(self, read: list[Taken]) -> Floats:
+        """Return the lights (n, 3) in cd/m² of white that readings' signals ask for."""
+        return self._light(np.array([t.fraction for t in read]))
+
+    def _light(self, fraction: Floats) -> Floats:
+        target = self.target.unrolled
+        most = transfer.PQ_PEAK_CD_M2 if target.curve == "pq" else self.white
+        return np.asarray(target.light(fraction, most, 0.0 if target.curve == "pq" else self.black))
+
+    def _signal(self, light: Floats) -> Floats:
+        target = self.target.unrolled
+        most = transfer.PQ_PEAK_CD_M2 if target.curve == "pq" else self.white
+        return np.asarray(target.fraction(light, most, 0.0 if target.curve == "pq" else self.black))
+
+    def _wanted_of(self, read: list[Taken]) -> Floats:
+        return self.target.xyz(np.array([t.fraction for t in read]), self.white, self.black)
+
+    def _error(self, read: list[Taken]) -> float:
+        wanted, xyz = self._wanted_of(read), np.array([t.xyz for t in read])
+        return float(self.target.metric.whole(wanted, xyz, self.target.white * self.white).mean())
+
+    def _gives(self, pure: list[Taken]) -> Any:
+        """Return a function from lights (3,) to the matrix (3, 3) of what a little more of each adds, in XYZ."""
+        light = self._as_light(pure)
+        each = np.array([t.xyz - self.black * self.target.white for t in pure])
+        columns = np.array([each[c] / light[c, c] for c in range(3)]).T
+        more = each[3] / light[3, 0] - columns.sum(axis=1)
+
+        def at(lights: Floats) -> Floats:
+            made = columns.copy()
+            made[:, int(np.argmin(lights))] += more
+            return made
+
+        return at
+
+    def _turn(self, sent: Floats, needed: Floats, sizes: list[int]) -> Procedure[None]:
+        if not sizes:
+            rows = matrix_towards(sent, needed)
+            yield from self.install("matrix", {"rows": np.round(rows, 6).tolist()})
+            return
+        self.wheel = self.wheel.towards(sent, needed)
+        if self.split is None:
+            self.split = Split.of(self.curves, self.palette.top if self.palette.is_shortened else 1.0)
+            if "curves" in self.installed:
+                self.curves = self.split.curves()
+                yield from self.install("curves", self.curves.data())
+        size = max((s for s in sizes if s <= USUAL_CUBE), default=min(sizes))
+        yield from self.install("cube", cube_data(size, self.split.cube(size, self.wheel, self._light, self._signal)))
+
+
+def _off(s: Floats, light: Floats, at: tuple[int, int, int]) -> float:
+    drawn = np.interp(s[at[0] :], s[list(at)], light[list(at)])
+    return float(((drawn - light[at[0] :]) ** 2).sum())
+
+

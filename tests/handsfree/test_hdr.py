@@ -1,0 +1,125 @@
+"""HDR hands-free on the stand-ins, judged by their true light: by controls, by what can be installed, and by both."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.models.palette import palette_for
+from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.steps import StoppedError, perform
+from tests.handsfree.site import Site
+
+PQ, HLG = TARGETS["bt2020-pq"], TARGETS["bt2020-hlg"]
+MODES = {0: "m3", 1: "p4", 2: "c3", 3: "q3", 4: "l3"}
+LEAST_LIGHT = 0.13  # of signal, 0.6 cd/m²: below it a stand-in's own black is what is read
+
+
+def do(site, target, by="controls", **more):
+    job = Job(Desk(site.controls, budget=140), target, by=by, takes=site.display.optics.build.installs, **more)
+    perform(job.run(), site)
+    return job
+
+
+def site(index, seed, signal="hdr10", mode=""):
+    return Site(index, mode or MODES[index], seed, signal=signal)
+
+
+def to_the_roll_off(at, target, job):
+    """Mean and worst error of greys with light up to where the display rolls off."""
+    greys, _, peak, black = at.hdr_truth(target)
+    levels = np.linspace(0.05, float(target.fraction(0.98 * peak, peak, black)), 21)
+    mine = greys[(levels <= job.palette.roll.from_signal) & (levels > LEAST_LIGHT)]
+    return mine.mean(), mine.max()
+
+
+@pytest.mark.parametrize(("index", "mean", "worst"), [(0, 0.9, 2.0), (1, 1.5, 4.0), (2, 1.7, 3.0), (3, 1.8, 3.5), (4, 2.2, 3.5)])
+def test_controls_bring_greys_to_where_the_display_rolls_off(index, mean, worst):
+    here = site(index, 11)
+    found, colours, peak, black = here.hdr_truth(PQ)
+    job = do(here, PQ)
+    left, colours_left, peak_left, black_left = here.hdr_truth(PQ)
+    assert to_the_roll_off(here, PQ, job) < (mean, worst)
+    assert left.mean() < 0.6 * found.mean()
+    assert colours_left.mean() < colours.mean() + 0.1
+    assert peak_left > 0.98 * peak
+    assert black_left < 1.03 * black + 0.001
+    assert not job.restored
+    assert any("then rolls off to" in note for note in job.desk.notes)
+    assert len(job.desk.taken) <= 140
+
+
+@pytest.mark.parametrize("seed", [3, 11])
+def test_curves_a_cube_and_a_tone_bring_the_oled_to_what_its_sub_pixels_can(seed):
+    here = site(1, seed)
+    _, _, peak, black = here.hdr_truth(PQ)
+    job = do(here, PQ, "install")
+    greys, colours, peak_left, black_left = here.hdr_truth(PQ)
+    assert greys.mean() < 1.0
+    assert greys.max() < 3.5
+    assert colours.mean() < 6.0  # 4.6 is what its red and green reach
+    assert (peak_left > 0.98 * peak, black_left < black + 0.001) == (True, True)
+    assert set(job.installer.installed) == {"tone", "curves", "cube"}
+    assert all(c["value"] == job.desk.found[c["id"]] for c in job.desk.controls if not (c["role"] or "").startswith("process"))
+    assert len(job.desk.taken) <= 140
+
+
+def test_hlg_is_held_against_its_own_peak():
+    here = site(1, 3, "hlg", "p5")
+    found, _, peak, _ = here.hdr_truth(HLG)
+    do(here, HLG)
+    greys, _, peak_left, _ = here.hdr_truth(HLG)
+    assert greys.mean() < 1.0 < 3.0 < found.mean()
+    assert peak_left > 0.975 * peak
+
+
+def test_sdr_is_installed_too_and_a_display_that_takes_nothing_is_left_to_its_controls():
+    here, target = Site(1, "p2", 3), TARGETS["bt709-bt1886"]
+    do(here, target, "both")
+    grey, worst, colour, _ = here.truth(target)
+    assert (grey, worst, colour) < (0.4, 0.7, 1.6)
+    plain = site(0, 3)
+    job = do(plain, PQ, "install")
+    assert any("takes no curves" in note for note in job.desk.notes)
+    assert not job.installer.installed
+
+
+def test_a_roll_off_of_points_is_what_the_display_ends_by():
+    here = site(1, 3)
+    target = replace(PQ, knees=((0.6, 0.6), (0.85, 0.7)))
+    job = do(here, target, "install", steps=("white", "grey"))
+    assert job.installer.installed["tone"]["knee"] == [[0.6, 0.6], [0.85, 0.7]]
+    greys, _, _, _ = here.hdr_truth(target)
+    assert greys.mean() < 1.5
+
+
+def test_what_is_installed_is_taken_away_where_a_run_is_put_back():
+    here = site(1, 3)
+    before = here.hdr_truth(PQ)[0]
+    job = Job(Desk(here.controls, budget=140), PQ, by="install", takes=here.display.optics.build.installs)
+    sets, install = [], here.install
+
+    def stops(what, data):
+        install(what, data)
+        sets.append(what)
+        if what == "cube":
+            raise StoppedError
+
+    here.install = stops
+    with pytest.raises(StoppedError):
+        perform(job.run(), here)
+    perform(job.put_back(), here)
+    assert sets[-1] == "cube"
+    assert here.display.optics.installed.of("p4").curves is None
+    np.testing.assert_allclose(here.hdr_truth(PQ)[0], before, atol=0.3)
+
+
+@pytest.mark.parametrize("peak", [60.0, 110.0, 750.0, 4000.0])
+def test_patches_of_hdr_lie_below_the_peak_and_in_p3(peak):
+    palette = palette_for(PQ, peak, 0.01)
+    light = PQ.xyz(np.array(palette.full) / 100.0, peak, 0.01)
+    assert light[:, 1].max() < 0.35 * peak
+    assert 100.0 * palette.top == pytest.approx(max(p for p in palette.found if p < 100.0), abs=0.01)
+    assert len(palette.proof(colours=True)) == 17
