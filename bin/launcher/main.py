@@ -29,6 +29,7 @@ USAGE = """usage: ./fenvik COMMAND [...]
   standins [...]              the simulated devices alone; --help tells more
   analyse FILE --target NAME  what a file of readings says about a display; --help tells more
   calibrate …                 hands-free over the device link, from a shell; --help tells more
+  white-shift …               what a picture mode adds to white by itself
   correct REFERENCE METER     the correction of a field meter from two files of readings; --help tells more
   backup FILE                 the whole database of DATABASE_URL into a file, which is read through afterwards
   restore FILE                such a file into an empty database of DATABASE_URL
@@ -278,7 +279,10 @@ COMMANDS: dict[str, Callable[[list[str]], int]] = {
     "bench": bench,
     "backup": backup,
     "restore": restore,
-    **{name: _in_earnest(name) for name in ("standins", "analyse", "correct", "calibrate", "web", "worker", "manage")},
+    **{
+        name: _in_earnest(name)
+        for name in ("standins", "analyse", "correct", "calibrate", "white-shift", "web", "worker", "manage")
+    },
 }
 
 

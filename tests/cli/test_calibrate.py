@@ -14,7 +14,7 @@ import pytest
 ROOT = Path(__file__).resolve().parents[2]
 MEMBERS = {
     "display", "mode", "target", "correction", "as_found", "as_left", "settings", "readings", "device_seconds", "restored", "notes",
-    "installed",
+    "installed", "white_xy",
 }  # fmt: skip
 
 
@@ -78,6 +78,21 @@ def test_it_leaves_a_display_better_and_writes_what_it_did(shell, tmp_path):
     assert any(row["role"].startswith("white.at.") for row in changed)
     assert any(row["role"].startswith("colour.") for row in changed)
     assert told["restored"] is False
+
+
+@pytest.mark.parametrize(("by", "installed"), [("controls", None), ("install", {"tone", "curves", "cube"})])
+def test_an_hdr_mode_is_adjusted_by_its_controls_or_by_what_it_takes(shell, tmp_path, by, installed):
+    out = tmp_path / "out.json"
+    done = shell.run(out, display="SW65-0112", mode="p4", target="bt2020-pq", by=by, budget="140")
+    assert done.returncode == 0, done.stderr
+    told = json.loads(out.read_text())
+    assert told["readings"] <= 140
+    assert (told["installed"] is None) == (installed is None)
+    assert set(told["installed"] or {}) == (installed or set())
+    found, left = (told[name]["summary"]["greyscale"]["mean_de_itp"] for name in ("as_found", "as_left"))
+    assert left < 2.0 < 5.0 < found
+    peaks = [told[name]["summary"]["white"]["xyz"][1] for name in ("as_found", "as_left")]
+    assert peaks[1] > 0.98 * peaks[0]
 
 
 @pytest.mark.parametrize(

@@ -32,6 +32,10 @@ def main(arguments: list[str]) -> int:
             from fenvik.cli.calibrate import run as calibrate
 
             return calibrate(rest)
+        case "white-shift":
+            from fenvik.cli.white_shift import run as white_shift
+
+            return white_shift(rest)
         case "web":
             from fenvik.cli.serve import web
 
@@ -47,7 +51,7 @@ def main(arguments: list[str]) -> int:
                 rest = [rest[0].replace("-", "_"), *rest[1:]]  # start-firm
             execute_from_command_line(["fenvik manage", *rest])
             return 0
-    print("fenvik: standins, analyse, correct, calibrate, web, worker or manage", file=sys.stderr)
+    print("fenvik: standins, analyse, correct, calibrate, white-shift, web, worker or manage", file=sys.stderr)
     return 2
 
 

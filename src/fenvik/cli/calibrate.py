@@ -4,6 +4,7 @@ import argparse
 import json
 import signal
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -47,6 +48,7 @@ def parser() -> argparse.ArgumentParser:
     made.add_argument(
         "--by", choices=("controls", "install", "both"), default="controls", help="by the menu, by what can be installed, or both"
     )
+    made.add_argument("--white", metavar="X,Y", help="aims at this white instead of the target's own")
     made.add_argument("--steps", default=",".join(ALL), help="of correction, light, white, grey, colour")
     made.add_argument("--budget", type=int, default=150, metavar="READINGS", help="at most, the closing proof included")
     made.add_argument("--window", type=float, default=10.0, metavar="PERCENT")
@@ -99,6 +101,8 @@ def run(arguments: list[str]) -> int:
         return refuse(f"the folder of {out} is not there")
     try:
         target = ends.target_of(given.target, given)
+        if given.white is not None:
+            target = replace(target, white_xy=_white(given.white))
     except ValueError as problem:
         return refuse(str(problem))
     wanted = Wanted(
@@ -117,6 +121,18 @@ def run(arguments: list[str]) -> int:
         else None,
     )
     return Calibration(given, steps, LinkRig(wanted), out, target).run()
+
+
+def _white(text: str) -> tuple[float, float]:
+    """Return x and y. Raises ValueError in words."""
+    said = ValueError("--white takes x and y, such as 0.3127,0.3290")
+    try:
+        x, y = (float(part) for part in text.split(","))
+    except ValueError:
+        raise said from None
+    if not (0.1 < x < 0.7 and 0.1 < y < 0.7 and x + y < 1.0):
+        raise said
+    return x, y
 
 
 class Calibration:
@@ -221,6 +237,7 @@ class Calibration:
             "display": {k: facts.get(k) for k in ("maker", "model", "serial", "technology")},
             "mode": getattr(self.rig, "mode", self.given.mode),
             "target": self.given.target,
+            "white_xy": self.target.white_xy,
             "correction": self._correction(),
             "as_found": None if job is None else self._look(job.as_found),
             "as_left": None if job is None else self._look(job.as_left),

@@ -67,6 +67,7 @@ class LinkRig:
     def __init__(self, wanted: Wanted) -> None:
         self.wanted = wanted
         self.matrix: Floats = np.eye(3)
+        self.signal = wanted.signal
         self.meter_serial = wanted.meter
         self.device_seconds, self.readings = 0.0, 0
         self._open: dict[str, Any] = {}
@@ -105,12 +106,12 @@ class LinkRig:
             rates = described.facts["frame_rates"]
             bits = described.facts["bits"]
             self.bits = 10 if 10 in bits else min(bits)
-            if self.wanted.signal not in described.facts["formats"]:
+            if self.signal not in described.facts["formats"]:
                 has = ", ".join(described.facts["formats"])
-                raise WrongSerialError(f"{serial} does not send {self.wanted.signal.upper()}: it sends {has}.")
+                raise WrongSerialError(f"{serial} does not send {self.signal.upper()}: it sends {has}.")
             made.signal(
-                format_=self.wanted.signal,
-                colorimetry="bt709" if self.wanted.signal == "sdr" else "bt2020",
+                format_=self.signal,
+                colorimetry="bt709" if self.signal == "sdr" else "bt2020",
                 mastering=self.wanted.mastering,
                 bits=self.bits,
                 range_="limited",
@@ -261,7 +262,7 @@ class LinkRig:
         """Return how many averages a patch is read with: dark ones, and those of a meter that is noisy and quick, more than one."""
         if serial not in self.facts:
             return 1
-        if self.wanted.signal == "hdr10":
+        if self.signal == "hdr10":
             luminance = min(float(pq(max(percent) / 100.0)), max(self._brightest, 30.0))
         else:
             luminance = max(self._brightest, 30.0) * (max(percent) / 100.0) ** 2.3
