@@ -294,9 +294,9 @@ def test_what_cannot_be_run_is_said_before_anything_is_touched(ready, person, no
         signed_in.post(address, {"stop": "adjust", "work": "hands-free", **sent})
         page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()
         assert words in page
-    ready.signal, ready.target_name = "hdr10", "bt2020-pq"
+    ready.signal, ready.target_name = "dynamic", "bt2020-pq"
     ready.save()
-    with pytest.raises(handsfree.HandsFreeError, match="SDR"):
+    with pytest.raises(handsfree.HandsFreeError, match="follows its own mapping"):
         begin(ready, person, now)
     assert really(bench) == before
 

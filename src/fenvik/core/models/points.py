@@ -6,11 +6,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenvik.core.colour.target import Target
-from fenvik.core.models.grey import Fit, Seen
+from fenvik.core.models.grey import Fit, Seen, seen_at
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import solve, worth_reading
 from fenvik.core.models.knobs import Knob
-from fenvik.core.models.twopoint import light
+from fenvik.core.models.palette import SDR, Palette
+from fenvik.core.models.rolloff import RollOff
 from fenvik.core.types import Floats
 
 LEAST_LEVELS = 4  # fewer levels say nothing of a curve
@@ -51,16 +52,19 @@ class Plan:
 def held(xyz_of_white: Floats, target: Target) -> float:
     """Return the luminance that greys are held to: as bright as the weakest of the three lights allows without raising any.
 
-    ``xyz_of_white`` (3,) in cd/m².
+    PQ says every light itself, up to the peak. ``xyz_of_white`` (3,) in cd/m².
     """
+    if target.curve == "pq":
+        return float(xyz_of_white[1])
     return float((xyz_of_white @ target.inverse_matrix.T).min())
 
 
 def errors_of(
-    model: Fit, levels: Floats, moved: Floats, target: Target, white: float, black: float, *, curve: bool
-) -> Floats:
+    model: Fit, levels: Floats, moved: Floats, target: Target, white: float, black: float, *, curve: bool,
+    roll: RollOff | None = None,
+) -> Floats:  # fmt: skip
     """Return the target's error (n,) that a model expects at levels (n,); without ``curve`` luminance does not count."""
-    xyz = light(model.at(levels, moved), target, white, black)
+    xyz = seen_at(model.at(levels, moved), target, white, black, roll)
     wanted = target.xyz(np.repeat(levels[:, None], 3, axis=1), white, black)
     compare = target.metric.whole if curve else target.metric.colour_only
     return np.asarray(compare(wanted, xyz, target.white * white))
@@ -68,23 +72,24 @@ def errors_of(
 
 def plan(
     knobs: Sequence[Knob], seen: Sequence[Seen], moved: Floats, target: Target, white: float, black: float, *,
-    allowed: Sequence[bool], curve: bool = True,
+    allowed: Sequence[bool], curve: bool = True, palette: Palette = SDR,
 ) -> Plan | None:  # fmt: skip
     """Return the changes that one solve over everything proposes; None while too little was read.
 
     ``moved`` (k,) steps that the knobs stand from where they were found; ``white``, ``black`` in cd/m²; ``allowed`` (k,).
     """
+    seen = [s for s in seen if s.level <= palette.top + NEAR]
     read = sorted({round(s.level, 4) for s in seen})
     if len(read) < LEAST_LEVELS or not any(allowed):
         return None
     model = fit(knobs, seen)
-    at = {k.at for k in knobs if k.kind in ("point", "tone")}
+    at = {k.at for k in knobs if k.kind in ("point", "tone") and k.at <= palette.top + NEAR}
     # A level that was sent as the nearest code of a point's is that point.
     levels = np.array(sorted(at | {v for v in read if v >= 0.03 and all(abs(v - a) > NEAR for a in at)}))
-    then = solve(model, moved, target, white, black, allowed=allowed, levels=levels, curve=curve)
+    then = solve(model, moved, target, white, black, allowed=allowed, levels=levels, curve=curve, roll=palette.roll)
     judged = levels[levels >= JUDGED_FROM]
-    now_errors = errors_of(model, judged, moved, target, white, black, curve=curve)
-    then_errors = errors_of(model, judged, then, target, white, black, curve=curve)
+    now_errors = errors_of(model, judged, moved, target, white, black, curve=curve, roll=palette.roll)
+    then_errors = errors_of(model, judged, then, target, white, black, curve=curve, roll=palette.roll)
     values = np.array([k.value + v * k.step for k, v in zip(knobs, then, strict=True)])
     at_end = tuple(
         i for i, k in enumerate(knobs)
@@ -93,8 +98,16 @@ def plan(
     return Plan(then - moved, judged, now_errors, then_errors, at_end, model)
 
 
-def to_read(knobs: Sequence[Knob]) -> list[float]:
-    """Return the levels in percent, bright to dark, at which points are judged: their own, white, and some between few."""
+def to_read(knobs: Sequence[Knob], palette: Palette = SDR) -> list[float]:
+    """Return the levels in percent, bright to dark, at which points are judged: their own, white, and some between few.
+
+    In HDR only up to where the display ends, with some about that.
+    """
+    if palette.is_shortened:
+        top = 100.0 * palette.top
+        mine = {round(100.0 * k.at, 3) for k in knobs if k.kind in ("point", "tone") and 100.0 * k.at < top}
+        mine |= {100.0, *palette.end, *palette.greys((100.0, 60.0, 40.0, 25.0))}
+        return sorted(mine, reverse=True)
     at = {round(100.0 * k.at, 3) for k in knobs if k.kind in ("point", "tone")} | {100.0}
     if len(at) < 12:
         at |= {5.0, 10.0, 15.0, 35.0, 55.0, 75.0, 95.0}
@@ -102,8 +115,10 @@ def to_read(knobs: Sequence[Knob]) -> list[float]:
 
 
 def to_read_again(
-    model: Fit, moved: Floats, at: Sequence[float], seen: Sequence[Seen], target: Target, white: float, black: float
+    model: Fit, moved: Floats, at: Sequence[float], seen: Sequence[Seen], target: Target, white: float, black: float,
+    palette: Palette = SDR,
 ) -> list[float]:
     """Return the levels in percent that a second pass should read: those expected to be worst, or that are known least."""
-    order = worth_reading(model, np.array(at) / 100.0, moved, seen, target, white, black)
+    at = [v for v in at if v <= 100.0 * (palette.top + NEAR)]
+    order = worth_reading(model, np.array(at) / 100.0, moved, seen, target, white, black, palette.roll)
     return sorted({100.0, *(float(at[i]) for i in order[:MOST_AGAIN])}, reverse=True)

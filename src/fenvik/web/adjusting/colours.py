@@ -12,6 +12,7 @@ from fenvik.core.models import hues as core
 from fenvik.core.models.hues import HUES
 from fenvik.core.signal.patches import Patch, grey, patch
 from fenvik.core.types import Floats
+from fenvik.web.adjusting.ends import palette_of
 from fenvik.web.adjusting.history import History, grey_level, speaks
 from fenvik.web.controls.values import Values, values_of
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
@@ -35,16 +36,22 @@ class Hue:
     nudge: core.HueNudge | None
     dead: list[str]  # labels of controls that do nothing
     basis: Reading | None
+    weight: float = 1.0  # by which parts, weighed as CIEDE2000, become the target's own measure
 
     @property
     def errors(self) -> Floats | None:
-        """The size of the difference of each patch."""
-        return None if self.parts is None else core.errors_of(self.parts)
+        """The size of the difference of each patch, in the target's own measure."""
+        return None if self.parts is None else core.errors_of(self.parts) * self.weight
+
+    @property
+    def expected(self) -> float | None:
+        """The average that the nudge should leave, in the target's own measure."""
+        return None if self.nudge is None else float(self.nudge.then.mean()) * self.weight
 
     @property
     def error(self) -> float | None:
         """The average over the patches."""
-        return None if self.parts is None else float(core.errors_of(self.parts).mean())
+        return None if self.errors is None else float(self.errors.mean())
 
     @property
     def is_done(self) -> bool:
@@ -55,7 +62,7 @@ class Hue:
 def patches(tuning: Tuning, hue: str) -> list[Patch]:
     """Return the patches that a colour is judged by."""
     range_: Any = tuning.range
-    return [patch(label, percent, tuning.bits, range_) for label, percent in core.patches_for(hue)]
+    return [patch(label, percent, tuning.bits, range_) for label, percent in palette_of(tuning).hues[hue]]
 
 
 def turns_of(values: Values, hue: str) -> list[core.Turn]:
@@ -148,7 +155,7 @@ def _hue(
     if nudge is not None and nudge.steps[none].any():
         nudge = None if not nudge.steps[~none].any() else replace(nudge, steps=np.where(none, 0, nudge.steps))
     dead = [t.label for t, is_dead in zip(turns, belief.dead, strict=True) if is_dead]
-    return Hue(name, turns, parts, stale, nudge, dead, newest)
+    return Hue(name, turns, parts, stale, nudge, dead, newest, tuning.target.metric.weight)
 
 
 def chosen(all_hues: list[Hue], asked: str) -> Hue | None:

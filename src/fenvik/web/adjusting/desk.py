@@ -287,7 +287,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
                     response=response,
                     surroundings=around,
                     allowed=[control.id for control in controls if control.end == end],
-                    clipping=_clipping(levels),
+                    clipping=() if tuning.target.is_hdr else _clipping(levels),
                 )
 
             nudge = for_end(kinds[0])

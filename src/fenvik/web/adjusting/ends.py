@@ -1,6 +1,7 @@
 """At which levels the two ends of the white balance are worked: in HDR below the light from which the display rolls off."""
 
 from fenvik.core.colour import curves
+from fenvik.core.models.palette import SDR, Palette, palette_for
 from fenvik.web.adjusting.models import Workplace
 from fenvik.web.passes.services import stage_of
 from fenvik.web.visits.models import Place, Tuning
@@ -24,6 +25,16 @@ def highest(tuning: Tuning) -> float:
     if stage.target.curve == "hlg":
         return HLG_TOP
     return 100.0 * float(curves.pq_inverse(FOLLOWS * stage.peak))
+
+
+def palette_of(tuning: Tuning) -> Palette:
+    """Return by which patches greys and colours of a tuning are judged: in HDR for the peak and black that were read last."""
+    stage = stage_of(tuning)
+    if stage is None:
+        return SDR
+    told = tuning.passes.filter(summary__black__isnull=False, removed_at__isnull=True)  # type: ignore[attr-defined]
+    black = told.order_by("-created_at").values_list("summary__black", flat=True).first()
+    return palette_for(tuning.target, stage.peak, float(black or 0.0))
 
 
 def ends_of(tuning: Tuning) -> tuple[float, float]:

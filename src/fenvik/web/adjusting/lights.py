@@ -54,8 +54,11 @@ def lights_of(tuning: Tuning, values: Values, rows: list[Reading]) -> Lights:
     moves: list[dict[str, Any]] = []
     stale = not fresh
     white = fresh[-1].seen[1] if fresh else (whites[-1][1] if whites else None)
-    if white is not None and not stale:
+    if white is not None and not stale and not (tuning.target.is_hdr and tuning.luminance is None):
         _light(tuning, values, whites, white, says, moves)
+    if tuning.target.is_hdr:
+        _peak(values, white, says, moves, stale=stale)
+        return Lights(says, moves, stale, white, fresh[-1] if fresh else None, [row for _, row in here])
     near = [min(READ, key=lambda v, level=level: abs(v - level)) for level, _ in here]
     kept = [(v, row) for v, (level, row) in zip(near, here, strict=True) if abs(v - level) < 0.3]
     if not stale and len({v for v, _ in kept}) == len(READ):
@@ -94,6 +97,22 @@ def _light(
         moves.append(_move(control, now, after))
     else:
         says.append((f"{control['label']} at {now:g} is the nearest it gets.", False))
+
+
+def _peak(
+    values: Values, white: float | None, says: list[tuple[str, bool]], moves: list[dict[str, Any]], *, stale: bool
+) -> None:
+    """Say what an HDR mode's peak is; its light belongs at the top. That it clips there is where it ends, and no fault."""
+    if white is None or stale or says:
+        return
+    control = _control(values, "light")
+    now = None if control is None else values.now.get(control["id"])
+    if control is None or now is None or float(now) >= float(control["max"]):
+        says.append((f"The peak is {white:.0f} cd/m², with the light at its top. What is brighter in the signal ends there.", True))
+        return
+    where = f"The peak is {white:.0f} cd/m² with {control['label']} at {float(now):g}"
+    says.append((f"{where}; in HDR the light belongs at its top.", False))
+    moves.append(_move(control, float(now), float(control["max"])))
 
 
 def _move(control: dict[str, Any], now: float, after: float) -> dict[str, Any]:
@@ -149,5 +168,5 @@ def read_lights(*, tuning_id: int, actor: User, now: datetime) -> Pass:
     tuning = Tuning.objects.of_firm(actor.firm_id).get(pk=tuning_id)
     return start_pass(
         tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.ADJUST,
-        patches=[grey(level, tuning.bits, tuning.range) for level in READ],
+        patches=[grey(level, tuning.bits, tuning.range) for level in (READ if not tuning.target.is_hdr else (100.0, 0.0))],
     )  # fmt: skip

@@ -1,7 +1,7 @@
 """What the points of the white balance know at a moment: levels that were read, the next list of changes, and what is left."""
 
 from collections import OrderedDict
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -9,6 +9,8 @@ import numpy as np
 from fenvik.core.models import points as core
 from fenvik.core.models.grey import Seen, drives_of
 from fenvik.core.models.knobs import Knob, knobs_of
+from fenvik.core.models.rolloff import roll_off_of
+from fenvik.web.adjusting.ends import palette_of
 from fenvik.web.adjusting.history import History, grey_level, speaks
 from fenvik.web.controls.values import Values
 from fenvik.web.passes.models import Reading
@@ -16,6 +18,7 @@ from fenvik.web.visits.models import Tuning
 
 KINDS = ("gain", "offset", "point", "tone")
 MOST_KEPT = 12
+REACH = 0.05  # of signal: a point that lies so far beyond the end of an HDR display still pulls at what it shows
 
 
 @dataclass(frozen=True)
@@ -112,18 +115,23 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading]) -> Points:
         epoch = history.epoch_of(row)
         if epoch >= since:
             greys.append((level, epoch, row))
-    at = core.to_read(knobs)
+    target = tuning.target
+    palette = palette_of(tuning)
+    at = core.to_read(knobs, palette)
     whites = [row for level, _, row in greys if level == 1.0]
     if not whites or whites[0].y <= 0:
         return Points(knobs, moved, None, at, 0, len(at), 0.0)
-    target = tuning.target
     white = core.held(np.array(whites[0].seen), target)
     black = next((max(row.seen[1], 0.0) for level, _, row in greys if level == 0.0), 0.0)
+    if palette.is_shortened:
+        first = min(epoch for _, epoch, _ in greys)
+        told = [(level, float(row.seen[1])) for level, epoch, row in greys if epoch == first]
+        palette = replace(palette, roll=roll_off_of([v for v, _ in told], [y for _, y in told], black))
     lit = [(level, epoch, row) for level, epoch, row in greys if level > 0.025 and row.y > 0]
-    drives = drives_of(np.array([row.seen for _, _, row in lit]), target, white, black)
+    drives = drives_of(np.array([row.seen for _, _, row in lit]), target, white, black, roll=palette.roll)
     seen = [Seen(level, drives[i], states[epoch], float(i)) for i, (level, epoch, _) in enumerate(lit)]
-    allowed = [knob.kind in ("point", "tone") for knob in knobs]
-    plan = core.plan(knobs, seen, moved, target, white, black, allowed=allowed, curve=tuning.corrects_curve)
+    allowed = [knob.kind in ("point", "tone") and knob.at <= palette.top + REACH for knob in knobs]
+    plan = core.plan(knobs, seen, moved, target, white, black, allowed=allowed, curve=tuning.corrects_curve, palette=palette)
     here = {round(100 * level, 1) for level, epoch, _ in lit if epoch == history.newest}
     read_now = sum(any(abs(level - v) < 0.6 for v in here) for level in at)
     # After the first list of a menu with many points only those levels are read again that are worst or known least.
@@ -131,5 +139,5 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading]) -> Points:
     if plan is not None and moved[np.array(allowed)].any() and len(at) > core.MOST_AGAIN:
         times = [sum(abs(100 * level - v) < 0.6 for level, _, _ in lit) for v in at]
         if min(times) >= 2:
-            again = core.to_read_again(plan.model, moved, at, seen, target, white, black)
+            again = core.to_read_again(plan.model, moved, at, seen, target, white, black, palette)
     return Points(knobs, moved, plan, again, read_now, len(at), white)

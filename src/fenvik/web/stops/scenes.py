@@ -97,7 +97,7 @@ class Scene:
         """Key, id and name of each kind of work at Adjust that this display allows."""
         roles = {(control.get("role") or "").split(".")[0] for control in self.values.controls}
         at = {".".join((control.get("role") or "").split(".")[:2]) for control in self.values.controls}
-        if self.tuning.signal != "sdr":
+        if self.tuning.signal == "dynamic":
             return [(key, name, label) for name, (key, label) in WORKS.items() if name == "two"]
         there = {"two", "light"} | ({"points"} if at & {"white.at", "gamma.at"} else set())
         there |= ({"colours"} if "colour" in roles else set()) | ({"hands-free"} if self.is_linked else set())

@@ -198,9 +198,12 @@ def _colours(scene: Scene) -> None:
     named = [] if hue is None else patches(scene.tuning, hue.name)
     if hue is not None and hue.parts is not None and hue.errors is not None:
         scene.extra["hue_rows"] = [
-            {"label": p.label, "parts": [float(v) for v in hue.parts[3 * i : 3 * i + 3]], "error": float(hue.errors[i])}
+            {
+                "label": p.label, "parts": [float(v) * hue.weight for v in hue.parts[3 * i : 3 * i + 3]],
+                "error": float(hue.errors[i]),
+            }
             for i, p in enumerate(named)
-        ]
+        ]  # fmt: skip
     if hue is not None and hue.nudge is not None:
         scene.extra["moves"] = [
             move_of(turn.id, turn.label, turn.value, float(steps), turn.step, turn.channel)
@@ -208,7 +211,7 @@ def _colours(scene: Scene) -> None:
             if steps
         ]
         if not hue.nudge.learns:
-            scene.extra["expected"] = format_html("<b>{}</b> over its patches.", f"{float(hue.nudge.then.mean()):.1f}")
+            scene.extra["expected"] = format_html("<b>{}</b> over its patches.", f"{hue.expected:.1f}")
     known = [h for h in every if h.error is not None]
     words = SafeString("Read the six colours once; the worst comes first.")
     if known:

@@ -1,0 +1,112 @@
+"""An HDR tuning of the OLED on its own page: hands-free, points and colours by hand, judged by its true light."""
+
+import uuid
+
+import numpy as np
+import pytest
+from django.urls import reverse
+from django.utils import timezone
+
+from fenvik.standins.world import Signal
+from fenvik.web.adjusting import colours, handsfree, lists
+from fenvik.web.adjusting.colours import hues_of
+from fenvik.web.controls.maps import read_over_link
+from fenvik.web.controls.values import values_of
+from fenvik.web.passes import engine, services
+from fenvik.web.passes.models import PassPurpose
+from fenvik.web.passes.recent import recent_readings
+from tests.handsfree.site import Site
+from tests.web.adjustable import adjustable
+from tests.web.reading import fresh
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture(autouse=True)
+def impatient(settings):
+    settings.LINK_SLACK_S = 0.6
+    engine.stopping.clear()
+
+
+@pytest.fixture
+def oled(person, bench, now):
+    tuning = adjustable(person, bench, now, index=1, mode="Cinema HDR", pair=False)
+    tuning.signal, tuning.target_name, tuning.tolerance = "hdr10", "bt2020-pq", 3.0
+    tuning.save()
+    return pair(tuning, person, bench, now)
+
+
+def pair(tuning, person, bench, now):
+    from fenvik.web.devices.displays import answer_code, show_code
+
+    bench.world.signal = Signal(tuning.signal, "bt2020", 10, "limited", 60.0)
+    show_code(tuning.display)
+    answer_code(display=tuning.display, code="4711", actor=person, now=now)
+    read_over_link(tuning_id=tuning.pk, actor=person, now=now)
+    return fresh(tuning)
+
+
+def truth(bench, tuning):
+    site = Site.__new__(Site)
+    site.bench, site.display, site.mode = bench, bench.displays[1], "p4"
+    return site.hdr_truth(tuning.target)
+
+
+def run(started):
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == "done", started.reason
+    return started
+
+
+def test_hands_free_brings_greys_to_pq_and_says_where_it_rolls_off(oled, person, now, bench, signed_in):
+    page = signed_in.get(reverse("stop", args=(oled.pk, "adjust")) + "?work=hands-free").content.decode()
+    assert "Begin hands-free" in page
+    before, _, peak, _ = truth(bench, oled)
+    started = run(handsfree.start(tuning_id=oled.pk, actor=person, now=now, steps=["light", "white", "grey"], budget=110))
+    after, _, peak_left, _ = truth(bench, oled)
+    assert after.mean() < 0.3 * before.mean()
+    assert peak_left > 0.98 * peak
+    assert any("then rolls off to" in note for note in started.run.notes)
+    assert values_of(fresh(oled)).now == {c["id"]: c["value"] for c in bench.displays[1].menu.described("p4")}
+
+
+def test_points_by_hand_follow_pq_up_to_where_the_panel_ends(oled, person, now, bench, signed_in):
+    found, _, _, _ = truth(bench, oled)
+    run(services.start_pass(tuning_id=oled.pk, actor=person, purpose=PassPurpose.FOUND, now=now))
+    for _ in range(2):
+        started = run(lists.read_points(tuning_id=oled.pk, actor=person, now=timezone.now()))
+        shown = signed_in.get(reverse("stop", args=(oled.pk, "adjust")) + "?work=points")
+        assert shown.status_code == 200
+        levels = {row.r for row in started.readings.all()}
+        assert len(levels) == len({row["rgb"][0] for row in started.patches})
+        try:
+            listed = lists.list_points(tuning_id=oled.pk, actor=person, now=timezone.now())
+        except lists.NothingToEnterError:
+            break
+        lists.enter_over_link(tuning_id=oled.pk, actor=person, list_id=listed.pk, now=timezone.now(), group=uuid.uuid4())
+    left, _, _, _ = truth(bench, oled)
+    levels = np.linspace(0.05, 0.71, 21)
+    assert left[levels < 0.6].mean() < min(1.8, 0.6 * found[levels < 0.6].mean())
+    assert left.max() < found.max()
+
+
+def test_colours_by_hand_are_looked_at_where_the_panel_can_give_them(oled, person, now, bench, signed_in):
+    run(services.start_pass(tuning_id=oled.pk, actor=person, purpose=PassPurpose.FOUND, now=now))
+    started = run(colours.read_hues(tuning_id=oled.pk, actor=person, names=[], now=timezone.now()))
+    lights = [row.y for row in started.readings.all() if len({row.r, row.g, row.b}) > 1]
+    assert max(lights) < 150  # cd/m²: far below its peak of 740
+    hues = hues_of(fresh(oled), values_of(fresh(oled)), recent_readings(fresh(oled)))
+    assert {hue.name for hue in hues} == {"red", "green", "blue", "cyan", "magenta", "yellow"}
+    assert all(hue.error > 3 for hue in hues if hue.name in ("red", "green"))
+    page = signed_in.get(reverse("stop", args=(oled.pk, "adjust")) + "?work=colours").content.decode()
+    assert page.count('class="mark"') >= 6
+
+
+def test_the_light_of_an_hdr_mode_belongs_at_its_top_and_its_end_is_no_clipping(oled, person, now, bench, signed_in):
+    from fenvik.web.adjusting import lights
+
+    run(lights.read_lights(tuning_id=oled.pk, actor=person, now=timezone.now()))
+    page = signed_in.get(reverse("stop", args=(oled.pk, "adjust")) + "?work=light").content.decode()
+    assert "with the light at its top" in page
+    assert "clips below white" not in page
