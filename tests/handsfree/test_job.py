@@ -182,3 +182,14 @@ def test_sixty_controls_are_solved_in_a_fifth_of_a_second():
         solve(made, np.zeros(60), TARGET, 100.0, 0.02, allowed=[True] * 60, levels=levels)
         took.append(time.perf_counter() - start)
     assert min(took) < 0.2
+
+
+def test_a_job_that_is_content_sooner_reads_less_and_leaves_what_is_good_enough():
+    taken = []
+    for goal in (0.0, 2.5):
+        site = Site(3, "q2", 55)
+        _, desk = do(site, goal=goal)
+        taken.append(len(desk.taken))
+        grey, worst, colour, _ = site.truth(TARGET)
+    assert taken[1] < 0.95 * taken[0]
+    assert (grey < 2.0, worst < 3.0, colour < 2.5) == (True, True, True)

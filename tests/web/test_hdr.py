@@ -71,6 +71,48 @@ def test_hands_free_brings_greys_to_pq_and_says_where_it_rolls_off(oled, person,
     assert values_of(fresh(oled)).now == {c["id"]: c["value"] for c in bench.displays[1].menu.described("p4")}
 
 
+def test_what_can_be_installed_is_and_is_taken_away_again(oled, person, now, bench, signed_in):
+    page = signed_in.get(reverse("stop", args=(oled.pk, "adjust")) + "?work=hands-free").content.decode()
+    assert "it takes a roll-off, curves, a cube, a matrix" in page
+    before, _, peak, _ = truth(bench, oled)
+    sent = {"stop": "adjust", "work": "hands-free", "steps": ["white", "grey", "colour"], "budget": "140"}
+    sent |= {"by": "install", "goal": "0"}
+    signed_in.post(reverse("act", args=(oled.pk, "hands-free")), sent)
+    started = run(oled.passes.latest("id"))
+    after, colours_left, peak_left, _ = truth(bench, oled)
+    assert (after.mean() < 1.0, colours_left.mean() < 6.0, peak_left > 0.98 * peak) == (True, True, True)
+    assert started.run.installed == ["tone", "curves", "cube"]
+    assert {step.kind for step in started.steps.all()} >= {"inst", "read"}
+    signed_in.post(reverse("act", args=(oled.pk, "put-back")), {"stop": "adjust", "pass": started.pk})
+    np.testing.assert_allclose(truth(bench, oled)[0], before, atol=0.4)
+    started.run.refresh_from_db()
+    assert started.run.installed == []
+
+
+def test_a_run_that_was_cut_off_while_it_installed_goes_on_where_it_was(oled, person, now, bench):
+    started = handsfree.start(
+        tuning_id=oled.pk, actor=person, now=now, steps=["white", "grey"], budget=110, by="install"
+    )  # fmt: skip
+    install, asked = bench.displays[1].optics.installed.of("p4").put, []
+
+    def gone(what, data, able):
+        asked.append(what)
+        if len(asked) == 2:
+            engine.stopping.set()
+        return install(what, data, able)
+
+    bench.displays[1].optics.installed.of("p4").put = gone
+    engine.run(started.pk)
+    engine.stopping.clear()
+    bench.displays[1].optics.installed.of("p4").put = install
+    read = started.readings.count()
+    assert 0 < read < 110
+    run(started)
+    assert started.run.installed == ["tone", "curves"]
+    assert truth(bench, oled)[0].mean() < 1.2
+    assert not started.run.restored
+
+
 def test_points_by_hand_follow_pq_up_to_where_the_panel_ends(oled, person, now, bench, signed_in):
     found, _, _, _ = truth(bench, oled)
     run(services.start_pass(tuning_id=oled.pk, actor=person, purpose=PassPurpose.FOUND, now=now))

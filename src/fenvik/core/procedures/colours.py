@@ -40,6 +40,7 @@ class Hue:
     best: int = 0
     rests: bool = False
     is_dead: bool = False
+    goal: float = 0.0  # of a difference: a colour that is no farther off rests
 
     def __post_init__(self) -> None:
         self.fraction: Floats = np.array(self.patches) / 100.0
@@ -65,10 +66,13 @@ class Hue:
         return float(hues.errors_of(self.looks[self.best].parts).mean())
 
 
-def adjust(desk: Desk, target: Target, hold: tuple[float, float], palette: Palette = SDR) -> Procedure[None]:
+def adjust(
+    desk: Desk, target: Target, hold: tuple[float, float], palette: Palette = SDR, goal: float = 0.0
+) -> Procedure[None]:
     """Adjust what colour management there is; a control that does nothing is left alone, said, and noted at the desk as dead.
 
-    ``hold``: white and black in cd/m² that colours are judged beside, ``palette``: by which patches. Raises BudgetError; the best
+    ``hold``: white and black in cd/m² that colours are judged beside, ``palette``: by which patches, ``goal``: error that is good
+    enough, 0 for none. Raises BudgetError; the best
     that was read stands then.
     """
     yield from overall.gamut(desk, target, palette)
@@ -81,7 +85,10 @@ def adjust(desk: Desk, target: Target, hold: tuple[float, float], palette: Palet
         yield from overall.saturation_and_tint(desk, target, hold, palette)
         return
     yield from desk.say("colours")
-    every = [Hue(name, controls, [percent for _, percent in palette.hues[name]]) for name, controls in found.items()]
+    every = [
+        Hue(name, controls, [percent for _, percent in palette.hues[name]], goal=goal / target.metric.weight)
+        for name, controls in found.items()
+    ]
     try:
         for hue in every:
             yield from _look(desk, target, hold, hue)
@@ -167,6 +174,10 @@ def _cost(parts: Floats) -> float:
 def _move(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[bool]:
     """Turn what lowers the expected difference from where it was best; return whether anything was turned."""
     best = hue.looks[hue.best]
+    if float(hues.errors_of(best.parts).max()) <= hue.goal:
+        yield from _set(desk, hue, best.settings)
+        hue.rests = True
+        return False
     # From where it was best, as long as nothing better was seen.
     turns = _turns_at(hue, best.settings)
     belief = hues.learn(*hues.usual(turns, hue.fraction, target, *hold), hue.looks)

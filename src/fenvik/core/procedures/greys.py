@@ -7,7 +7,7 @@ import numpy as np
 
 from fenvik.core.colour.target import Target
 from fenvik.core.models.black import Black, black_of
-from fenvik.core.models.grey import Fit, Seen, drives_of, seen_of
+from fenvik.core.models.grey import Fit, Seen, drives_of, seen_at, seen_of
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import lift_of, solve, worth_reading
 from fenvik.core.models.knobs import Knob, knobs_of
@@ -55,6 +55,8 @@ class Greys:
     between: list[float] = field(default_factory=list)  # levels in percent that may be read again
     palette: Palette = SDR
     quiet: bool = False  # something else adjusts what this cannot
+    goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left; 0 for as good as it gets
+    reached: bool = False
 
     def __post_init__(self) -> None:
         self.found = self.black
@@ -126,12 +128,16 @@ class Greys:
         self.levels = np.array(sorted(p / 100.0 for p in {*self.between, self.darkest} if p >= self.darkest))
         for part in (at[::3], at[1::3], at[2::3]):
             yield from self._move(self.every, self.levels)
+            if self.reached:
+                return
             yield from self.desk.greys(part)
         spent = sum(others or np.ptp(t.fraction) == 0 for t in self.desk.taken)
         left = max(MOST_GREYS - DOUBTED - spent - proof, LEAST_AGAIN)
         # With many points most of what is left is kept for the last look, when little is wrong any more.
         first = round(AGAIN * left) if len(at) < MANY_POINTS else 0
         yield from self._move(self.every, self.levels)
+        if self.reached:
+            return
         if first:
             yield from self.desk.greys(self._worst(first))
             yield from self._move(self.every, self.levels)
@@ -208,6 +214,9 @@ class Greys:
             if freed.residual < self.model.residual:
                 self.model = replace(freed, boost=self.boost)
         moved = self.moved
+        self.reached = self._is_good_enough(moved, levels)
+        if self.reached:
+            return
         wanted = solve(
             self.model, moved, self.target, self.white, self.black, allowed=allowed, levels=levels, last=last,
             lift=self._black().most(self.black), roll=self.palette.roll,
@@ -216,6 +225,18 @@ class Greys:
         for knob, now, then in zip(self.knobs, moved, wanted, strict=True):
             if now != then:
                 yield from self.desk.set(controls[knob.id], knob.value + then * knob.step)
+
+    def _is_good_enough(self, moved: Floats, levels: Floats) -> bool:
+        """Whether every level is expected within the goal, and each third of them was read with the knobs as they stand."""
+        if self.goal <= 0 or self.model is None:
+            return False
+        drives = self.model.at(levels, moved)
+        xyz = seen_at(drives, self.target, self.white, self.black, self.palette.roll)
+        wanted = self.target.xyz(np.repeat(levels[:, None], 3, axis=1), self.white, self.black)
+        off = self.target.metric.whole(wanted, xyz, self.target.white * self.white)
+        now = self.desk.settings
+        fresh = {round(float(t.fraction[0]), 3) for t in self.desk.taken if np.ptp(t.fraction) == 0 and t.settings == now}
+        return bool(off.max() <= self.goal and len(fresh) >= len(levels) / 3)
 
     def _dark(self) -> list[tuple[float, float]]:
         """Return the blacks that were read, in cd/m², with how far the signal was lifted for each."""

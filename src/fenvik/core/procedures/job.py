@@ -62,6 +62,7 @@ class Job:
     takes: dict[str, Any] = field(default_factory=dict)  # what the display can be given to install, as it describes itself
     by: str = "controls"  # by which greys and colours are adjusted: controls, install, or both
     installer: Installer | None = None
+    goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left alone
 
     @property
     def proof(self) -> list[Fraction]:
@@ -338,8 +339,9 @@ class Job:
             ["point", "tone"] if "grey" in self.steps and not self._bends else []
         )
         self.balance = Greys(
-            self.desk, self.target, self.white, self.black, self.boost, kinds, palette=self.palette, quiet=self._bends
-        )
+            self.desk, self.target, self.white, self.black, self.boost, kinds, palette=self.palette, quiet=self._bends,
+            goal=self.goal,
+        )  # fmt: skip
         # Of a job without colours everything counts; with them the full colours are theirs.
         yield from self.balance.adjust(proof=len(self.palette.found), others="colour" not in self.steps)
 
@@ -348,7 +350,7 @@ class Job:
         kept = self.balance.to_come if self.balance is not None else 0
         self.desk.budget -= kept
         try:
-            yield from colours.adjust(self.desk, self.target, self.hold(), self.palette)
+            yield from colours.adjust(self.desk, self.target, self.hold(), self.palette, self.goal)
         except BudgetError as spent:
             if self.desk.spent < self.desk.budget:
                 raise  # it was the time that ended: nothing is kept back of that

@@ -15,14 +15,16 @@ from fenvik.web.controls.maps import read_over_link
 from fenvik.web.controls.models import Moment, Origin, SettingsSheet
 from fenvik.web.controls.services import fitting
 from fenvik.web.controls.values import Values, values_of
-from fenvik.web.devices.displays import link_of
+from fenvik.web.devices.displays import link_of, paired
+from fenvik.web.devices.leases import hold
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.services import How, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
-MOST_BUDGET = 600
+BY = ("controls", "install", "both")
+MOST_BUDGET, MOST_GOAL = 600, 10.0
 USUAL_BUDGET = 150
 
 
@@ -35,7 +37,7 @@ class HandsFreeError(FenvikError):
 @needs(Right.MEASURE, "began hands-free")
 def start(
     *, tuning_id: int, actor: User, now: datetime, steps: list[str], budget: int, on_stop: str = "restore",
-    minutes: int = 0,
+    minutes: int = 0, by: str = "controls", goal: float = 0.0,
 ) -> Pass:  # fmt: skip
     """Start a hands-free run: the display's menu and settings are read first, and noted as found where nothing was yet.
 
@@ -47,6 +49,8 @@ def start(
         raise HandsFreeError(
             f"A run takes {LEAST_BUDGET} to {MOST_BUDGET} readings: what is found and what is left are read in any case."
         )
+    if not 0.0 <= goal <= MOST_GOAL:
+        raise HandsFreeError(f"An error to be content with lies between 0 and {MOST_GOAL:g}; 0 is as good as it gets.")
     tuning = _tuning(tuning_id, actor)
     if tuning.signal == "dynamic":
         raise HandsFreeError("A mode for dynamic metadata follows its own mapping: it is measured, and adjusted in HDR10’s mode.")
@@ -57,13 +61,17 @@ def start(
     values = values_of(tuning)
     controls = [{**control, "value": values.now[control["id"]]} for control in values.controls if control["id"] in values.now]
     link = link_of(tuning.display)
+    takes = {} if link is None else dict(link.facts.get("installs") or {})
+    if by not in BY or (by != "controls" and not takes):
+        raise HandsFreeError("Nothing can be installed in this display: it is adjusted by its menu.")
     with transaction.atomic():
         started = start_pass(
             tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.HANDS_FREE, patches=[], how=How(rows=[])
         )
         Run.objects.create(
             pass_of=started, display=link, mode=tuning.mode_id, steps=steps, budget=budget, minutes=max(minutes, 0),
-            puts_back=on_stop != "keep", luminance=tuning.luminance if "light" in steps else None, controls=controls,
+            puts_back=on_stop != "keep", by=by, takes=takes, goal=goal,
+            luminance=tuning.luminance if "light" in steps else None, controls=controls,
             proof=len(proof_of(steps)),
         )  # fmt: skip
     return started
@@ -126,6 +134,13 @@ def put_back(*, pass_id: int, actor: User, now: datetime) -> int:
         raise HandsFreeError("The run is still going on: stop it first.")
     tuning = _tuning(pass_.tuning_id, actor)
     values = values_of(tuning)
+    if pass_.run.installed:
+        with hold(tuning, actor) as held, paired(tuning.display) as line:
+            for what in pass_.run.installed:
+                with transaction.atomic():
+                    held.go_on()
+                line.uninstall(pass_.run.mode, what)
+        Run.objects.filter(pk=pass_.run.pk).update(installed=[])
     rows = _rows_to(values, {c["id"]: c["value"] for c in pass_.run.controls})
     if not rows:
         return 0

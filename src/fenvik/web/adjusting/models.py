@@ -64,6 +64,7 @@ class Run(FirmModel):
     budget = models.PositiveSmallIntegerField()
     minutes = models.PositiveIntegerField(default=0)  # 0: no limit
     puts_back = models.BooleanField(default=True)  # when it is stopped
+    goal = models.FloatField(default=0.0)  # of the error: what is no farther off is left alone; 0: as good as it gets
     luminance = models.FloatField(null=True)  # cd/m² of white that is wanted
     controls = models.JSONField()
     proof = models.PositiveSmallIntegerField()  # readings before and after
@@ -71,6 +72,12 @@ class Run(FirmModel):
     notes = models.JSONField(default=list)
     dead = models.JSONField(default=list)  # controls that do nothing that a reading can tell
     over_at = models.PositiveIntegerField(null=True)
+    by = models.CharField(
+        max_length=8, default="controls",
+        choices=[("controls", "its menu"), ("install", "what can be installed"), ("both", "both")],
+    )  # fmt: skip
+    takes = models.JSONField(default=dict)  # what the display can be given to install, as it described itself
+    installed = models.JSONField(default=list)  # what it was given, and has still
     restored = models.BooleanField(default=False)
     readings = models.PositiveIntegerField(default=0)
     moves = models.PositiveIntegerField(default=0)
@@ -83,13 +90,15 @@ class StepKind(models.TextChoices):
     READ = "read", "read"
     SET = "set", "set"
     LOOK = "look", "look"
+    INSTALL = "inst", "install"
+    UNINSTALL = "away", "uninstall"
 
 
 class RunStep(FirmModel):
     """One step of a run as it was decided, kept before it is done: a run that was cut off is led the same way again by these.
 
-    ``asked``: of a reading the percentages of signal, of a set control and value. ``came``: what a set control was at then, or how
-    the display stood that was looked at; null until it was done. A reading is the pass's own, in the order of the steps.
+    ``asked``: of a reading the percentages of signal, of a set control and value, of what is installed its kind. ``came``: what a
+    set control was at then, or how the display stood that was looked at; null until it was done. A reading is the pass's own, in the order of the steps.
     """
 
     firm_path = "pass_of__tuning__visit__firm_id"

@@ -8,14 +8,14 @@ from typing import Any
 from psycopg.types.json import Jsonb
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.procedures.steps import Look, Read, Set, Standing
+from fenvik.core.procedures.steps import Install, Look, Read, Set, Standing, Uninstall
 from fenvik.web.adjusting.models import Run, RunStep, StepKind
 from fenvik.web.passes.store import Store
 
 MINE = """mine AS (
     SELECT id, tuning_id, created_by_id FROM passes_pass WHERE id = %(pass_id)s AND run_token = %(token)s FOR NO KEY UPDATE
 )"""
-TOLD = ("phase", "notes", "dead", "over_at", "restored", "readings", "moves", "found_score", "left_score", "left_from")
+TOLD = ("phase", "notes", "dead", "installed", "over_at", "restored", "readings", "moves", "found_score", "left_score", "left_from")
 TELL = f"""
 WITH {MINE}, kept AS (
     UPDATE adjusting_run SET {", ".join(f"{name} = %({name})s" for name in TOLD)} FROM mine WHERE pass_of_id = mine.id
@@ -59,8 +59,10 @@ class OtherwiseError(FenvikError):
         self.number = number
 
 
-Kept = Read | Set | Look
-KINDS = {Read: StepKind.READ, Set: StepKind.SET, Look: StepKind.LOOK}
+Kept = Read | Set | Look | Install | Uninstall
+KINDS = {
+    Read: StepKind.READ, Set: StepKind.SET, Look: StepKind.LOOK, Install: StepKind.INSTALL, Uninstall: StepKind.UNINSTALL,
+}  # fmt: skip
 
 
 def words_of(step: Kept) -> str:
@@ -69,6 +71,10 @@ def words_of(step: Kept) -> str:
         return "ask how the display stands"
     if isinstance(step, Read):
         return f"read {' '.join(f'{v:g}' for v in step.percent)} %"
+    if isinstance(step, Install):
+        return f"install the {step.what}"
+    if isinstance(step, Uninstall):
+        return f"take the {step.what} away"
     return f"set {step.control}"
 
 
@@ -100,6 +106,9 @@ class Record:
         if kept.kind != KINDS[type(step)] or (isinstance(step, Set) and kept.asked["control"] != step.control):
             raise OtherwiseError(self.at, words_of(before), words_of(step))
         self.at += 1
+        # What was installed is as large as it is: that it was, is kept, and not what.
+        if isinstance(step, Install) and isinstance(before, Install):
+            return kept, before.what == step.what
         return kept, before == step
 
     def begin(self, step: Kept) -> None:
@@ -109,6 +118,8 @@ class Record:
             asked = {"percent": list(step.percent)}
         elif isinstance(step, Set):
             asked = {"control": step.control, "value": step.value}
+        elif isinstance(step, Install | Uninstall):
+            asked = {"what": step.what}
         self.store.row(STEP, number=self.at, kind=str(KINDS[type(step)]), asked=Jsonb(asked))
 
     def was_read(self) -> None:
@@ -118,6 +129,11 @@ class Record:
     def was_looked(self, standing: Standing) -> None:
         """Keep how the display stood. Raises LostPassError."""
         self.store.row(CAME, number=self.at, came=Jsonb({"values": standing.values, "left_mode": standing.left_mode}))
+        self.at += 1
+
+    def was_installed(self) -> None:
+        """Go on after something was installed, or taken away. Raises LostPassError."""
+        self.store.row(CAME, number=self.at, came=Jsonb(True))
         self.at += 1
 
     def was_set(self, control: dict[str, Any], came: Any, group: uuid.UUID) -> None:
@@ -153,6 +169,10 @@ def _step_of(kept: RunStep) -> Kept:
         return Look()
     if kept.kind == StepKind.SET:
         return Set(kept.asked["control"], kept.asked["value"])
+    if kept.kind == StepKind.INSTALL:
+        return Install(kept.asked["what"], {})
+    if kept.kind == StepKind.UNINSTALL:
+        return Uninstall(kept.asked["what"])
     red, green, blue = kept.asked["percent"]
     return Read((float(red), float(green), float(blue)))
 

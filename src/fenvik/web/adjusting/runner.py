@@ -5,6 +5,7 @@ step by step, no device is touched, and where that ends the run goes on live.
 """
 
 import uuid
+from collections.abc import Callable
 from datetime import UTC, datetime
 from typing import Any
 
@@ -16,7 +17,18 @@ from fenvik.core.errors import FenvikError
 from fenvik.core.measure.averaging import steady_average
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import STEPS, Job, proof_of, score
-from fenvik.core.procedures.steps import BudgetError, Fraction, Look, Read, Set, Standing, StoppedError, perform
+from fenvik.core.procedures.steps import (
+    BudgetError,
+    Fraction,
+    Install,
+    Look,
+    Read,
+    Set,
+    Standing,
+    StoppedError,
+    Uninstall,
+    perform,
+)
 from fenvik.core.signal.patches import COLOURS, Patch, patch
 from fenvik.core.types import Floats
 from fenvik.link.display import LinkedDisplay
@@ -82,6 +94,7 @@ class HandsFreeRunner(Runner):
         rig = _Rig(self)
         desk = Desk(rig.controls, budget=self.told.budget)
         job = Job(desk, self.plan.pass_.tuning.target, tuple(self.told.steps), luminance=self.told.luminance)
+        job.by, job.takes, job.goal = self.told.by, self.told.takes, self.told.goal
         try:
             self._heed(self.store.asked())
             rig.begin()
@@ -105,7 +118,7 @@ class HandsFreeRunner(Runner):
         if self.told.puts_back:
             try:
                 rig.take_as_it_is()
-                perform(desk.put(desk.found), rig)
+                perform(job.put_back(), rig)
                 job.restored = True
                 desk.notes.append("It was stopped, and every control was put back to where it stood before.")
             except FenvikError as problem:
@@ -124,6 +137,7 @@ class HandsFreeRunner(Runner):
         target, told = self.plan.pass_.tuning.target, self.told
         told.notes, told.restored, told.dead = list(dict.fromkeys([*self.said, *desk.notes])), job.restored, desk.dead
         told.readings, told.phase = desk.spent, ""
+        told.installed = [] if job.installer is None else list(job.installer.installed)
         told.moves = ControlChange.objects.filter(of_pass=self.plan.pass_).count()
         told.found_score = score(job.as_found, target) if len(job.as_found) == len(job.proof) else None
         told.left_score = score(job.as_left, target) if len(job.as_left) == len(job.proof) else None
@@ -266,7 +280,23 @@ class _Rig:
     def _send(self, control: str, value: Any) -> Any:
         return self.runner.patiently(lambda: self.runner.display().set(self.runner.told.mode, control, value))
 
-    def _again(self, step: Read | Set | Look) -> RunStep | None:
+    def install(self, what: str, data: dict[str, Any]) -> None:
+        """Install something, or go through what was installed before."""
+        self._whole(Install(what, data), lambda: self.runner.display().install(self.runner.told.mode, what, data))
+
+    def uninstall(self, what: str) -> None:
+        """Take something away, or go through that."""
+        self._whole(Uninstall(what), lambda: self.runner.display().uninstall(self.runner.told.mode, what))
+
+    def _whole(self, step: Install | Uninstall, act: Callable[[], None]) -> None:
+        if self._again(step) is not None:
+            return
+        self.go_live()
+        self.record.begin(step)
+        self.runner.patiently(act)
+        self.record.was_installed()
+
+    def _again(self, step: Read | Set | Look | Install | Uninstall) -> RunStep | None:
         """Return what was done at this step before an end; what would be decided otherwise now is said, and not done."""
         if self.runner.is_live:
             return None

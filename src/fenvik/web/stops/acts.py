@@ -5,7 +5,7 @@ from collections.abc import Callable
 
 from django.http import HttpResponse
 
-from fenvik.formats.numbers import whole
+from fenvik.formats.numbers import NumberError, number, whole
 from fenvik.web.people.asking import Asking
 from fenvik.web.visits.models import Tuning
 
@@ -21,6 +21,17 @@ def number_in(request: Asking, name: str) -> int:
     """Return a whole number of a form, −1 where there is none."""
     value = whole(request.POST.get(name, ""), least=0)
     return -1 if value is None else value
+
+
+def decimal_in(request: Asking, name: str) -> float:
+    """Return a number of a form, with a comma or a point; 0 where the field is empty, −1 where there is none."""
+    text = request.POST.get(name, "")
+    if not text.strip():
+        return 0.0
+    try:
+        return number(text)
+    except NumberError:
+        return -1.0
 
 
 def group_of(request: Asking) -> uuid.UUID:

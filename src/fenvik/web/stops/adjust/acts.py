@@ -12,7 +12,7 @@ from fenvik.web.controls.values import SettingError
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.people.asking import Asking
-from fenvik.web.stops.acts import group_of, number_in
+from fenvik.web.stops.acts import decimal_in, group_of, number_in
 from fenvik.web.stops.registry import can_be_done
 from fenvik.web.visits.models import Tuning
 
@@ -33,6 +33,7 @@ def _hands_free(request: Asking, tuning: Tuning) -> HttpResponse | None:
     handsfree.start(
         tuning_id=tuning.pk, actor=request.user, now=timezone.now(), steps=request.POST.getlist("steps"),
         budget=number_in(request, "budget"), on_stop=request.POST.get("on_stop", "restore"), minutes=number_in(request, "minutes"),
+        by=request.POST.get("by", "controls"), goal=decimal_in(request, "goal"),
     )  # fmt: skip
     return None
 

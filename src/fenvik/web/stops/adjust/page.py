@@ -33,6 +33,7 @@ from fenvik.web.stops.progress import expected_s
 from fenvik.web.stops.registry import Page, pages
 from fenvik.web.stops.scenes import Scene
 
+INSTALLS = {"tone": "a roll-off", "curves": "curves", "cube": "a cube", "matrix": "a matrix"}
 STEP_WORDS = (
     ("light", "light and white level"),
     ("white", "gamma, preset, two-point"),
@@ -152,6 +153,9 @@ def _hands_free(scene: Scene) -> None:
     stops = job is not None and not job.puts_back
     scene.extra["stop_words"] = "Stop and keep what was set" if stops else "Stop and put everything back"
     scene.extra |= {"run": run, "usual_budget": USUAL_BUDGET, "steps": STEP_WORDS}
+    link = scene.tuning.display.link
+    takes = {} if link is None else link.facts.get("installs") or {}
+    scene.extra["takes"] = [words for name, words in INSTALLS.items() if takes.get(name)]
     found = now = None
     words = SafeString("Light, white balance, points and colours, set and read over the links.")
     if run is not None and job is not None:
