@@ -21,7 +21,7 @@ from fenvik.web.patterns.services import show
 from fenvik.web.people.models import Link, LogEntry, Role, User
 from fenvik.web.people.services import invite
 from fenvik.web.stops.registry import acts
-from fenvik.web.visits.models import Tuning, Visit
+from fenvik.web.visits.models import Tuning, Visit, WhiteCandidate
 
 BACKEND = "django.contrib.auth.backends.ModelBackend"
 SECRET = "Heronsgate"  # in every text of the first firm that a page could show
@@ -31,7 +31,7 @@ PEOPLE_ACTS = ("role", "deactivate", "activate", "end-sessions", "second-off", "
 OF_THE_FIRM = {
     "home", "sign-in", "second-factor", "sign-out", "people", "log", "people-act", "own", "own-act", "visits", "new-visit",
     "clients", "new-client", "instruments", "networks", "corrections", "correction-import", "find", "screen-number", "example",
-    "patch-list-new", "away",
+    "patch-list-new", "away", "help", "words",
 }  # fmt: skip
 # Addresses whose token is the right to see what is there, without any firm.
 BY_TOKEN = {"link", "screen", "screen-live", "screen-picture", "screen-drawn", "handover"}
@@ -63,6 +63,7 @@ class Things:
         answer_check(tuning_id=tuning.pk, actor=person, check_id="cables", answer="right", now=now)
         show(tuning_id=tuning.pk, actor=person, pattern="alignment", typed={}, now=now)
         invite(actor=person, name=SECRET, role=Role.OFFICE)
+        self.white = WhiteCandidate.objects.create(firm=person.firm, name=SECRET, du=0.001, dv=0.002)
         self.link = Link.objects.get(firm=person.firm)
 
     @property
@@ -94,7 +95,8 @@ class Things:
             "pass": self.found.pk, "correction": self.correction.pk, "reference": tuning.meter_id, "meter": tuning.meter_id,
             "source": tuning.source_id, "sheet": self.sheet.pk, "to": tuning.pk, "map": tuning.display.menu_map_id,
             "handover": self.handover.pk, "basis": self.reading.pk, "one": self.change.pk, "own": self.patch_list.pk,
-            "group": self.change.group, "link": tuning.meter_id, "tuning": tuning.pk, "display": tuning.display_id,
+            "group": self.change.group, "candidate": self.white.pk, "kind": "client",
+            "link": tuning.meter_id, "tuning": tuning.pk, "display": tuning.display_id,
             "client": tuning.visit.client_id, "menu": f"map-{tuning.display.menu_map_id}", "a": self.found.pk, "b": self.found.pk,
             "person": self.person.pk, "id": self.person.pk, "number": self.person.pk, "pk": self.person.pk,
         }  # fmt: skip
@@ -206,7 +208,7 @@ def test_no_act_at_ones_own_tuning_reaches_what_another_firm_has(listed, theirs,
 def test_no_address_of_ones_own_shows_what_another_firm_has(theirs, ours, stranger, client):
     client.force_login(stranger, backend=BACKEND)
     query = {name: str(value) for name, value in theirs.body.items()} | {"q": SECRET[:4], "list": theirs.patch_list.pk}
-    for name in OF_THE_FIRM - {"people-act", "own-act", "example", "sign-out"}:
+    for name in OF_THE_FIRM - {"people-act", "own-act", "example", "sign-out", "help"}:
         assert SECRET not in client.get(reverse(name), query).content.decode(), name
     for stop in ("arrival", "groundwork", "instruments", "found", "adjust", "left", "handover"):
         for view in ("sheets", "menu", "correction", "lists", "wrong", "balance"):

@@ -98,7 +98,8 @@ class RunStep(FirmModel):
     """One step of a run as it was decided, kept before it is done: a run that was cut off is led the same way again by these.
 
     ``asked``: of a reading the percentages of signal, of a set control and value, of what is installed its kind. ``came``: what a
-    set control was at then, or how the display stood that was looked at; null until it was done. A reading is the pass's own, in the order of the steps.
+    set control was at then, or how the display stood that was looked at; null until it was done. A reading is the pass's own, in
+    the order of the steps.
     """
 
     firm_path = "pass_of__tuning__visit__firm_id"

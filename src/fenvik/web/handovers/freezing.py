@@ -38,6 +38,7 @@ def target_of(kept: dict[str, Any]) -> Target:
         name=kept["name"],
         primaries=Primaries(*(tuple(three[light]) for light in ("red", "green", "blue"))),
         white_xy=(white[0], white[1]),
+        knees=tuple((float(x), float(y)) for x, y in kept.get("knees", [])),
         curve=kept["curve"],
         gamma=kept["gamma"],
         tolerance=kept["tolerance"],

@@ -74,6 +74,7 @@ def _frozen_tuning(tuning: Tuning) -> dict[str, Any] | None:
         "signal": tuning.get_signal_display(),
         "target": tuning.target_name,
         "target_label": tuning.target_label,
+        "white_chain": tuning.white_chain if tuning.white_parts else [],
         "aim": frozen_target(tuning.target),
         "tolerance": tuning.tolerance,
         "found": found,

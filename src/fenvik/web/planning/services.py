@@ -164,6 +164,7 @@ def keep_target(*, tuning_id: int, actor: User, cleaned: dict[str, Any]) -> Tuni
     tuning.roll_off, tuning.mastered = cleaned.get("roll_off") or "clip", cleaned.get("mastered") or tuning.mastered
     least = cleaned.get("mastered_least")
     tuning.mastered_least = tuning.mastered_least if least is None else least
+    tuning.knees = cleaned.get("knees") or []
     tuning.free = cleaned.get("free") if cleaned["target_name"] == "free" else None
     tuning.save()
     # What was read before is held against the new target too, at once and everywhere.

@@ -10,7 +10,8 @@ from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, Primaries
 from fenvik.core.colour.target import TARGETS, Target
 from fenvik.core.measure.averaging import LowLight
 from fenvik.core.signal.decoding import Range
-from fenvik.web.kit.models import PutAwayModel
+from fenvik.web.kit.models import FirmModel, PutAwayModel
+from fenvik.web.visits.white import WhitePart, aim_of, chain, parts_of
 
 TARGET_LABELS = {
     "bt709-bt1886": "BT.709, BT.1886, D65",
@@ -28,7 +29,7 @@ FREE_CURVES = {"bt1886": "BT.1886", "power": "gamma", "srgb": "sRGB", "pq": "PQ"
 CARRIED = {"hdr10": "pq", "dynamic": "pq", "hlg": "hlg"}  # the curve that a signal is made with
 
 
-ROLL_OFFS = {"clip": "clipped at the display's peak", "bt2390": "rolled off by BT.2390"}
+ROLL_OFFS = {"clip": "clipped at the display's peak", "bt2390": "rolled off by BT.2390", "points": "by points of my own"}
 LEAST_MASTERED = 0.005  # cd/m², of the mastering display, unless it is said
 
 
@@ -134,6 +135,8 @@ class Tuning(PutAwayModel):
     mastered_least = models.FloatField(
         default=LEAST_MASTERED, validators=[MinValueValidator(0.0), MaxValueValidator(1.0)]
     )
+    knees = models.JSONField(default=list)  # PQ signal in and out, one to three points, where it is rolled off by these
+    white_parts = models.JSONField(default=list)  # what is added to the target's white or taken out: see white.py
     lists = models.JSONField(default=first_lists)  # which patch lists its next pass reads, and how they are put together
     correction = models.ForeignKey(
         "corrections.Correction", null=True, blank=True, on_delete=models.PROTECT, related_name="+"
@@ -160,8 +163,21 @@ class Tuning(PutAwayModel):
         """The core's target, with this tuning's tolerance."""
         chosen = free_target(self.free) if self.target_name == "free" and self.free else TARGETS[self.target_name]
         return replace(
-            chosen, tolerance=self.tolerance, rolls_off=self.roll_off == "bt2390", mastered=(self.mastered, self.mastered_least)
-        )
+            chosen, tolerance=self.tolerance, rolls_off=self.roll_off == "bt2390", mastered=(self.mastered, self.mastered_least),
+            knees=tuple((float(x), float(y)) for x, y in self.knees) if self.roll_off == "points" else (),
+            white_xy=aim_of(chosen.white_xy, self.whites),
+        )  # fmt: skip
+
+    @property
+    def whites(self) -> list[WhitePart]:
+        """The parts of its white beside the target's own."""
+        return parts_of(self.white_parts)
+
+    @property
+    def white_chain(self) -> list[str]:
+        """Its white in words, part by part, from the standard's to what is aimed at."""
+        chosen = free_target(self.free) if self.target_name == "free" and self.free else TARGETS[self.target_name]
+        return chain(chosen.white_xy, self.whites)
 
     @property
     def range(self) -> Range:
@@ -178,7 +194,26 @@ class Tuning(PutAwayModel):
     def target_label(self) -> str:
         """The target in words, with its luminance where one was set."""
         label = free_label(self.free) if self.target_name == "free" and self.free else TARGET_LABELS[self.target_name]
+        if self.white_parts:
+            label = f"{label}, white {' '.join(self.white_chain[-1].replace(',', '').split()[1:])}"
         return label if self.luminance is None else f"{label}, {self.luminance:.0f} cd/m²"
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class WhiteCandidate(FirmModel):
+    """A white that a firm offers: an offset in u′v′ from the standard's, why, and for which technology."""
+
+    firm = models.ForeignKey("people.Firm", on_delete=models.PROTECT)
+    name = models.CharField(max_length=60)
+    du = models.FloatField(validators=[MinValueValidator(-0.06), MaxValueValidator(0.06)])
+    dv = models.FloatField(validators=[MinValueValidator(-0.06), MaxValueValidator(0.06)])
+    why = models.CharField(max_length=120, blank=True)
+    technology = models.CharField(max_length=24, blank=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["firm", "name"], name="white_candidate_once_a_firm")]
 
     def __str__(self) -> str:
         return self.name

@@ -6,6 +6,7 @@ from django.shortcuts import redirect
 from django.urls import reverse
 from django.utils import timezone
 
+from fenvik.formats.numbers import NumberError, numbers
 from fenvik.formats.sheet import MOST_BYTES, SheetFileError
 from fenvik.web.adjusting import handsfree
 from fenvik.web.clients.forms import DisplayForm, RoomForm
@@ -15,14 +16,16 @@ from fenvik.web.controls import exchange, maps
 from fenvik.web.controls.models import Moment
 from fenvik.web.controls.services import call_sheet, copy_sheet, note_found
 from fenvik.web.devices import displays
+from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.people.asking import Asking
 from fenvik.web.people.policy import Right
 from fenvik.web.planning.services import keep_target
+from fenvik.web.planning.whites import WhiteError, add_part, between, drop_candidate, drop_part, keep_candidate
 from fenvik.web.stops.acts import number_in, typed_values
 from fenvik.web.stops.answers import show_stop
 from fenvik.web.stops.registry import can_be_done
 from fenvik.web.visits.forms import TargetForm
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import Tuning, WhiteCandidate
 
 
 def _whole(tuning: Tuning) -> Tuning:
@@ -207,4 +210,53 @@ can_be_done({
     "set-sheet": set_whole_sheet,
     "import-sheet": import_sheet,
 })
+def _uv(request: Asking) -> tuple[float, float]:
+    """Return an offset: two numbers of u′v′, or what lies between two whites, whichever was typed."""
+    typed = request.POST.get("offset", "").strip()
+    both = [request.POST.get(name, "").strip() for name in ("from", "to")]
+    if typed and any(both):
+        raise WhiteError("An offset is typed, and two whites as well: which of them counts? Empty the other.")
+    try:
+        told = numbers(typed) if typed else []
+        ends = [numbers(text) for text in both if text]
+    except NumberError as problem:
+        raise WhiteError(str(problem)) from problem
+    if typed:
+        if len(told) != 2:
+            raise WhiteError("An offset is two numbers of u′v′, such as +0.0012 −0.0031.")
+        return told[0], told[1]
+    if len(ends) != 2 or any(len(end) != 2 for end in ends):
+        raise WhiteError("Type an offset, or two whites x y: where it is, and where it should be.")
+    (a, b), (c, d) = ends
+    return between((a, b), (c, d))
+
+
+def white_part(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Add a part to the tuning's white, typed or one that the firm offers; keep it to offer it again where that is wanted."""
+    kind = request.POST.get("kind", "")
+    chosen = number_in(request, "candidate")
+    if chosen > 0:
+        offered = of_firm_or_404(WhiteCandidate, request.user.firm_id, chosen)
+        uv, why = (offered.du, offered.dv), offered.name
+    else:
+        uv, why = _uv(request), request.POST.get("why", "")
+    add_part(tuning_id=tuning.pk, actor=request.user, kind=kind, uv=uv, why=why, now=timezone.now())
+    if request.POST.get("offer") == "1":
+        keep_candidate(actor=request.user, name=why, uv=uv, why="", technology=tuning.display.technology)
+    return _part(tuning, "target")
+
+
+def drop_white_part(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Take a part out of the tuning's white."""
+    drop_part(tuning_id=tuning.pk, actor=request.user, kind=request.POST.get("kind", ""))
+    return _part(tuning, "target")
+
+
+def drop_white(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Offer a white no longer."""
+    drop_candidate(actor=request.user, candidate_id=number_in(request, "candidate"))
+    return _part(tuning, "target")
+
+
+can_be_done({"white-part": white_part, "drop-white-part": drop_white_part, "drop-white": drop_white}, Right.PLAN)
 can_be_done({"keep-place": keep_place, "keep-target": keep_aim}, Right.PLAN)

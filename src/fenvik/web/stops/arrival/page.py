@@ -12,10 +12,12 @@ from fenvik.web.controls.models import Moment, SettingsSheet
 from fenvik.web.devices.displays import link_of
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.kit.templatetags.fenvik import setting
+from fenvik.web.results.highlights import highlights_of
 from fenvik.web.stops.registry import Page, pages
 from fenvik.web.stops.scenes import Scene
 from fenvik.web.visits.forms import TargetForm
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import Tuning, WhiteCandidate
+from fenvik.web.visits.white import KINDS as WHITE_KINDS
 
 
 def fill(scene: Scene) -> None:
@@ -147,6 +149,9 @@ def _target(scene: Scene) -> None:
     room = RoomLight(tuning.display.room.lux_day, tuning.display.room.lux_night)
     scene.extra |= {
         "target_form": scene.extra.get("target_form") or TargetForm(tuning=tuning),
+        "white_chain": tuning.white_chain, "white_parts": [(part.kind, part) for part in tuning.whites], "white_kinds": WHITE_KINDS,
+        "candidates": list(WhiteCandidate.objects.of_firm(tuning.visit.firm_id).order_by("name")),
+        "highlights": highlights_of(tuning),
         "proposal": propose(tuning.purpose, tuning.signal, technology=tuning.display.technology, room=room),
     }
 

@@ -1,0 +1,107 @@
+"""The white of a tuning: parts with their sources, one aim for everything after it; and roll-offs of a person's own."""
+
+import json
+
+import numpy as np
+import pytest
+from django.urls import reverse
+
+from fenvik.core.colour.space import D65_XY, xy_to_uv
+from fenvik.core.colour.target import TARGETS
+from fenvik.web.demo.build import whole_job
+from fenvik.web.handovers.freezing import frozen_target, target_of
+from fenvik.web.handovers.services import make_handover
+from fenvik.web.visits.models import Tuning, WhiteCandidate
+from fenvik.web.visits.white import WhitePart, aim_of, chain
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+def act(client, tuning, act_name, **data):
+    answer = client.post(reverse("act", args=(tuning.pk, act_name)), {"stop": "arrival", **data}, follow=True)
+    return " ".join(answer.content.decode().split())
+
+
+def again(tuning):
+    return Tuning.objects.get(pk=tuning.pk)
+
+
+def test_parts_add_up_in_u_v_and_a_shift_is_taken_out():
+    parts = [WhitePart("display", 0.0012, -0.0031, "looks like the lounge"), WhitePart("shift", -0.0041, 0.0098, "")]
+    aim = aim_of(D65_XY, parts)
+    np.testing.assert_allclose(xy_to_uv(aim) - xy_to_uv(D65_XY), [0.0012 + 0.0041, -0.0031 - 0.0098], atol=1e-9)
+    words = chain(D65_XY, parts)
+    assert words[0] == "D65"
+    assert words[1] == "looks like the lounge (+0.0012, −0.0031)"
+    assert words[2] == "the mode’s shift taken out (+0.0041, −0.0098)"
+    assert words[3] == f"aim {aim[0]:.4f}, {aim[1]:.4f}"
+    assert aim_of(D65_XY, []) == D65_XY
+
+
+def test_a_part_is_typed_as_an_offset_or_as_two_whites_and_everything_follows_it(equipped, signed_in, person, bench, now):
+    whole_job(equipped, person, bench, now)
+    before = equipped.passes.filter(purpose="left").first().summary["grey_mean"]
+    shown = act(signed_in, equipped, "white-part", kind="client", offset="-0,0020 -0,0040", why="warmer, as at home")
+    assert "warmer, as at home (−0.0020, −0.0040)" in shown
+    tuning = again(equipped)
+    np.testing.assert_allclose(xy_to_uv(tuning.target.white_xy) - xy_to_uv(D65_XY), [-0.002, -0.004], atol=1e-9)
+    assert "white 0.30" in tuning.target_label
+    assert tuning.passes.filter(purpose="left").first().summary["grey_mean"] > before + 1.0
+    ends = {"from": "0.3127 0.3290", "to": "0,3105 0,3285"}
+    act(signed_in, equipped, "white-part", kind="display", why="like the lounge", **ends)
+    assert [p.kind for p in again(equipped).whites] == ["client", "display"]
+    measured = np.array([again(equipped).whites[1].du, again(equipped).whites[1].dv])
+    np.testing.assert_allclose(measured, xy_to_uv((0.3105, 0.3285)) - xy_to_uv(D65_XY), atol=1e-5)
+    handed = make_handover(visit_id=tuning.visit_id, actor=person, now=now)
+    page = " ".join(signed_in.get(reverse("handover", args=(handed.token,))).content.decode().split())
+    assert "Its white: D65 → warmer, as at home" in page
+    act(signed_in, equipped, "drop-white-part", kind="client")
+    act(signed_in, equipped, "drop-white-part", kind="display")
+    assert again(equipped).target.white_xy == D65_XY
+    assert again(equipped).passes.filter(purpose="left").first().summary["grey_mean"] == pytest.approx(before)
+
+
+@pytest.mark.parametrize(
+    ("typed", "says"),
+    [
+        ({"offset": "0.5 0.1"}, "no offset of a white"), ({"offset": "0.001"}, "two numbers of u′v′"), ({}, "Type an offset"),
+        ({"offset": "a b"}, "is no number"), ({"from": "0.3 0.3"}, "two whites x y"),
+        ({"from": "3 3", "to": "0.3 0.3"}, "two numbers, x and y"),
+        ({"offset": "0.001 0.001", "from": "0.3 0.3", "to": "0.31 0.31"}, "which of them counts"),
+        ({"kind": "moon", "offset": "0.001 0.001"}, "A part of a white is"),
+    ],
+)  # fmt: skip
+def test_what_is_no_part_of_a_white_is_said(typed, says, tuning, signed_in):
+    assert says in act(signed_in, tuning, "white-part", **{"kind": "client", **typed})
+    assert again(tuning).white_parts == []
+
+
+def test_a_white_that_is_offered_again_is_chosen_from_the_firm_s_list(tuning, signed_in):
+    act(signed_in, tuning, "white-part", kind="client", offset="0.001 -0.002", why="OLED as seen", offer="1")
+    kept = WhiteCandidate.objects.get()
+    assert (kept.name, kept.du, kept.dv) == ("OLED as seen", 0.001, -0.002)
+    act(signed_in, tuning, "drop-white-part", kind="client")
+    act(signed_in, tuning, "white-part", kind="client", candidate=str(kept.pk))
+    assert again(tuning).whites[0].why == "OLED as seen"
+    act(signed_in, tuning, "drop-white", candidate=str(kept.pk))
+    assert not WhiteCandidate.objects.exists()
+    assert again(tuning).whites[0].why == "OLED as seen"
+
+
+def test_a_roll_off_by_points_is_kept_shown_and_frozen(tuning, signed_in):
+    form = {
+        "name": "HDR", "picture_mode": "Film HDR", "purpose": "film", "signal": "hdr10", "target_name": "bt2020-pq",
+        "tolerance": "3", "roll_off": "points", "knees": "0,6:0,6 0,75:0,68",
+    }  # fmt: skip
+    shown = act(signed_in, tuning, "keep-target", **form)
+    kept = again(tuning)
+    assert kept.target.knees == ((0.6, 0.6), (0.75, 0.68))
+    assert target_of(json.loads(json.dumps(frozen_target(kept.target)))).knees == kept.target.knees
+    page = " ".join(signed_in.get(reverse("stop", args=(tuning.pk, "arrival")), {"view": "target"}).content.decode().split())
+    assert "What becomes of highlights" in page
+    assert "look alike: their detail is lost" in page
+    assert "are dimmed and keep their detail" in page
+    assert "both rising" in act(signed_in, tuning, "keep-target", **form | {"knees": "0.7:0.6 0.6:0.7"})
+    assert again(tuning).target.knees == kept.target.knees
+    assert TARGETS["bt2020-pq"].knees == ()
+    assert shown
