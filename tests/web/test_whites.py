@@ -101,7 +101,7 @@ def test_a_roll_off_by_points_is_kept_shown_and_frozen(tuning, signed_in):
     assert "What becomes of highlights" in page
     assert "look alike: their detail is lost" in page
     assert "are dimmed and keep their detail" in page
-    assert "both rising" in act(signed_in, tuning, "keep-target", **form | {"knees": "0.7:0.6 0.6:0.7"})
+    assert "both rising" in act(signed_in, tuning, "keep-target", **form | {"knees": "0.7:0.6 0.6:0.7", "view": "target"})
     assert again(tuning).target.knees == kept.target.knees
     assert TARGETS["bt2020-pq"].knees == ()
     assert shown

@@ -16,11 +16,15 @@ from fenvik.core.types import Floats
 
 GREYS = 17  # levels that curves are made from
 AGAIN = 13  # when a cube stands behind them
+AGAIN_ROUNDS, LEAST_AGAIN = 2, 8
 COLOUR_ROUNDS = 2
-PEAK_COST = 0.015  # of the peak that was found: what a balanced white may cost at most
+PEAK_COST = 0.014  # of the peak that was found: what a balanced white may cost at most
 ABOVE = 1.15  # of the peak: where a tone that shall not bend anything cuts off
 USUAL_CUBE = 33
 KNEES = 3
+AT_PEAK = 0.985  # of the peak: the brightest grey that curves are made from
+OVER = 0.015  # of signal, above the peak: from there on nothing is told apart
+LEAST_BOOST = 0.05  # of the sum of the three lights
 
 
 @dataclass
@@ -37,6 +41,7 @@ class Installer:
     curves: Curves = field(default_factory=lambda: Curves.none(1024))
     wheel: Wheel = field(default_factory=Wheel.none)
     installed: dict[str, Any] = field(default_factory=dict)
+    pure: list[Taken] = field(default_factory=list)  # each light alone, and all three
     split: Split | None = None
     open: Floats | None = None  # XYZ of full signal before any curves, where the range of greys ends below it
     looked: list[tuple[Floats, Floats]] = field(default_factory=list)  # signals that left the curves, and drives
@@ -91,42 +96,99 @@ class Installer:
         self.curves = Curves.none(int(self.takes["curves"].get("size", 1024)))
         if self.palette.is_shortened:
             self.open = (yield from self.desk.read_once(100.0)).xyz
+        yield from self._see_lights()
         yield from self._round(GREYS)
 
-    def greys_again(self, rounds: int = 1) -> Procedure[None]:
-        """Read greys with all that is installed, and make the curves better."""
+    def _see_lights(self) -> Procedure[None]:
+        """Read what each light gives alone, and all three: a white sub-pixel adds to them, with the least of the three."""
+        self.pure = yield from self.desk.reads(self._pure())
+
+    def greys_again(self) -> Procedure[None]:
+        """Read greys with all that is installed, and make the curves better, as often as readings are left for, twice at most."""
         if "curves" not in self.installed:
             return
         yield from self.desk.say("curves once more")
         self.looked = []  # a cube stands behind the curves now: what they gave before tells of another display
-        for _ in range(rounds):
-            yield from self._round(AGAIN)
+        for _ in range(AGAIN_ROUNDS):
+            count = min(AGAIN, self.desk.budget - self.desk.spent - 1)  # the peak is read too
+            if count < LEAST_AGAIN:
+                return
+            yield from self._round(count)
 
     def _round(self, count: int) -> Procedure[None]:
         read = yield from self.desk.greys(self._levels(count))
         fraction, xyz = np.array([t.fraction for t in read]), np.array([t.xyz for t in read])
-        self.looked.append((self.curves.bent(fraction), drives_of(xyz, self.target, self.white, self.black)))
+        self.looked.append((self.curves.bent(fraction), self._drives(xyz)))
         yield from self._bend()
 
     def _levels(self, count: int) -> list[float]:
         """Return levels in percent, those of another round between those of the one before."""
         least, top = (5.0 if self.target.is_hdr else 3.0), 100.0 * self.palette.top
+        if self.palette.is_shortened:
+            top = 100.0 * float(self.target.fraction(AT_PEAK * self.white, self.white, self.black))
         return sorted({round(float(v), 2) for v in np.linspace(least, top, count)}, reverse=True)
+
+    def _drives(self, xyz: Floats) -> Floats:
+        """Return the signals (n, 3) at which each light by itself gives what it gives in greys XYZ (n, 3)."""
+        if self.target.curve != "pq":
+            return drives_of(xyz, self.target, self.white, self.black)  # HLG bends the three together, BT.1886 has black in each
+        return self._signal(self._lights(xyz))
+
+    def _lights(self, xyz: Floats) -> Floats:
+        """Return what each light gives (n, 3) in greys XYZ (n, 3), in cd/m² of the grey that it would belong to.
+
+        Lights are told apart by what each was read to give alone, and not by what the standard's would: so one is not taken for
+        another, and a white sub-pixel not for all three.
+        """
+        columns, more = self._balanced()
+        seen = xyz - (self.black * self.target.white if self.target.curve == "pq" else 0.0)
+        made = np.empty_like(seen)
+        for i, row in enumerate(seen):
+            options = []
+            for least in range(3):
+                matrix = columns.copy()
+                matrix[:, least] += more
+                lights = np.linalg.solve(matrix, row)
+                options.append((float(lights[least] - lights.min()), least, lights))
+            made[i] = np.maximum(min(options, key=lambda option: option[0])[2], 0.0)
+        return made
+
+    def _balanced(self) -> tuple[Floats, Floats]:
+        """Return what each light gives in XYZ (3, 3) for a grey of 1 cd/m², and what is more in all three (3,)."""
+        light = self._as_light(self.pure)
+        each = np.array([t.xyz - self.black * self.target.white for t in self.pure])
+        columns = np.array([each[c] / light[c, c] for c in range(3)]).T
+        more = each[3] / light[3, 0] - columns.sum(axis=1)
+        if np.abs(more[1]) < LEAST_BOOST * columns[1].sum():
+            more = np.zeros(3)
+        # How much of each makes the target's white: the lights' own scale is what curves are to mend.
+        share = np.linalg.solve(columns + more[:, None] / 3.0, self.target.white)
+        return columns * share, more * float(share.mean())
+
+    def _see_peak(self) -> Procedure[None]:
+        """Hold the target against the peak as it is now."""
+        if self.palette.is_shortened:
+            self.white = float((yield from self.desk.read_once(100.0)).xyz[1])
 
     def _bend(self) -> Procedure[None]:
         ends, opened = np.full(3, np.inf), [False, False, False]
         if self.open is not None:
-            lights = np.maximum(self.open - self.black * self.target.white, 1e-6) @ np.linalg.inv(self.target.signal_matrix).T
+            lights = np.maximum(self._lights(self.open[None])[0], 1e-6)
+            columns, more = self._balanced()
             may = max(1.0 - (1.0 - PEAK_COST) * self.found / float(self.open[1]), 0.0)
-            peak = balanced_peak(lights, self.target.signal_matrix[1], may)
+            peak = balanced_peak(lights, columns[1] + more[1] / 3.0, may)
             ends = np.full(3, float(transfer.pq_inverse(peak)))
-            opened = [bool(light <= 1.002 * peak) for light in lights]
+            # Before a cube a light that ran on to full signal would be a colour.
+            opened = [bool(light <= 1.002 * peak) and "cube" not in self.installed for light in lights]
         sent, drives = np.concatenate([s for s, _ in self.looked]), np.concatenate([d for _, d in self.looked])
         self.curves = curves_for(self.curves, sent, drives, self._wanted, ends, open_top=opened)
         yield from self.install("curves", self.curves.data())
+        yield from self._see_peak()
 
     def _wanted(self, signal: Floats) -> Floats:
-        return wanted_of(signal, self.target, self.white, self.black)
+        # The peak before any curves: what they take of it is said by where each light ends, and not once more by what is left.
+        white = self.white if self.open is None else float(self.open[1])
+        return wanted_of(signal, self.target, white, self.black)
 
     # Colours.
 
@@ -138,12 +200,14 @@ class Installer:
             return
         yield from self.desk.say("cube" if sizes else "matrix")
         patches = [percent for hue in self.palette.hues.values() for _, percent in hue]
-        read = yield from self.desk.reads([*patches, *self._pure()])
-        sent, gives = self._as_light(read[: len(patches)]), self._gives(read[len(patches) :])
+        if not self.pure:
+            self.pure = yield from self.desk.reads(self._pure())
+        read = yield from self.desk.reads(patches)
+        sent, gives = self._as_light(read), self._gives(self.pure)
         # What was sent through the wheel is what comes of it; what is needed is learned from what is still off.
-        now, best, kept = sent.copy(), self._error(read[: len(patches)]), None
+        now, best, kept = sent.copy(), self._error(read), None
         for turn in range(COLOUR_ROUNDS):
-            off = np.array([t.xyz for t in read[: len(patches)]]) - self._wanted_of(read[: len(patches)])
+            off = np.array([t.xyz for t in read]) - self._wanted_of(read)
             lacking = np.array([np.linalg.solve(gives(lights), o) for lights, o in zip(now, off, strict=True)])
             needed = np.maximum(now - lacking, 0.0)
             before = self.wheel
@@ -213,7 +277,9 @@ class Installer:
             return
         self.wheel = self.wheel.towards(sent, needed)
         if self.split is None:
-            self.split = Split.of(self.curves, self.palette.top if self.palette.is_shortened else 1.0)
+            # Above the peak, not above the last grey: else the peak itself would be cut off.
+            ends = float(transfer.pq_inverse(self.white)) + OVER if self.palette.is_shortened else 1.0
+            self.split = Split.of(self.curves, min(ends, 1.0))
             if "curves" in self.installed:
                 self.curves = self.split.curves()
                 yield from self.install("curves", self.curves.data())

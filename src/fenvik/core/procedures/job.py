@@ -14,10 +14,10 @@ from fenvik.core.errors import FenvikError
 from fenvik.core.models.palette import SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.procedures import colours, lights
-from fenvik.core.procedures.correcting import Corrected, check, correct
+from fenvik.core.procedures.correcting import CHECKED, Corrected, check, correct
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.greys import Greys
-from fenvik.core.procedures.installing import AGAIN, Installer
+from fenvik.core.procedures.installing import Installer
 from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, RestlessError
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
@@ -62,6 +62,7 @@ class Job:
     takes: dict[str, Any] = field(default_factory=dict)  # what the display can be given to install, as it describes itself
     by: str = "controls"  # by which greys and colours are adjusted: controls, install, or both
     installer: Installer | None = None
+    total: int = 0  # readings that the whole job may take
     goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left alone
 
     @property
@@ -73,7 +74,9 @@ class Job:
         """Do the whole job. What a budget or a device ends early is kept as it stands, and noted by whoever catches it."""
         try:
             yield from self.look_found()
-            self.desk.budget -= len(self.proof) + SPARE  # it is never saved on
+            self.total = self.desk.budget
+            # The proof is never saved on, nor the reference's look at what is left.
+            self.desk.budget -= len(self.proof) + SPARE + (2 * len(CHECKED) if self.correction else 0)
             yield from self.adjust()
             yield from self.look_left()
         except (RestlessError, BudgetError) as problem:
@@ -126,7 +129,7 @@ class Job:
             yield from self.installer.greys()
         if "colour" in self.steps:
             yield from self.installer.colours()
-        yield from self.installer.greys_again(2 if self.desk.budget - self.desk.spent >= 2 * AGAIN else 1)
+        yield from self.installer.greys_again()
         if self.installer.installed:
             self.desk.notes.append(f"Installed: {', '.join(self.installer.installed)}.")
 
@@ -384,7 +387,7 @@ class Job:
         """Put back the greys or the colours alone, where the others got better and readings can prove it; return whether."""
         found, left = parts_of(self.as_found, self.target), parts_of(self.as_left, self.target)
         better = [name for name in found if left[name] < found[name]]
-        if len(better) != 1 or self.desk.spent + len(self.proof) > self.desk.budget:
+        if len(better) != 1 or self.desk.spent + len(self.proof) > self.total:
             return False
         colours = {c["id"] for role in OF_COLOUR for c in self.desk.by_role(role)}
         back = {name: value for name, value in self.desk.found.items() if (name in colours) == (better[0] == "greys")}
