@@ -3,6 +3,7 @@ import pytest
 
 from fenvik.core.measure.averaging import USUAL, LowLight, steady_average, typical_seconds, usual, worth
 from fenvik.core.measure.correction_patches import AGAIN, MIXTURES, correction_list, rows_for, steps_of
+from fenvik.core.measure.screen import Screen, foot_lamberts
 from fenvik.core.measure.uncertainty import Repeatability
 
 TYPICAL = [[0.01, 30.0], [1.0, 6.0], [100.0, 2.0]]
@@ -80,3 +81,12 @@ def test_a_steady_meter_or_one_that_takes_long_reads_once(grey):
     slow = ([100.0, 4.0], [0.01, 30.0])
     assert steady_average(noisy(0.01, 0.002), slow, 100.0, grey=grey) == 1
     assert steady_average(noisy(0.01, 0.002), QUICK, 0.01, grey=grey) == 2, "six seconds at the most"
+
+
+def test_a_screen_needs_light_by_its_area_and_gain():
+    screen = Screen(100.0, gain=1.3)
+    assert screen.width_m == pytest.approx(2.214, abs=0.001)
+    assert screen.area_m2 == pytest.approx(2.757, abs=0.001)
+    assert screen.lumens(48.0) == pytest.approx(319.8, abs=0.3)
+    assert screen.luminance(screen.lux(48.0)) == pytest.approx(48.0)
+    assert foot_lamberts(48.0) == pytest.approx(14.01, abs=0.01)

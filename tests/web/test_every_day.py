@@ -8,6 +8,7 @@ from fenvik.web.demo.build import whole_job
 from fenvik.web.kit.words import WORDS
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.visits.models import Tuning, Visit
+from tests.web.adjustable import adjustable
 
 NEW = {
     "picture_mode": "Film", "purpose": "night", "target_name": "bt709-bt1886", "tolerance": "1", "technology": "lcd",
@@ -126,3 +127,35 @@ def test_more_than_two_passes_stand_beside_each_other_with_what_stood_otherwise(
     two = page(signed_in, "compare", finished.pk)
     assert "beside each other</h2>" not in two
     assert turned.label in two.split("What stood otherwise")[1].split("History")[0]
+
+
+def test_which_modes_share_a_setting_is_found_by_turning_and_looking(person, bench, now, signed_in):
+    tuning = adjustable(person, bench, now, index=0, mode="Film")
+    menu = bench.displays[0].menu
+    for mode in menu.values:
+        menu.values[mode]["pic-1"] = 34
+    before = {mode: dict(values) for mode, values in menu.values.items()}
+    light = next(item for item in menu.items.values() if item.role == "light")
+    object.__setattr__(light, "shared", True)
+    try:
+        signed_in.post(reverse("act", args=(tuning.pk, "find-shared")), {"stop": "arrival", "view": "menu"})
+    finally:
+        object.__setattr__(light, "shared", False)
+    tuning.display.refresh_from_db()
+    found = tuning.display.shared["controls"]
+    assert found[light.id] == ["Shop", "Film HDR"]
+    assert [] in found.values()
+    assert {mode: dict(values) for mode, values in menu.values.items()} == before
+    shown = page(signed_in, "stop", tuning.pk, "arrival", view="menu")
+    assert "Turned in Film, turned in Shop, Film HDR too: Contrast." in shown
+    assert "Film has values of its own for" in shown
+
+
+def test_questions_that_were_kept_open_are_shown_at_the_next_visit_and_a_projector_s_screen_is_reckoned(tuning, signed_in):
+    display = tuning.display
+    display.questions, display.technology, display.size_in = "Ask the maker about mode 3", "projector", 100
+    display.save()
+    assert "Ask the maker about mode 3" in page(signed_in, "visit", tuning.visit_id)
+    shown = page(signed_in, "stop", tuning.pk, "arrival", view="display")
+    assert "2.21 m wide, 2.8 m², gain 1, taken for a white matt screen" in shown
+    assert "foot-lamberts and need" in shown

@@ -145,6 +145,18 @@ def test_colours_by_hand_are_looked_at_where_the_panel_can_give_them(oled, perso
     assert page.count('class="mark"') >= 6
 
 
+def test_where_it_rolls_off_is_said_with_the_results(oled, person, now, bench, signed_in):
+    oled.lists = {"chosen": ["grey-21"]}
+    oled.save()
+    for purpose in (PassPurpose.FOUND, PassPurpose.LEFT):
+        started = run(services.start_pass(tuning_id=oled.pk, actor=person, purpose=purpose, now=timezone.now()))
+    assert 350 < started.summary["follows_to"] < 520  # its knee lies at 452 cd/m²
+    assert 0.9 < started.summary["tracking"] < 1.1
+    page = " ".join(signed_in.get(reverse("stop", args=(oled.pk, "left"))).content.decode().split())
+    assert "cd/m², then rolls off." in page
+    assert "gamma, average" not in page
+
+
 def test_the_light_of_an_hdr_mode_belongs_at_its_top_and_its_end_is_no_clipping(oled, person, now, bench, signed_in):
     from fenvik.web.adjusting import lights
 

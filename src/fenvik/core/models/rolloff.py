@@ -27,6 +27,7 @@ class RollOff:
 
     course: Floats
     light: Floats
+    gap: float = 0.0  # of signal, between the last grey that follows and the first that does not
 
     @property
     def from_signal(self) -> float:
@@ -86,4 +87,5 @@ def roll_off_of(levels: Sequence[float], luminance: Sequence[float], black: floa
     light[0] = min(light[0], course[0])
     course = np.concatenate([[light[0]], np.maximum(course[1:], light[0] + NEAR_ONE * np.arange(1, len(course)))])
     light = np.maximum.accumulate(light + NEAR_ONE * 0.01 * np.arange(len(light)))
-    return RollOff(np.maximum.accumulate(course + NEAR_ONE * 0.01 * np.arange(len(course))), light)
+    gap = float(signal[start + 1] - signal[start])
+    return RollOff(np.maximum.accumulate(course + NEAR_ONE * 0.01 * np.arange(len(course))), light, gap)

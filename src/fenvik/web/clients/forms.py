@@ -30,11 +30,13 @@ class DisplayForm(PlainNumbers, forms.ModelForm):
 
     class Meta:
         model = Display
-        fields = ["maker", "model", "serial", "technology", "size_in", "hours", "screen_gain", "link", "notes"]
+        fields = ["maker", "model", "serial", "technology", "size_in", "hours", "screen_gain", "link", "questions", "notes"]
         labels = {
             "size_in": "Size, inches", "hours": "Hours on", "screen_gain": "Screen gain, of a projector", "link": "Network control",
+            "questions": "Questions to keep open",
         }  # fmt: skip
-        widgets = {"notes": forms.Textarea(attrs={"rows": 2})}
+        widgets = {"notes": forms.Textarea(attrs={"rows": 2}), "questions": forms.Textarea(attrs={"rows": 2})}
+        help_texts = {"questions": "shown at the next visit"}
 
     field_order = [
         "maker",
@@ -46,6 +48,7 @@ class DisplayForm(PlainNumbers, forms.ModelForm):
         "screen_gain",
         "link",
         "feeds",
+        "questions",
         "notes",
     ]
 

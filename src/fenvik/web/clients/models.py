@@ -89,6 +89,8 @@ class Display(PutAwayModel):
     # Its network control, and what it said of itself when it was last asked: mode, signal, input, on_minutes, at.
     link = models.ForeignKey("devices.Device", null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
     said = models.JSONField(null=True, blank=True)
+    shared = models.JSONField(null=True, editable=False)  # mode, controls with the labels of the modes that share them, on
+    questions = models.TextField(blank=True)  # kept open until the next visit
 
     @property
     def name(self) -> str:

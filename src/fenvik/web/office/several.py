@@ -30,6 +30,7 @@ FIGURES = (
     ("white, cd/m²", "white", significant), ("black, cd/m²", "black", significant), ("contrast", "contrast", significant),
     ("white, kelvin", "cct", lambda v: figure(v, -1)), ("white, Duv", "duv", lambda v: signed(v, 4)),
     ("gamma, average", "gamma", lambda v: places(v, 2)), ("light, of what is wanted", "tracking", _percent),
+    ("follows PQ to, cd/m²", "follows_to", significant),
 )  # fmt: skip
 
 

@@ -11,9 +11,11 @@ from fenvik.core.colour.science import cct_and_duv
 from fenvik.core.colour.space import xy_to_xyz
 from fenvik.core.measure.tryout import judge
 from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.models.rolloff import roll_off_of
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.results.assemble import analysis_of
 
+FINE = 0.055  # of signal: levels no farther apart tell where a display ends
 TRACKED_FROM, TRACKED_TO = 0.1, 0.9  # cd/m², of the peak: where neither black nor the roll-off speaks
 
 
@@ -52,6 +54,7 @@ def figures(analysis: Analysis) -> dict[str, Any]:
         "target_cct": _number(float(wanted)),
         "target_duv": _number(float(wanted_duv)),
         "tracking": _tracking(analysis),
+        "follows_to": _follows_to(analysis),
         "readings": len(analysis.readings.labels),
         "hdr": analysis.target.is_hdr,
     }
@@ -64,6 +67,18 @@ def _tracking(analysis: Analysis) -> float | None:
     wanted = analysis.target_xyz[:, 1]
     there = analysis.graded_whole & (wanted > TRACKED_FROM) & (wanted < TRACKED_TO * analysis.white[1])
     return _number(np.exp(np.log(analysis.readings.xyz[there, 1] / wanted[there]).mean())) if there.any() else None
+
+
+def _follows_to(analysis: Analysis) -> float | None:
+    """Return the luminance up to which a display follows PQ before it rolls off; None where that is not told."""
+    if analysis.target.curve != "pq":
+        return None
+    greys = analysis.readings.neutral & analysis.graded_whole
+    black = 0.0 if analysis.black is None else float(analysis.black[1])
+    levels, light = analysis.readings.fraction[greys, 0], analysis.readings.xyz[greys, 1]
+    roll = roll_off_of(levels.tolist(), light.tolist(), black)
+    # Between two levels that lie far apart it may end anywhere: then nothing is said.
+    return None if roll is None or roll.gap > FINE else _number(roll.follows_to)
 
 
 def _black(analysis: Analysis) -> float | None:

@@ -59,12 +59,15 @@ def verdict_of(
     else:
         sentence = f"Every grey is within {tolerance:g}."
     before, after = ({} if found is None else figures(found)), figures(left)
+    if after["follows_to"] is not None:
+        sentence = f"{sentence} It follows the standard to {after['follows_to']:.0f} cd/m², then rolls off."
+    hdr = (("follows PQ to, cd/m²", "follows_to", 0),) if after["follows_to"] or before.get("follows_to") else ()
     names = (
         ("grey, average", "grey_mean", 1),
         ("grey, worst", "grey_max", 1),
         ("colours, average", "colour_mean", 1),
         ("colours, worst", "colour_max", 1),
-        ("gamma, average", "gamma", 2),
+        *((("gamma, average", "gamma", 2),) if not after["hdr"] else hdr),
         ("white, kelvin", "cct", -1),
         ("white, cd/m²", "white", 0),
         ("black, cd/m²", "black", 0),

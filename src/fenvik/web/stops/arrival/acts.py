@@ -12,7 +12,7 @@ from fenvik.web.adjusting import handsfree
 from fenvik.web.clients.forms import DisplayForm, RoomForm
 from fenvik.web.clients.models import Display
 from fenvik.web.clients.services import keep_display, keep_room
-from fenvik.web.controls import exchange, maps
+from fenvik.web.controls import exchange, maps, sharing
 from fenvik.web.controls.models import Moment
 from fenvik.web.controls.services import call_sheet, copy_sheet, note_found
 from fenvik.web.devices import displays
@@ -136,6 +136,15 @@ def name_sheet(request: Asking, tuning: Tuning) -> HttpResponse | None:
     return redirect(f"{reverse('stop', args=(tuning.pk, 'arrival'))}?view=sheets&sheet={sheet.pk}")
 
 
+def find_shared_controls(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Find out which modes share settings with the tuning's."""
+    found = sharing.find_shared(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    shared = sum(bool(modes) for modes in found.values())
+    turned = f"{len(found)} controls were turned by a step and back"
+    messages.success(request, f"{turned}: {shared} of them are shared with other modes.")
+    return _part(tuning, "menu")
+
+
 def set_whole_sheet(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let the display stand as a sheet says, in one act; the page that follows shows how far it is."""
     count = handsfree.set_sheet(
@@ -208,6 +217,7 @@ can_be_done({
     "copy-sheet": copy,
     "name-sheet": name_sheet,
     "set-sheet": set_whole_sheet,
+    "find-shared": find_shared_controls,
     "import-sheet": import_sheet,
 })
 def _uv(request: Asking) -> tuple[float, float]:

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from fenvik.core.measure.screen import CINEMA_CD_M2, Screen, foot_lamberts
 from fenvik.core.proposals import Room as RoomLight
 from fenvik.core.proposals import propose
 from fenvik.web.clients.forms import DisplayForm, RoomForm
@@ -9,6 +10,7 @@ from fenvik.web.controls.blocks import BLOCKS, ROLES
 from fenvik.web.controls.exchange import differences
 from fenvik.web.controls.maps import same_model
 from fenvik.web.controls.models import Moment, SettingsSheet
+from fenvik.web.controls.sharing import words_of
 from fenvik.web.devices.displays import link_of
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.kit.templatetags.fenvik import setting
@@ -128,8 +130,24 @@ def _display(scene: Scene) -> None:
         "feeds": list(tuning.display.feeds.all()),
         "link": _link(tuning),
         "links": list(Device.objects.of_firm(tuning.visit.firm_id).filter(role=DeviceRole.DISPLAY).order_by("name")),
-        "said": tuning.display.said,
+        "said": tuning.display.said, "screen_says": _screen_words(tuning),
     }
+
+
+def _screen_words(tuning: Tuning) -> list[str]:
+    """Return what a projector's screen needs and gives, in sentences; nothing for other displays, or without its size."""
+    display = tuning.display
+    if display.technology != "projector" or not display.size_in:
+        return []
+    screen = Screen(display.size_in, display.screen_gain or 1.0)
+    wanted = tuning.luminance or CINEMA_CD_M2
+    return [
+        f"{screen.width_m:.2f} m wide, {screen.area_m2:.1f} m², gain {screen.gain:g}"
+        + ("." if display.screen_gain else ", taken for a white matt screen until its gain is typed."),
+        f"{wanted:g} cd/m² are {foot_lamberts(wanted):.1f} foot-lamberts and need {screen.lumens(wanted):,.0f} lumens on it.",
+        f"A meter that faces the lens reads {screen.lux(wanted):,.0f} lux for that; one that faces the screen reads the "
+        "luminance itself.",
+    ]
 
 
 def _menu(scene: Scene) -> None:
@@ -139,6 +157,7 @@ def _menu(scene: Scene) -> None:
         "blocks": BLOCKS,
         "roles": ROLES,
         "menu": display.menu_map,
+        "shared": words_of(display), "shared_on": (display.shared or {}).get("on", ""),
         "earlier": same_model(display),
         "seen": display.menu_map.changed_at.isoformat() if display.menu_map else "",
     }
