@@ -66,6 +66,17 @@ def test_curves_a_cube_and_a_tone_bring_the_oled_to_what_its_sub_pixels_can(seed
     assert len(job.desk.taken) <= 140
 
 
+def test_the_light_of_a_pq_mode_is_turned_to_its_top():
+    here = site(1, 3)
+    here.set("pic-1", 60)
+    here.controls = here.display.menu.described("p4")
+    _, _, peak, _ = here.hdr_truth(PQ)
+    job = do(here, PQ, steps=("light", "white", "grey"))
+    assert here.hdr_truth(PQ)[2] > 1.2 * peak
+    assert any("was turned to its top" in note for note in job.desk.notes)
+    assert to_the_roll_off(here, PQ, job) < (1.6, 4.0)
+
+
 def test_hlg_is_held_against_its_own_peak():
     here = site(1, 3, "hlg", "p5")
     found, _, peak, _ = here.hdr_truth(HLG)

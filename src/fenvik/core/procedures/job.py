@@ -11,7 +11,7 @@ from fenvik.core.colour.science import cct_and_duv
 from fenvik.core.colour.space import xyz_to_uv
 from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
-from fenvik.core.models.palette import SDR, Palette, palette_for
+from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.procedures import colours, lights
 from fenvik.core.procedures.correcting import CHECKED, Corrected, check, correct
@@ -26,6 +26,8 @@ WORSE = 0.5  # of an error: what is said of a colour that got worse by more
 OF_COLOUR = ("colour", "saturation", "tint", "gamut")  # roles of what colours are adjusted by
 DISAGREE = 0.8  # between the reference and the corrected meter, of an error: less is the noise of both
 SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
+WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
+MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
 LIGHT_OFF = 0.03  # of the luminance that is wanted
 STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
@@ -62,13 +64,14 @@ class Job:
     takes: dict[str, Any] = field(default_factory=dict)  # what the display can be given to install, as it describes itself
     by: str = "controls"  # by which greys and colours are adjusted: controls, install, or both
     installer: Installer | None = None
+    judged: list[Fraction] = field(default_factory=list)  # the proof's patches in HDR, where they hang on the peak that was found
     total: int = 0  # readings that the whole job may take
     goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left alone
 
     @property
     def proof(self) -> list[Fraction]:
-        """The patches that are read before and after."""
-        return self.palette.proof(colours="colour" in self.steps)
+        """The patches that are read before and after: the same ones, wherever the peak has come to meanwhile."""
+        return self.judged or self.palette.proof(colours="colour" in self.steps)
 
     def run(self) -> Procedure[None]:
         """Do the whole job. What a budget or a device ends early is kept as it stands, and noted by whoever catches it."""
@@ -185,6 +188,7 @@ class Job:
             self.settle(ends)
             self.palette = palette_for(self.target, self.white, self.black)
             self.desk.is_hdr = True
+            self.judged = self.proof
         self.as_found = yield from self.desk.reads(self.proof)
         self.settle(self.as_found)
         if self.palette.is_shortened:
@@ -193,7 +197,11 @@ class Job:
     def find_end(self) -> Procedure[None]:
         """Find how the display ends, from a few greys about its peak and those that are read anyway."""
         more = yield from self.desk.greys(self.palette.end)
-        greys = [t for t in (*self.as_found, *more) if np.ptp(t.fraction) == 0]
+        now = self.desk.settings
+        told = [t for t in self.as_found if t.settings == now]
+        if len(told) < len(FOUND):  # something was turned since: the middle of the range is read anew too
+            more = [*more, *(yield from self.desk.greys(self.palette.greys(MIDDLE)))]
+        greys = [t for t in (*told, *more, *self.desk.taken) if np.ptp(t.fraction) == 0 and t.settings == now]
         roll = roll_off_of([float(t.fraction[0]) for t in greys], [float(t.xyz[1]) for t in greys], self.black)
         self.palette = replace(self.palette, roll=roll)
         if roll is not None:
@@ -266,6 +274,8 @@ class Job:
     def light(self) -> Procedure[None]:
         """Bring white to the luminance that is wanted, and let nothing clip below it."""
         turned = False
+        if self.target.curve == "pq" and self.luminance is None:
+            yield from self.light_to_top()
         # In HDR white is where the display ends: that nothing grows there is no clipping that a white level could mend.
         if self.desk.by_role("white-level") and not self.target.is_hdr:
             top = np.array([t.xyz for t in (yield from self.desk.each_once((100.0, 90.0, 80.0)))])
@@ -274,6 +284,24 @@ class Job:
             turned = (yield from lights.turn_light(self.desk, self.luminance)) or turned
         if turned:
             self.settle((yield from self.desk.greys((100.0, 0.0))))
+
+    def light_to_top(self) -> Procedure[None]:
+        """Turn the light of a PQ mode to its top, where the peak grows by it: the signal itself says how bright things are."""
+        control = next((c for c in self.desk.by_role("light") if c["kind"] == "range"), None)
+        if control is None or float(control["value"]) >= float(control["max"]):
+            return
+        yield from self.desk.say("light")
+        before, usual = self.white, control["value"]
+        yield from self.desk.set(control, control["max"])
+        ends = yield from self.desk.greys((100.0, 0.0))
+        if float(ends[0].xyz[1]) < (1.0 + WORTH_LIGHT) * before:
+            yield from self.desk.set(control, usual)
+            return
+        self.settle(ends)
+        self.palette = palette_for(self.target, self.white, self.black)
+        yield from self.find_end()
+        grew = f"the peak went from {before:.0f} to {self.white:.0f} cd/m²"
+        self.desk.notes.append(f"{control['label']} was turned to its top: {grew}.")
 
     def light_again(self) -> Procedure[None]:
         """Bring white back to what is wanted: gains that were lowered since took light from it."""

@@ -69,6 +69,7 @@ class HandsFreeRunner(Runner):
         self.is_live = self.record.is_over  # whether everything that was stored before has been gone through
         self.display_line: LinkedDisplay | None = None
         self.stops = False
+        self.job: Job | None = None
         self.said: list[str] = []  # of how it was led again
 
     def let_go(self) -> None:
@@ -94,6 +95,7 @@ class HandsFreeRunner(Runner):
         rig = _Rig(self)
         desk = Desk(rig.controls, budget=self.told.budget)
         job = Job(desk, self.plan.pass_.tuning.target, tuple(self.told.steps), luminance=self.told.luminance)
+        self.job = job
         job.by, job.takes, job.goal = self.told.by, self.told.takes, self.told.goal
         try:
             self._heed(self.store.asked())
@@ -176,7 +178,7 @@ class HandsFreeRunner(Runner):
     def take_one(self, percent: Fraction) -> Floats:
         """Read a patch and keep the reading; return XYZ (3,) through the correction."""
         pass_ = self.plan.pass_
-        label = label_of(percent)
+        label = self._named(percent)
         shown = patch(label, percent, pass_.bits, pass_.range)  # type: ignore[arg-type]
         row = shown.as_json()
         self.store.append(len(self.rows), row)
@@ -197,6 +199,12 @@ class HandsFreeRunner(Runner):
         xyz = np.array(taken.xyz)
         self._heed(asked)
         return xyz if matrix is None else np.asarray(matrix @ xyz)
+
+    def _named(self, percent: Fraction) -> str:
+        """Return what a patch is called: in HDR colours are placed by their light, and their percentages say nothing."""
+        hues = {} if self.job is None or not self.job.target.is_hdr else self.job.palette.hues
+        named = {patch: name for patches in hues.values() for name, patch in patches}
+        return named.get(percent) or label_of(percent)
 
     def average_for(self, patch: Patch) -> int:
         """Return how many averages a patch is read with: a noisy meter that is quick reads more than once."""
