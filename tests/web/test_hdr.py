@@ -12,6 +12,7 @@ from fenvik.web.adjusting import colours, handsfree, lists
 from fenvik.web.adjusting.colours import hues_of
 from fenvik.web.controls.maps import read_over_link
 from fenvik.web.controls.values import values_of
+from fenvik.web.devices.models import Device
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.recent import recent_readings
@@ -143,6 +144,23 @@ def test_colours_by_hand_are_looked_at_where_the_panel_can_give_them(oled, perso
     assert all(hue.error > 3 for hue in hues if hue.name in ("red", "green"))
     page = signed_in.get(reverse("stop", args=(oled.pk, "adjust")) + "?work=colours").content.decode()
     assert page.count('class="mark"') >= 6
+
+
+def test_the_source_is_told_to_send_what_the_tuning_is_for_and_the_meter_tells_the_flicker(oled, person, now, bench, signed_in):
+    bench.world.signal = Signal("sdr", "bt709", 10, "limited", 60.0)
+    signed_in.post(reverse("act", args=(oled.pk, "look")), {"stop": "groundwork"})
+    page = signed_in.get(reverse("stop", args=(oled.pk, "found"))).content.decode()
+    assert "let the source send it" in page
+    sent = signed_in.post(reverse("act", args=(oled.pk, "play-signal")), {"stop": "found"}, follow=True).content.decode()
+    assert "sends HDR10, BT.2020, 10 bit." in sent
+    assert (bench.world.signal.format, bench.world.signal.colorimetry) == ("hdr10", "bt2020")
+    assert "let the source send it" not in sent
+    with_it = next(d for d in Device.objects.filter(role="meter") if "refresh" in d.facts.get("features", []))
+    told = signed_in.post(reverse("device-act", args=(with_it.pk, "refresh")), follow=True).content.decode()
+    assert "times a second" in told
+    without = Device.objects.filter(role="meter").exclude(pk=with_it.pk).first()
+    asked = signed_in.post(reverse("device-act", args=(without.pk, "refresh")), follow=True)
+    assert "cannot tell how often" in asked.content.decode()
 
 
 def test_where_it_rolls_off_is_said_with_the_results(oled, person, now, bench, signed_in):

@@ -25,7 +25,7 @@ from fenvik.web.visits.models import Tuning, Visit, WhiteCandidate
 
 BACKEND = "django.contrib.auth.backends.ModelBackend"
 SECRET = "Heronsgate"  # in every text of the first firm that a page could show
-DEVICE_ACTS = ("try", "show-code", "pair", "rename", "remove")
+DEVICE_ACTS = ("try", "refresh", "show-code", "pair", "rename", "remove")
 PEOPLE_ACTS = ("role", "deactivate", "activate", "end-sessions", "second-off", "password-link", "end-link", "zone")
 # Addresses that name no object: they show or make what is of the firm that asks.
 OF_THE_FIRM = {

@@ -13,6 +13,7 @@ READ_SLACK_S = 20.0  # added to the time that a meter itself expects
 LONGEST_NAME, LONGEST_LIST = 60, 200  # characters of a maker, model, serial; rows of a table, names in a list
 SLOWEST_S = 3600.0  # of one reading
 READ_TIMES = 6.0  # slower efforts and dark patches take several times the middle effort
+REFRESH_S, MOST_HZ = 30.0, 100_000.0
 
 
 @dataclass(frozen=True)
@@ -172,6 +173,15 @@ class Meter(Device):
         if not _number(seconds) or not _number(clock) or seconds < 0:
             raise self.connection.fault("a reading without its time")
         return MeterReading((float(xyz[0]), float(xyz[1]), float(xyz[2])), float(seconds), float(clock))
+
+
+    def refresh(self) -> float:
+        """Return how often the light comes and goes, in hertz. Raises DeviceError 8 without the feature."""
+        answer = self.connection.call("refresh", {}, REFRESH_S)
+        hertz = answer.get("hz") if isinstance(answer, dict) else None
+        if not isinstance(hertz, int | float) or isinstance(hertz, bool) or not 0.0 < hertz < MOST_HZ:
+            raise self.connection.fault("no frequency, or one that no light has")
+        return float(hertz)
 
 
 class Source(Device):

@@ -6,6 +6,7 @@ from typing import Any
 from django.conf import settings
 
 from fenvik.core.errors import FenvikError
+from fenvik.core.measure.modulation import words
 from fenvik.link.devices import Device as Linked
 from fenvik.link.devices import Meter, Source
 from fenvik.link.faults import DeviceError
@@ -65,3 +66,17 @@ def _ask(device: Device) -> str:
             return f"It reads {got.xyz[1]:.3g} cd/m²{place}, in {got.seconds:.2g} s."
         installs = ", ".join(sorted(device.facts["installs"])) or "nothing"
         return f"It answers: {device.facts['technology']}, firmware {described.firmware or 'not told'}; it can be given {installs}."
+
+
+def read_refresh(*, device: Device) -> str:
+    """Read a light's own frequency with a meter that can, and return what it means. Raises what the meter refuses."""
+    if "refresh" not in device.facts.get("features", []):
+        raise NoFeatureError(f"{device.name} cannot tell how often the light comes and goes.")
+    with locate(device) as connection:
+        return words(Meter(connection).refresh())
+
+
+class NoFeatureError(FenvikError):
+    """Something that a device has no feature for."""
+
+    code = "no_feature"

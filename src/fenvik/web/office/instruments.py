@@ -20,7 +20,7 @@ from fenvik.web.devices.keyed import keyed_meter, keyed_source
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.devices.reaching import network
 from fenvik.web.devices.services import remove, rename, take_up
-from fenvik.web.devices.trying import try_out
+from fenvik.web.devices.trying import read_refresh, try_out
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes.models import Pass
 from fenvik.web.people.models import Firm
@@ -153,12 +153,23 @@ def _pair(request: HttpRequest, shown: Device, name: str) -> None:
         messages.error(request, str(problem))
 
 
+def _ask(request: HttpRequest, device: Device, name: str) -> None:
+    """Try a device out, or let a meter tell how often the light comes and goes."""
+    if name == "try":
+        try_out(device=device, now=timezone.now())
+        return
+    try:
+        messages.info(request, read_refresh(device=device))
+    except FenvikError as problem:
+        messages.error(request, str(problem))
+
+
 @require_POST
 def device_act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
     """Try a device out, rename it, or take it out of the lists; what was read with it stays."""
     shown = of_firm_or_404(Device, request.user.firm_id, pk)
     require(request.user, Right.MEASURE)
-    if name == "try":
+    if name in ("try", "refresh"):
         busy = Pass.objects.filter(
             Q(meter=shown) | Q(source=shown) | Q(reference=shown), finished_at__isnull=True
         ).select_related("tuning")
@@ -166,7 +177,7 @@ def device_act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
         if holding is not None:
             messages.error(request, f"A pass of {holding.tuning.name} is using it; it was not disturbed.")
         else:
-            try_out(device=shown, now=timezone.now())
+            _ask(request, shown, name)
     elif name in ("show-code", "pair"):
         _pair(request, shown, name)
     elif name == "rename":

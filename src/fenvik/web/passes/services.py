@@ -127,7 +127,7 @@ def signal_of(tuning: Tuning) -> SignalSent:
     return SignalSent(tuning.signal, "bt2020", mastering)
 
 
-def _fine_enough(tuning: Tuning) -> None:
+def fine_enough(tuning: Tuning) -> None:
     """Give an HDR tuning the ten bits that PQ and HLG want, where its source has them; eight would show steps."""
     bits = [] if tuning.source is None else tuning.source.facts.get("bits", [])
     if tuning.signal != "sdr" and tuning.bits == 8 and 10 in bits:
@@ -207,7 +207,7 @@ def start_pass(
     if tuning.meter is None or tuning.source is None:
         raise NoInstrumentsError
     signal = signal_of(tuning)
-    _fine_enough(tuning)
+    fine_enough(tuning)
     how = how or How()
     if how.rows is not None:
         rows = how.rows

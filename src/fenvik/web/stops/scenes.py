@@ -140,6 +140,13 @@ class Scene:
         return said is not None and clash_of(self.tuning, said)[1] == "choose-mode"
 
     @property
+    def plays(self) -> bool:
+        """Whether a source on the link can send what the tuning is for."""
+        source = self.tuning.source
+        linked = source is not None and not source.is_keyed and "screen" not in source.facts
+        return source is not None and linked and self.tuning.signal in source.facts.get("formats", [])
+
+    @property
     def warmth(self) -> str:
         """How warm the display was when the pass of this stop began."""
         pass_ = self.shown_pass

@@ -16,6 +16,7 @@ from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes import patch_lists
 from fenvik.web.passes import services as passes
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
+from fenvik.web.passes.playing import play_signal
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.people.asking import Asking
 from fenvik.web.results import files, imports
@@ -145,6 +146,12 @@ def name_pass(request: Asking, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
+def play(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Let the source send the signal that the tuning is for."""
+    messages.info(request, play_signal(tuning_id=tuning.pk, actor=request.user, now=timezone.now()))
+    return None
+
+
 def choose_mode(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let the display show the tuning's mode; a pass that waited for it goes on."""
     standing.choose_mode(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
@@ -203,6 +210,7 @@ can_be_done({
     "name-proof": name_as_proof,
     "name-pass": name_pass,
     "choose-mode": choose_mode,
+    "play-signal": play,
     "remove-file": remove,
     "measure-found": _start(PassPurpose.FOUND),
     "measure-left": _start(PassPurpose.LEFT),
