@@ -31,6 +31,7 @@ class Readings:
     which: Ints
     when: Floats
     before: Floats
+    doubt: Floats
 
     @classmethod
     def of(cls, seen: Sequence[Seen], knobs: int) -> "Readings":
@@ -40,12 +41,13 @@ class Readings:
         return cls(
             at, np.array([s.drives for s in seen]), np.array([s.moved for s in seen]).reshape(len(seen), knobs), levels,
             which, np.array([s.when for s in seen]), np.array([s.before for s in seen], dtype=float),
+            np.array([s.doubt for s in seen]),
         )  # fmt: skip
 
     @property
     def noise(self) -> Floats:
         """What each reading (r,) is off by, in drive. Dark drives are noisy: the light there is little."""
-        return NOISE * (1.0 + (0.12 / np.maximum(self.at, 0.02)) ** 2)
+        return self.doubt * NOISE * (1.0 + (0.12 / np.maximum(self.at, 0.02)) ** 2)
 
 
 class Block:

@@ -18,7 +18,7 @@ from fenvik.core.types import Floats
 MIDDLE = (0.25, 0.8)  # of the PQ signal of the peak: where every display follows in its own way
 FOLLOWS = 0.008  # of PQ signal: less than this below its course, and it still follows
 FLAT = 0.12  # of the course: where light grows by less, it is no longer to be had
-NEAR_ONE = 1e-3
+NEAR_ONE, MOST_DOUBT = 1e-3, 6.0
 
 
 @dataclass(frozen=True)
@@ -48,6 +48,13 @@ class RollOff:
         inside = self._map()(np.clip(u, self.course[0], self.course[-1]))
         result: Floats = np.where(u <= self.course[0], u, inside)
         return result
+
+    def doubt_of(self, course: float) -> float:
+        """Return how many times less a course is known from its light than where the display follows."""
+        if course <= self.course[0]:
+            return 1.0
+        both = self.shown(np.array([course - 0.004, course + 0.004]))
+        return float(np.clip(0.008 / max(float(both[1] - both[0]), 1e-6), 1.0, MOST_DOUBT)) ** 2
 
     def course_of(self, light: ArrayLike) -> Floats:
         """Return the course (any shape) that shows PQ signals: as far as light still grows with it, and no farther."""

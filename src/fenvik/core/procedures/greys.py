@@ -197,7 +197,9 @@ class Greys:
             if t.fraction[0] < DARKEST_READ or t.xyz[1] <= 0 or t.fraction[0] > self.palette.top + BEYOND:
                 continue
             drives = drives_of(t.xyz[None], self.target, self.white, self.black, boost, self.palette.roll)[0]
-            made.append(Seen(float(t.fraction[0]), drives, self._moved(t.settings), float(when), before))
+            roll = self.palette.roll
+            doubt = 1.0 if roll is None else roll.doubt_of(float(drives.mean()))
+            made.append(Seen(float(t.fraction[0]), drives, self._moved(t.settings), float(when), before, doubt))
         return made
 
     def _move(self, allowed: Sequence[bool], levels: Floats, *, last: bool = False) -> Procedure[None]:
