@@ -34,7 +34,7 @@ class Seen:
     moved: Floats
     when: float = 0.0
     before: bool = False
-    doubt: float = 1.0  # how many times less its drives are known than those of the middle: where a display ends, light hardly tells
+    doubt: float = 1.0  # how many times less its drives are known than in the middle: where a display ends, light hardly tells
 
 
 @dataclass(frozen=True)

@@ -32,6 +32,7 @@ class Palette:
     top: float = 1.0
     hues: dict[str, list[tuple[str, Percent]]] = field(default_factory=lambda: {name: patches_for(name) for name in HUES})
     roll: RollOff | None = None  # how an HDR display ends, once greys have told
+    white_of_colours: Percent = (FULL, FULL, FULL)  # the grey of the light in which the full colours are
     full: tuple[Percent, ...] = tuple((FULL * r, FULL * g, FULL * b) for r, g, b in HUES.values())
 
     @property
@@ -98,4 +99,5 @@ def palette_for(target: Target, white: float, black: float = 0.0) -> Palette:
             words, share = SKINS[name]
             xyz = picture.xyz(np.array(share) / 100.0, skin_light, 0.0)
             hues[name].append((words, percent(np.linalg.solve(matrix, xyz).tolist())))
-    return Palette(min(top, 1.0), hues, None, tuple(patches[0][1] for patches in hues.values()))
+    colours = tuple(patches[0][1] for patches in hues.values())
+    return Palette(min(top, 1.0), hues, None, percent((light, light, light)), colours)

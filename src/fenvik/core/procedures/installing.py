@@ -18,11 +18,12 @@ GREYS = 17  # levels that curves are made from
 AGAIN = 13  # when a cube stands behind them
 AGAIN_ROUNDS, LEAST_AGAIN = 2, 8
 COLOUR_ROUNDS = 2
-PEAK_COST = 0.014  # of the peak that was found: what a balanced white may cost at most
+PEAK_COST = 0.010  # of the peak that was found: what a balanced white may cost at most
 ABOVE = 1.15  # of the peak: where a tone that shall not bend anything cuts off
 USUAL_CUBE = 33
-KNEES = 3
+KNEES, SPARE_SIGNAL = 3, 0.02
 AT_PEAK = 0.985  # of the peak: the brightest grey that curves are made from
+NEARLY = 0.998  # of the peak: where a target counts as having reached it
 OVER = 0.015  # of signal, above the peak: from there on nothing is told apart
 LEAST_BOOST = 0.05  # of the sum of the three lights
 
@@ -83,7 +84,10 @@ class Installer:
             return []
         first, last = int(bends[0]) - 1, len(s) - 1
         middle = min(range(first + 1, last), key=lambda i: _off(s, light, (first, i, last)))
-        return [[round(float(s[i]), 5), round(float(light[i]), 5)] for i in (first, middle, last)]
+        points = [[round(float(s[i]), 5), round(float(light[i]), 5)] for i in (first, middle, last)]
+        # The last one a little higher: what a display's own scale takes off the signal would be taken off its peak.
+        points[-1][1] = round(min(points[-1][1] + SPARE_SIGNAL, 1.0), 5)
+        return points
 
     # Greys.
 
@@ -278,7 +282,8 @@ class Installer:
         self.wheel = self.wheel.towards(sent, needed)
         if self.split is None:
             # Above the peak, not above the last grey: else the peak itself would be cut off.
-            ends = float(transfer.pq_inverse(self.white)) + OVER if self.palette.is_shortened else 1.0
+            reached = float(self.target.fraction(NEARLY * self.white, self.white, self.black))
+            ends = reached + OVER if self.palette.is_shortened else 1.0
             self.split = Split.of(self.curves, min(ends, 1.0))
             if "curves" in self.installed:
                 self.curves = self.split.curves()

@@ -11,6 +11,7 @@ from fenvik.core.colour.science import cct_and_duv
 from fenvik.core.colour.space import xyz_to_uv
 from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
+from fenvik.core.measure.correction_patches import AGAIN
 from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.procedures import colours, lights
@@ -153,12 +154,23 @@ class Job:
         """Correct the meter by the reference, on a display on which nothing works any more, and look at everything through it."""
         if not self.correction:
             return
-        self.corrected = yield from correct(self.correction)
+        self.corrected = yield from correct(self._correcting())
         self.desk.notes += self.corrected.notes
         if self.corrected.matrix is None:
             return
         yield from self.desk.look_through(self.corrected.matrix, self.as_found)
         self.settle((yield from self.desk.greys((100.0, 0.0))))
+
+    def _correcting(self) -> list[Patch]:
+        """Return what the meter is corrected by: in HDR colours that the display can give, beside a grey of their own light.
+
+        At full drive a display's end is read, and not its colours: white is then less than its parts together.
+        """
+        if not self.target.is_hdr:
+            return list(self.correction)
+        light = self.palette.white_of_colours
+        percent = dict(zip(("red", "green", "blue"), self.palette.full, strict=False)) | {"white": light, AGAIN: light}
+        return [replace(patch, percent=percent.get(patch.label, patch.percent)) for patch in self.correction]
 
     def check_correction(self) -> Procedure[None]:
         """Hold the corrected meter against the reference on what is left; where they disagree, correct it anew and go on."""
@@ -170,7 +182,7 @@ class Job:
         if off <= DISAGREE * self.target.metric.weight:
             self.desk.notes.append(f"{said}.")
             return
-        anew = yield from correct(self.correction)
+        anew = yield from correct(self._correcting())
         if anew.matrix is None:
             self.desk.notes += [f"{said}.", *anew.notes, "The correction that was made first stands."]
             return
