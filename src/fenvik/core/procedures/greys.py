@@ -18,6 +18,7 @@ from fenvik.core.procedures.steps import Procedure
 from fenvik.core.types import Floats
 
 MOST_GREYS = 63  # readings for greys over a whole job: three for each of 21 levels
+FOR_END = 15  # more of them in HDR, where the end of a display takes some for itself
 GO_ON = 7  # readings, twice, after the meter was corrected anew
 DOUBTED = 2  # of those: kept for what stands out and is read twice
 LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent before
@@ -132,7 +133,8 @@ class Greys:
                 return
             yield from self.desk.greys(part)
         spent = sum(others or np.ptp(t.fraction) == 0 for t in self.desk.taken)
-        left = max(MOST_GREYS - DOUBTED - spent - proof, LEAST_AGAIN)
+        most = MOST_GREYS + (FOR_END if self.palette.is_shortened else 0)
+        left = max(most - DOUBTED - spent - proof, LEAST_AGAIN)
         # With many points most of what is left is kept for the last look, when little is wrong any more.
         first = round(AGAIN * left) if len(at) < MANY_POINTS else 0
         yield from self._move(self.every, self.levels)
