@@ -140,3 +140,14 @@ def test_the_map_draws_a_comet_from_the_ring_and_names_it():
     assert "red: u′ 0.4600, v′ 0.5100" in drawn
     assert any("".join(t.itertext()) == "red2.4" for t in root.iter(f"{SVG}text"))
     assert "80 %: error 1.1" in drawn
+
+
+def test_the_colour_map_is_drawn_in_u_v_or_in_x_y():
+    red = {colourmap.UV: (0.4507, 0.5229), colourmap.XY: (0.64, 0.33)}
+    for plane, at in red.items():
+        comet = colourmap.Comet("red", "#aa3322", at, at, None, 0.4)
+        drawn = colourmap.draw([comet], [], [at, (0.3, 0.6), (0.15, 0.06)], (0.3127, 0.329), title="t", plane=plane)
+        assert f"{plane.across} {at[0]:.4f}, {plane.up} {at[1]:.4f}" in drawn
+        x, y = plane.at(*at)
+        assert 0 < x < colourmap.WIDTH
+        assert 0 < y < colourmap.HEIGHT

@@ -159,3 +159,11 @@ def test_questions_that_were_kept_open_are_shown_at_the_next_visit_and_a_project
     shown = page(signed_in, "stop", tuning.pk, "arrival", view="display")
     assert "2.21 m wide, 2.8 m², gain 1, taken for a white matt screen" in shown
     assert "foot-lamberts and need" in shown
+
+
+def test_the_colour_map_is_shown_in_x_y_by_a_key(finished, signed_in):
+    shown = page(signed_in, "stop", finished.pk, "left", view="colours")
+    assert 'data-key="x"' in shown
+    other = page(signed_in, "stop", finished.pk, "left", view="colours-xy")
+    assert "Colours in xy, and greys" in other
+    assert "in u′v′" in other

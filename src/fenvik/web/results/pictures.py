@@ -9,10 +9,11 @@ from fenvik.charts import balance, colourmap, error, tone
 from fenvik.core.analysis import greyscale
 from fenvik.core.analysis.analysis import Analysis
 from fenvik.core.colour import difference
-from fenvik.core.colour.space import xy_to_uv, xyz_to_uv
+from fenvik.core.colour.space import xy_to_xyz
 from fenvik.core.measure import uncertainty
 from fenvik.core.measure.uncertainty import TWO_SIDED_95
 from fenvik.core.signal.patches import COLOURS
+from fenvik.core.types import Floats
 from fenvik.web.kit.templatetags.fenvik import places, signed, significant
 from fenvik.web.results import words
 from fenvik.web.results.lights import light_picture, rolloff_picture, wrong_picture
@@ -147,7 +148,7 @@ def _all_patches(pair: Pair) -> list[PatchKey]:
     return list(dict.fromkeys([*by_patch(pair.found), *by_patch(pair.left)]))
 
 
-def _colour_map(pair: Pair) -> Picture:
+def _colour_map(pair: Pair, plane: colourmap.Plane = colourmap.UV) -> Picture:
     found, left, base = by_patch(pair.found), by_patch(pair.left), pair.said
     if base is None:
         return Picture(
@@ -166,13 +167,9 @@ def _colour_map(pair: Pair) -> Picture:
             colourmap.Comet(
                 label=label,
                 colour=own_colour(shown.readings.fraction[at]),
-                target=(float(shown.target_uv[at, 0]), float(shown.target_uv[at, 1])),
-                measured=None
-                if now is None or pair.left is None
-                else (float(pair.left.uv[now, 0]), float(pair.left.uv[now, 1])),
-                found=None
-                if was is None or pair.found is None
-                else (float(pair.found.uv[was, 0]), float(pair.found.uv[was, 1])),
+                target=_in(plane, shown.target_xyz[at]),
+                measured=None if now is None or pair.left is None else _in(plane, pair.left.readings.xyz[now]),
+                found=None if was is None or pair.found is None else _in(plane, pair.found.readings.xyz[was]),
                 error=None if lacks else float(shown.whole.value[at]),
                 named=label in COLOURS,
             )
@@ -189,24 +186,26 @@ def _colour_map(pair: Pair) -> Picture:
                 places(shown.colour_only.value[at], 2),
             )
         )
-    corners = [
-        (float(u), float(v))
-        for u, v in xy_to_uv(
-            np.array([base.target.primaries.red, base.target.primaries.green, base.target.primaries.blue])
-        )
-    ]
-    white = xyz_to_uv(base.target.white)
+    primaries = base.target.primaries
+    corners = [_in(plane, xy_to_xyz(np.array(xy))) for xy in (primaries.red, primaries.green, primaries.blue)]
     drawn = colourmap.draw(
         comets,
         [*_lens(pair.found, found=True), *_lens(pair.left, found=False)],
         corners,
-        (float(white[0]), float(white[1])),
-        title="Colours in u′v′, and greys around the target white",
+        _in(plane, base.target.white),
+        title=f"Colours in {plane.across}{plane.up}, and greys around the target white",
+        plane=plane,
     )
     head = ("colour", "x", "y", "cd/m²", "error", "colour only")
     return Picture(
         "colours", "Do colours land where they should?", words.colours(base), mark_safe(drawn), Table(head, rows)
     )
+
+
+def _in(plane: colourmap.Plane, xyz: Floats) -> tuple[float, float]:
+    """Return where XYZ (3,) lie in the plane of a map."""
+    a, b = plane.of_xyz(xyz)
+    return float(a), float(b)
 
 
 def _lens(analysis: Analysis | None, *, found: bool) -> list[colourmap.WhitePoint]:
@@ -270,6 +269,11 @@ VIEWS: dict[str, tuple[str, Callable[[Pair], Picture]]] = {
 }
 
 
+IN_XY = "colours-xy"  # the colour map in x y, which is no view of its own
+
+
 def draw(view: str, pair: Pair) -> Picture:
     """Return a picture by the name of its view; an unknown name gives the first."""
+    if view == IN_XY:
+        return _colour_map(pair, colourmap.XY)
     return VIEWS.get(view, VIEWS["balance"])[1](pair)
