@@ -158,6 +158,14 @@ def test_a_whole_sheet_is_set_over_the_link_in_one_act_and_the_way_back_is_kept(
     assert oled.sheets.latest("id").values == turned
 
 
+def test_twenty_points_are_one_table_on_paper(oled, signed_in):
+    paper = " ".join(signed_in.get(reverse("sheet", args=(oled.sheets.latest("id").pk,))).content.decode().split())
+    table = paper.split("<caption>Points</caption>")[1].split("</table>")[0]
+    assert table.count('<th scope="row">') == 20
+    assert table.count("<td>") == 80
+    assert "5% Red" not in paper
+
+
 def test_a_line_that_breaks_while_a_list_is_set_leaves_the_sheet_true(oled, person, bench, now):
     run(lists.read_points(tuning_id=oled.pk, actor=person, now=now_again()))
     listed = lists.list_points(tuning_id=oled.pk, actor=person, now=now_again())

@@ -1,5 +1,7 @@
 """A settings sheet as a file and on paper."""
 
+from typing import Any
+
 from django.http import HttpResponse
 from django.shortcuts import render
 from django.utils import timezone
@@ -12,6 +14,9 @@ from fenvik.web.controls.models import SettingsSheet
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.people.asking import Asking
 from fenvik.web.stops.arrival.page import grouped
+
+LIGHTS = ("red", "green", "blue", "light")
+LEAST_LEVELS = 3
 
 
 @require_safe
@@ -49,4 +54,26 @@ def sheet_print(request: Asking, pk: int) -> HttpResponse:
     rows = [
         {**c, "value": sheet.values.get(c["id"])} for c in (menu.controls if menu else []) if c["id"] in sheet.values
     ]
-    return render(request, "office/sheet.html", {"sheet": sheet, "groups": grouped(rows), "count": len(rows)})
+    levels, rest = points_table(rows)
+    context = {"sheet": sheet, "groups": grouped(rest), "count": len(rows), "levels": levels, "lights": LIGHTS}
+    return render(request, "office/sheet.html", context)
+
+
+def points_table(rows: list[dict[str, Any]]) -> tuple[list[tuple[str, list[Any]]], list[dict[str, Any]]]:
+    """Return the points of a menu as lines, each a level with its red, green, blue and light, and the rows that are none.
+
+    Sixty or eighty points read as a table of four columns; fewer than three levels stay as they are.
+    """
+    levels: dict[float, dict[str, Any]] = {}
+    mine = set()
+    for row in rows:
+        role = (row.get("role") or "").split(".")
+        light = role[-1] if role[:2] == ["white", "at"] and role[-1] in LIGHTS else "light" if role[:2] == ["gamma", "at"] else ""
+        if light:
+            at = float(".".join(role[2:-1] if light != "light" else role[2:]))
+            levels.setdefault(at, {})[light] = row["value"]
+            mine.add(row["id"])
+    if len(levels) < LEAST_LEVELS:
+        return [], rows
+    table = [(f"{at:g} %", [values.get(light) for light in LIGHTS]) for at, values in sorted(levels.items())]
+    return table, [row for row in rows if row["id"] not in mine]
