@@ -10,6 +10,7 @@ from fenvik.standins.bench import make_bench
 
 # Playwright's loop runs in the tests' thread; the ORM is used between its calls, never inside them.
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
+TRIES = 5
 CHROMIUM = [
     "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync",
     "--no-first-run",
@@ -20,6 +21,31 @@ def pytest_collection_modifyitems(items):
     """Put the files that open a browser last: from then on its loop counts as running, and Django's connections are others then."""
     browsing = {item.path for item in items if "chromium" in getattr(item, "fixturenames", ())}
     items.sort(key=lambda item: item.path in browsing)
+
+
+@pytest.fixture(scope="session", autouse=True)
+def flush_waits_for_others():
+    """Emptying the tables between tests waits for a query of the web or the worker that is still under way, and is done again.
+
+    They are processes of their own and stay from test to test: each may hold one table and wait for another just then.
+    """
+    from django.core.management.base import CommandError
+    from django.core.management.commands import flush
+
+    once = flush.Command.handle
+
+    def handle(self, **options):
+        for _ in range(TRIES):
+            try:
+                return once(self, **options)
+            except CommandError as problem:
+                if "deadlock" not in str(problem.__cause__):
+                    raise
+        return once(self, **options)
+
+    flush.Command.handle = handle
+    yield
+    flush.Command.handle = once
 
 
 @pytest.fixture(scope="session")

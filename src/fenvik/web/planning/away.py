@@ -22,6 +22,7 @@ from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning, Visit
 
 KEPT_FOR = timedelta(days=30)
+GO_FIRST = ("pass", "sheet", "tuning", "visit", "display", "client")
 # What points to a thing that is deleted for good and yet stays, since others hang on it.
 STAYS = {(Correction, "from_pass"), (Correction, "display"), (ControlChange, "reading_before")}
 
@@ -224,20 +225,18 @@ def away_of(firm_id: int, now: datetime) -> list[Away]:
     return sorted(made, key=lambda one: one.since, reverse=True)
 
 
-@transaction.atomic
 def sweep_away(now: datetime) -> int:
-    """Delete for good what has been away for more than thirty days, and return how many things went."""
+    """Delete for good what has been away for more than thirty days, each kind whole or not at all; return how many things went."""
     before, gone = now - KEPT_FOR, 0
-    for kind in ("pass", "sheet", "tuning", "visit", "display", "client"):
-        known = KINDS[kind]
-        manager = getattr(known.model, "everything", known.model.objects)
-        keys = list(manager.filter(**{f"{known.field}__lt": before}).values_list("pk", flat=True))
+    in_order = [*((KINDS[kind].model, KINDS[kind].field) for kind in GO_FIRST), (Room, "put_away_at")]
+    for model, field in in_order:
+        manager = getattr(model, "everything", model.objects)
+        # Looked up without a transaction: mostly there is nothing, and no table is held for that.
+        keys = list(manager.filter(**{f"{field}__lt": before}).values_list("pk", flat=True))
         if keys:
-            _delete(known.model, keys)
+            with transaction.atomic():
+                _delete(model, keys)
             gone += len(keys)
-    rooms = list(Room.everything.filter(put_away_at__lt=before).values_list("pk", flat=True))
-    if rooms:
-        _delete(Room, rooms)
     return gone
 
 
