@@ -203,7 +203,7 @@ def test_levels_are_a_count_or_a_list():
         ({"block": "levels", "step": "0"}, "step must be above 0"),
         ({"block": "levels", "low": "few"}, "is a number"),
         ({"block": "single", "label": ""}, "needs the name"),
-        ({"block": "single", "label": "X", "role": "magic"}, "is no role"),
+        ({"block": "single", "label": "X", "role": "magic"}, "is nothing that a control does"),
         ({"block": "single", "label": "X", "options": "Off"}, "two or more"),
         ({"block": "nothing"}, "no such block"),
     ],

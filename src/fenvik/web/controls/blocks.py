@@ -6,10 +6,8 @@ from typing import Any
 
 from fenvik.core.errors import FenvikError
 from fenvik.formats.numbers import whole
+from fenvik.web.controls.roles import ATTRIBUTES, COLOURS, LIGHTS, role_of
 
-LIGHTS = ("red", "green", "blue")
-COLOURS = ("red", "green", "blue", "cyan", "magenta", "yellow")
-ATTRIBUTES = ("hue", "saturation", "luminance")
 BLOCKS = {
     "two-point": "two-point balance: gains and offsets",
     "gains": "gains alone",
@@ -19,18 +17,6 @@ BLOCKS = {
     "picture": "light, white level, black level, curve",
     "single": "one control",
 }
-ROLES = (
-    "light", "white-level", "black-level", "gamma", "saturation", "tint", "gamut", "white-preset",
-    *(f"white.{end}.{light}" for end in ("gain", "offset") for light in LIGHTS),
-    *(f"colour.{colour}.{what}" for colour in COLOURS for what in ATTRIBUTES),
-    *(f"colour.{colour}.mix.{light}" for colour in COLOURS for light in LIGHTS),
-    *(f"process.{name}" for name in (
-        "energy", "ambient", "dynamic-contrast", "black-stretch", "noise", "motion", "sharpness", "overscan", "dimming",
-        "tone-mapping", "blue-light", "iris", "uniformity",
-    )),
-    "lens.focus", "convergence.red", "convergence.blue",
-)  # fmt: skip
-POINT = re.compile(r"(white|gamma)\.at\.(\d+(?:\.\d+)?)(?:\.(red|green|blue))?$")
 MOST_CONTROLS = 400
 
 
@@ -42,14 +28,6 @@ class BlockError(FenvikError):
     def __init__(self, message: str, field: str) -> None:
         super().__init__(message)
         self.field = field
-
-
-def is_role(role: str) -> bool:
-    """Whether a text is a role of the device link, a point of a balance, or processing of another name."""
-    point = POINT.match(role)
-    if point:
-        return 0 < float(point[2]) <= 100 and (point[1] == "gamma") == (point[3] is None)
-    return role in ROLES or bool(re.fullmatch(r"process\.[a-z][a-z-]{1,40}", role))
 
 
 def number_of(text: str, field: str, words: str) -> float:
@@ -75,13 +53,33 @@ def levels_of(text: str) -> list[float]:
     return [float(level) for level in levels]
 
 
-def _range(
-    id_: str, label: str, group: str, role: str | None, low: float, high: float, step: float, default: float
-) -> dict[str, Any]:
-    return {
-        "id": id_, "label": label, "group": group, "kind": "range", "role": role, "min": low, "max": high, "step": step,
-        "default": default,
-    }  # fmt: skip
+def range_of(low: float, high: float, step: float) -> dict[str, Any]:
+    """Return a range. What it usually stands at is only made up where it lies about a middle of zero, where such controls begin.
+
+    Raises BlockError.
+    """
+    if not low < high:
+        raise BlockError("The highest value must be above the lowest.", "high")
+    if not 0 < step <= high - low:
+        raise BlockError("The step must be above 0 and fit into the range.", "step")
+    return {"kind": "range", "min": low, "max": high, "step": step, "default": 0 if low == -high else None}
+
+
+def switch_of(options: list[str]) -> dict[str, Any] | None:
+    """Return a switch where the options are on and off, else None."""
+    return {"kind": "switch", "default": None} if sorted(o.lower() for o in options) == ["off", "on"] else None
+
+
+def choice_of(options: list[str]) -> dict[str, Any]:
+    """Return a choice. Raises BlockError."""
+    if len(options) < 2 or len({o.lower() for o in options}) != len(options):
+        raise BlockError("A choice needs two or more different options, with commas between them.", "options")
+    return {"kind": "choice", "options": options, "default": None}
+
+
+def id_of(label: str) -> str:
+    """Return the id that a name makes."""
+    return re.sub(r"[^a-z0-9]+", "-", label.lower()).strip("-")[:60] or "control"
 
 
 def block(kind: str, typed: Mapping[str, str]) -> list[dict[str, Any]]:
@@ -93,11 +91,7 @@ def block(kind: str, typed: Mapping[str, str]) -> list[dict[str, Any]]:
     low = number_of(typed.get("low") or ("0" if kind == "picture" else "-50"), "low", "The lowest value")
     high = number_of(typed.get("high") or ("100" if kind == "picture" else "50"), "high", "The highest value")
     step = number_of(typed.get("step") or "1", "step", "The step")
-    if not low < high:
-        raise BlockError("The highest value must be above the lowest.", "high")
-    if not 0 < step <= high - low:
-        raise BlockError("The step must be above 0 and fit into the range.", "step")
-    middle = low + round((high - low) / 2 / step) * step
+    kind_of = range_of(low, high, step)
     made: list[tuple[str, str, str]] = []  # label, role, group
     match kind:
         case "two-point" | "gains":
@@ -108,7 +102,7 @@ def block(kind: str, typed: Mapping[str, str]) -> list[dict[str, Any]]:
                 for light in LIGHTS
             ]
         case "levels":
-            group = typed.get("group") or "White balance by level"
+            group = "White balance by level"
             for level in levels_of(typed.get("levels") or "20"):
                 made += [(f"{level:g} % {light}", f"white.at.{level:g}.{light}", group) for light in LIGHTS]
                 if typed.get("luminance"):
@@ -127,43 +121,36 @@ def block(kind: str, typed: Mapping[str, str]) -> list[dict[str, Any]]:
                 ("White level", "white-level", "Picture"),
                 ("Black level", "black-level", "Picture"),
             ]
-    return [_range(role.replace(".", "-"), label, group, role, low, high, step, middle) for label, role, group in made]
+    named = typed.get("group", "").strip()[:60]
+    return [
+        {"id": role.replace(".", "-"), "label": label, "group": named or group, "role": role, **kind_of}
+        for label, role, group in made
+    ]
 
 
 def _single(typed: Mapping[str, str]) -> dict[str, Any]:
     label = typed.get("label", "").strip()[:80]
     if not label:
         raise BlockError("A control needs the name that the menu gives it.", "label")
-    role = typed.get("role", "").strip() or None
-    if role is not None and not is_role(role):
-        raise BlockError(f"{role[:40]} is no role: choose one of the list, or leave it empty.", "role")
-    id_ = re.sub(r"[^a-z0-9]+", "-", label.lower()).strip("-")[:60] or "control"
+    told = typed.get("role", "").strip()
+    role = role_of(told)
+    if told and role is None:
+        raise BlockError(
+            f"{told[:40]} is nothing that a control does: choose one of the list, or leave it empty.", "role"
+        )
     base: dict[str, Any] = {
-        "id": id_,
+        "id": id_of(label),
         "label": label,
         "group": typed.get("group", "").strip()[:60] or "Picture",
         "role": role,
     }
     options = [o.strip() for o in typed.get("options", "").split(",") if o.strip()]
-    if options and [o.lower() for o in options] in (["on", "off"], ["off", "on"]):
-        base |= {"kind": "switch", "default": options[0].lower() == "on"}
-    elif options:
-        if len(options) < 2 or len({o.lower() for o in options}) != len(options):
-            raise BlockError("A choice needs two or more different options, with commas between them.", "options")
-        base |= {"kind": "choice", "options": options, "default": options[0]}
+    if options:
+        base |= switch_of(options) or choice_of(options)
     else:
         low = number_of(typed.get("low") or "0", "low", "The lowest value")
         high = number_of(typed.get("high") or "100", "high", "The highest value")
-        step = number_of(typed.get("step") or "1", "step", "The step")
-        if not low < high or not 0 < step <= high - low:
-            raise BlockError("A range needs a highest value above the lowest, and a step that fits into it.", "high")
-        base |= {
-            "kind": "range",
-            "min": low,
-            "max": high,
-            "step": step,
-            "default": low + round((high - low) / 2 / step) * step,
-        }
+        base |= range_of(low, high, number_of(typed.get("step") or "1", "step", "The step"))
     off = _off(base) if (role or "").startswith("process.") else None
     if off is not None:
         base["off"] = off

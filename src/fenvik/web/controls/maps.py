@@ -8,10 +8,12 @@ from django.db import transaction
 
 from fenvik.core.errors import FenvikError
 from fenvik.web.clients.models import Display
-from fenvik.web.controls.blocks import BlockError, block, is_role, joined, number_of
+from fenvik.web.controls.blocks import BlockError, block, joined, number_of
 from fenvik.web.controls.models import MenuMap, Moment, Origin, SettingsSheet
+from fenvik.web.controls.roles import role_of
 from fenvik.web.controls.services import record_changes
 from fenvik.web.controls.values import NoModeError, values_of
+from fenvik.web.controls.wording import merged, read
 from fenvik.web.devices.displays import paired
 from fenvik.web.devices.leases import see_free
 from fenvik.web.kit.notify import notify
@@ -71,6 +73,23 @@ def add_block(*, display_id: int, actor: User, kind: str, typed: Mapping[str, st
     return menu
 
 
+@needs(Right.MEASURE, "typed a menu")
+@transaction.atomic
+def type_menu(*, display_id: int, actor: User, text: str, seen: str) -> MenuMap:
+    """Let a display's map be what a text says, in its order; controls that stay keep what is known of them.
+
+    Raises BlockError with the line that cannot be read, and MapMovedError.
+    """
+    display = Display.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=display_id)
+    told = read(text)
+    menu = _own_map(display, actor.firm_id, Origin.TYPED)
+    if menu.controls:
+        _check_seen(menu, seen)
+    menu.controls = merged(menu.controls, told)
+    menu.save(update_fields=["controls", "changed_at"])
+    return menu
+
+
 @needs(Right.MEASURE)
 @transaction.atomic
 def use_map(*, display_id: int, actor: User, map_id: int) -> MenuMap:
@@ -89,10 +108,15 @@ def _changed(control: dict[str, Any], typed: Mapping[str, str], row: int) -> dic
     label = text("label")[:80]
     if not label:
         raise BlockError("A control needs the name that the menu gives it.", f"label-{row}")
-    role = text("role") or None
-    if role is not None and not is_role(role):
-        raise BlockError(f"{label}: {role[:40]} is no role. Choose one of the list, or leave it empty.", f"role-{row}")
-    made = control | {"label": label, "group": text("group")[:60] or control["group"], "role": role}
+    told = text("role")
+    role = role_of(told)
+    if told and role is None:
+        raise BlockError(
+            f"{label}: {told[:40]} is nothing that a control does. Choose one of the list, or leave it empty.",
+            f"role-{row}",
+        )
+    made = {k: v for k, v in control.items() if k != "guessed"}  # somebody has looked at it now
+    made |= {"label": label, "group": text("group")[:60] or control["group"], "role": role}
     if control["kind"] == "range":
         low, high, step = (
             number_of(text(name), f"{name}-{row}", f"{label}: {words}")
@@ -103,8 +127,8 @@ def _changed(control: dict[str, Any], typed: Mapping[str, str], row: int) -> dic
                 f"{label}: the highest value must be above the lowest, and the step fit into the range.", f"high-{row}"
             )
         made |= {"min": low, "max": high, "step": step}
-        default = number_of(text("default") or str(low), f"default-{row}", f"{label}: the usual value")
-        made["default"] = min(max(default, low), high)
+        default = number_of(text("default"), f"default-{row}", f"{label}: the usual value") if text("default") else None
+        made["default"] = default if default is None else min(max(default, low), high)
     elif control["kind"] == "choice":
         options = [o.strip() for o in text("options").split(",") if o.strip()]
         if len(options) < 2 or len({o.lower() for o in options}) != len(options):
@@ -112,7 +136,7 @@ def _changed(control: dict[str, Any], typed: Mapping[str, str], row: int) -> dic
                 f"{label}: a choice needs two or more different options, with commas between them.", f"options-{row}"
             )
         made["options"] = options
-        made["default"] = control.get("default") if control.get("default") in options else options[0]
+        made["default"] = control.get("default") if control.get("default") in options else None
     if (role or "").startswith("process."):
         off = text("off")
         if not off and control["kind"] != "switch":

@@ -24,7 +24,8 @@ WORKS = {
     "colours": ("c", "colours"),
     "hands-free": ("h", "hands-free"),
 }
-NAMES = ("sheet", "other", "check", "pattern", "step", "method", "work", "hue", "one")  # each names one thing that the page shows
+# Each names one thing that the page shows, or that its form begins with.
+NAMES = ("sheet", "other", "check", "pattern", "step", "method", "work", "hue", "one", "block", "group", "low", "high")
 LONGEST = 60
 
 

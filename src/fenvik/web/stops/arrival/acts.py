@@ -1,5 +1,7 @@
 """What can be done at Arrival."""
 
+from urllib.parse import urlencode
+
 from django.contrib import messages
 from django.http import HttpResponse
 from django.shortcuts import redirect
@@ -14,6 +16,7 @@ from fenvik.web.clients.models import Display
 from fenvik.web.clients.services import keep_display, keep_room
 from fenvik.web.controls import exchange, maps, sharing
 from fenvik.web.controls.models import Moment
+from fenvik.web.controls.resetting import reset_mode
 from fenvik.web.controls.services import call_sheet, copy_sheet, note_found
 from fenvik.web.devices import displays
 from fenvik.web.kit.models import of_firm_or_404
@@ -100,6 +103,23 @@ def add_block(request: Asking, tuning: Tuning) -> HttpResponse | None:
     maps.add_block(
         display_id=tuning.display_id, actor=request.user, kind=request.POST.get("block", ""), typed=request.POST
     )
+    kept = {name: request.POST.get(name, "").strip()[:60] for name in ("block", "group", "low", "high")}
+    return redirect(
+        f"{reverse('stop', args=(tuning.pk, 'arrival'))}?{urlencode({'view': 'menu', **{k: v for k, v in kept.items() if v}})}"
+    )
+
+
+def type_menu(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Take the menu as it was typed in words."""
+    menu = maps.type_menu(
+        display_id=tuning.display_id,
+        actor=request.user,
+        text=request.POST.get("words", ""),
+        seen=request.POST.get("seen", ""),
+    )
+    guessed = sum(1 for c in menu.controls if c.get("guessed"))
+    told = f" What {guessed} of them do was told by their names alone: look them over." if guessed else ""
+    messages.info(request, f"{len(menu.controls)} controls are known now.{told}")
     return _part(tuning, "menu")
 
 
@@ -121,7 +141,9 @@ def use_map(request: Asking, tuning: Tuning) -> HttpResponse | None:
 def copy(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Copy a sheet to another tuning, or one from elsewhere to this one."""
     to = number_in(request, "to")
-    made, left_out = copy_sheet(sheet_id=number_in(request, "sheet"), to_tuning_id=to, actor=request.user, now=timezone.now())
+    made, left_out = copy_sheet(
+        sheet_id=number_in(request, "sheet"), to_tuning_id=to, actor=request.user, now=timezone.now()
+    )
     messages.info(
         request,
         f"{len(made.values)} values were copied to {made.tuning.name}. Nothing has been turned yet: "
@@ -151,6 +173,17 @@ def set_whole_sheet(request: Asking, tuning: Tuning) -> HttpResponse | None:
         sheet_id=number_in(request, "sheet"), tuning_id=tuning.pk, actor=request.user, now=timezone.now()
     )
     messages.success(request, f"{count} controls were set over the link. How it stood before is kept as a sheet.")
+    return None
+
+
+def reset(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Reset the tuning's mode over the link, or say that it was reset in the menu."""
+    linked = request.POST.get("linked") == "1"
+    turned, unknown = reset_mode(tuning_id=tuning.pk, actor=request.user, now=timezone.now(), linked=linked)
+    rest = f" Where {unknown} more stand now is not known: look at them." if unknown else ""
+    messages.info(
+        request, f"{turned} controls stand otherwise after the reset. How they stood is kept as a sheet.{rest}"
+    )
     return None
 
 
@@ -204,22 +237,28 @@ def _refused(request: Asking, tuning: Tuning, **forms: object) -> HttpResponse:
     return show_stop(request, tuning.pk, "arrival", problems=True, **forms)
 
 
-can_be_done({
-    "note": note,
-    "show-code": show_code,
-    "pair": pair,
-    "read-menu": read_menu,
-    "look": look,
-    "look-quietly": look_quietly,
-    "add-block": add_block,
-    "keep-menu": keep_menu,
-    "use-map": use_map,
-    "copy-sheet": copy,
-    "name-sheet": name_sheet,
-    "set-sheet": set_whole_sheet,
-    "find-shared": find_shared_controls,
-    "import-sheet": import_sheet,
-})
+can_be_done(
+    {
+        "note": note,
+        "show-code": show_code,
+        "pair": pair,
+        "read-menu": read_menu,
+        "look": look,
+        "look-quietly": look_quietly,
+        "add-block": add_block,
+        "type-menu": type_menu,
+        "keep-menu": keep_menu,
+        "use-map": use_map,
+        "copy-sheet": copy,
+        "name-sheet": name_sheet,
+        "set-sheet": set_whole_sheet,
+        "reset-mode": reset,
+        "find-shared": find_shared_controls,
+        "import-sheet": import_sheet,
+    }
+)
+
+
 def _uv(request: Asking) -> tuple[float, float]:
     """Return an offset: two numbers of u′v′, or what lies between two whites, whichever was typed."""
     typed = request.POST.get("offset", "").strip()

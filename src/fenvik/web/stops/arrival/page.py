@@ -6,11 +6,13 @@ from fenvik.core.measure.screen import CINEMA_CD_M2, Screen, foot_lamberts
 from fenvik.core.proposals import Room as RoomLight
 from fenvik.core.proposals import propose
 from fenvik.web.clients.forms import DisplayForm, RoomForm
-from fenvik.web.controls.blocks import BLOCKS, ROLES
+from fenvik.web.controls.blocks import BLOCKS
 from fenvik.web.controls.exchange import differences
 from fenvik.web.controls.maps import same_model
-from fenvik.web.controls.models import Moment, SettingsSheet
-from fenvik.web.controls.sharing import words_of
+from fenvik.web.controls.models import Moment, Origin, SettingsSheet
+from fenvik.web.controls.roles import WORDS, words_of
+from fenvik.web.controls.sharing import words_of as shared_words
+from fenvik.web.controls.wording import write
 from fenvik.web.devices.displays import link_of
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.kit.templatetags.fenvik import setting
@@ -38,21 +40,38 @@ def grouped(rows: list[dict[str, Any]]) -> dict[str, list[dict[str, Any]]]:
 
 
 def _settings(scene: Scene) -> None:
-    # What was left empty when the sheet was noted is not filled in by itself now.
-    usual = scene.values.found is None
     typed, problems = scene.extra.get("typed"), scene.extra.get("problems") or {}
-    rows = [
-        _field(row, typed, problems if isinstance(problems, dict) else {}, usual=usual) for row in scene.values.rows
-    ]
+    starts, scene.extra["start_words"] = _starts(scene)
+    rows = [_field(row, typed, problems if isinstance(problems, dict) else {}, starts) for row in scene.values.rows]
     scene.extra["groups"] = grouped(rows)
     scene.extra["seen"] = scene.tuning.found_sheets[0].pk if scene.tuning.found_sheets else 0
     scene.extra["link"] = _link(scene.tuning)
 
 
-def _field(row: dict[str, Any], typed: Any, problems: dict[str, str], *, usual: bool) -> dict[str, Any]:
+def _starts(scene: Scene) -> tuple[dict[str, Any], str]:
+    """Return what the fields of a sheet begin with before it is noted, and where that comes from.
+
+    It is a start, and nobody's word for it. What was left empty when the sheet was noted is not filled in by itself afterwards.
+    """
+    values = scene.values
+    if values.found is not None:
+        return {}, ""
+    usual = {c["id"]: c["default"] for c in values.controls if c.get("default") is not None}
+    copied = SettingsSheet.objects.filter(tuning=scene.tuning, origin=Origin.COPY).order_by("-at", "-id").first()
+    if copied is not None:
+        return usual | copied.values, f"The copy {copied.note} is filled in, as a start"
+    menu = scene.tuning.display.menu_map
+    if menu is None or not usual:
+        return {}, ""
+    if menu.origin == Origin.TYPED:
+        return usual, "Controls that go as far down as up are filled in at 0, as a start"
+    return usual, "What this model’s menu usually stands at is filled in, as a start"
+
+
+def _field(row: dict[str, Any], typed: Any, problems: dict[str, str], starts: dict[str, Any]) -> dict[str, Any]:
     """Return a control as its field in a sheet: a sheet has hundreds, so the template is left little to work out."""
     name, kind = row["id"], row["kind"]
-    start = row["usual"] if usual and row["found"] is None else row["found"]
+    start = row["found"] if row["found"] is not None else starts.get(name)
     text = setting(start) if start is not None else ""
     if typed is not None:
         text = typed.get(f"value-{name}", "")
@@ -74,10 +93,11 @@ def _link(tuning: Any) -> dict[str, Any] | None:
     return {"device": device, "paired": hasattr(device, "pairing")}
 
 
-def _sheet_row(sheet: SettingsSheet, *, here: bool) -> dict[str, Any]:
+def _sheet_row(sheet: SettingsSheet, own: int, *, here: bool) -> dict[str, Any]:
     who = "" if sheet.by is None else (sheet.by.first_name or sheet.by.username)
     values = f"{sheet.get_moment_display() if sheet.note else sheet.get_origin_display()}, {len(sheet.values)} values"
-    elsewhere = "" if here else f"{sheet.tuning.visit.client.name}, {sheet.get_moment_display()}"
+    other = "" if sheet.tuning.display_id == own else "another sample of this model: "
+    elsewhere = "" if here else f"{other}{sheet.tuning.visit.client.name}, {sheet.get_moment_display()}"
     return {
         "id": str(sheet.pk), "sheet": sheet, "here": here, "who": who, "values": sheet.values,
         "title": (sheet.note or sheet.get_moment_display()) if here else sheet.tuning.name, "whose": elsewhere or values,
@@ -96,7 +116,7 @@ def _sheets(scene: Scene) -> None:
         .select_related("by", "tuning__visit__client")
         .order_by("-at", "-id")[:20]
     ) if tuning.display.menu_map_id else []  # fmt: skip
-    rows = [_sheet_row(s, here=True) for s in own] + [_sheet_row(s, here=False) for s in elsewhere]
+    rows = [_sheet_row(s, tuning.display_id, here=s in own) for s in (*own, *elsewhere)]
     known = {row["id"]: row for row in rows}
     # How it was found is what most people come to look at: what has been changed since, and the way back.
     found = next((row for row in rows if row["here"] and row["sheet"].moment == Moment.FOUND), None)
@@ -108,6 +128,7 @@ def _sheets(scene: Scene) -> None:
         "sheets": rows,
         "one": one,
         "other": shown,
+        "resets": scene.values.found is not None,
         "differences": [] if one is None else differences(scene.values.controls, one["values"], shown["values"]),
         "others": list(
             Tuning.objects.filter(visit_id=tuning.visit_id).exclude(pk=tuning.pk).order_by("pk").values("pk", "name")
@@ -130,7 +151,8 @@ def _display(scene: Scene) -> None:
         "feeds": list(tuning.display.feeds.all()),
         "link": _link(tuning),
         "links": list(Device.objects.of_firm(tuning.visit.firm_id).filter(role=DeviceRole.DISPLAY).order_by("name")),
-        "said": tuning.display.said, "screen_says": _screen_words(tuning),
+        "said": tuning.display.said,
+        "screen_says": _screen_words(tuning),
     }
 
 
@@ -151,13 +173,19 @@ def _screen_words(tuning: Tuning) -> list[str]:
 
 
 def _menu(scene: Scene) -> None:
-    display = scene.tuning.display
+    display, controls = scene.tuning.display, scene.values.controls
     scene.extra["link"] = _link(scene.tuning)
+    typed = scene.extra.get("typed") or {name: scene.options.get(name) for name in ("block", "group", "low", "high")}
     scene.extra |= {
         "blocks": BLOCKS,
-        "roles": ROLES,
+        "typed": typed if any(typed.values()) else {},
+        "roles": WORDS.values(),
+        "rows": [{**c, "does": words_of(c.get("role"))} for c in controls],
+        "guessed": sum(1 for c in controls if c.get("guessed")),
+        "words": typed.get("words") or write(controls),
         "menu": display.menu_map,
-        "shared": words_of(display), "shared_on": (display.shared or {}).get("on", ""),
+        "shared": shared_words(display),
+        "shared_on": (display.shared or {}).get("on", ""),
         "earlier": same_model(display),
         "seen": display.menu_map.changed_at.isoformat() if display.menu_map else "",
     }
@@ -168,7 +196,9 @@ def _target(scene: Scene) -> None:
     room = RoomLight(tuning.display.room.lux_day, tuning.display.room.lux_night)
     scene.extra |= {
         "target_form": scene.extra.get("target_form") or TargetForm(tuning=tuning),
-        "white_chain": tuning.white_chain, "white_parts": [(part.kind, part) for part in tuning.whites], "white_kinds": WHITE_KINDS,
+        "white_chain": tuning.white_chain,
+        "white_parts": [(part.kind, part) for part in tuning.whites],
+        "white_kinds": WHITE_KINDS,
         "candidates": list(WhiteCandidate.objects.of_firm(tuning.visit.firm_id).order_by("name")),
         "highlights": highlights_of(tuning),
         "proposal": propose(tuning.purpose, tuning.signal, technology=tuning.display.technology, room=room),
