@@ -8,7 +8,7 @@ from fenvik.core.signal.patterns import PATTERNS, Signal
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, Reading
 from fenvik.web.passes.services import start_pass
 from fenvik.web.patterns.models import Screen
-from fenvik.web.patterns.services import new_number, put, screen_of, set_range
+from fenvik.web.patterns.services import new_number, put, screen_of, set_range, withdraw_screen
 from fenvik.web.visits.models import Tuning
 from tests.browser.test_live import until
 
@@ -38,9 +38,6 @@ def screen_page(chromium, system, equipped_for_browser, person):
     context = chromium.new_context(viewport={"width": 640, "height": 360})
     made = context.new_page()
     made.goto(f"{system.address}/screen/")
-    made.fill("#number", "0000 0000")
-    made.press("#number", "Enter")
-    made.locator("text=No pattern screen waits for this number").wait_for()
     made.fill("#number", f"{screen.number[:4]} {screen.number[4:]}")
     made.press("#number", "Enter")
     made.wait_for_selector("#picture")
@@ -116,3 +113,52 @@ def test_a_pass_takes_its_patches_from_it_and_pauses_when_it_is_gone(
     assert end.state == PassState.WAITING
     assert "Pattern screen did not answer" in end.reason
     assert Reading.objects.filter(pass_of=again).count() <= context + 1
+
+
+def test_a_pattern_is_chosen_on_the_screen_itself_by_keys_and_taps(screen_page, equipped_for_browser, person):
+    def picture():
+        return Screen.objects.get().picture
+
+    names = list(PATTERNS)
+    screen_page.keyboard.press("ArrowRight")
+    until(screen_page, lambda: picture().get("pattern") == names[1])
+    menu = screen_page.locator("#menu")
+    screen_page.keyboard.press("Enter")
+    menu.wait_for()
+    assert menu.locator("[aria-current]").inner_text() == PATTERNS[names[1]].name
+    screen_page.keyboard.press("Escape")
+    menu.wait_for(state="hidden")
+    screen_page.mouse.click(600, 20)
+    menu.get_by_role("button", name="Checkerboard").click()
+    until(screen_page, lambda: picture().get("pattern") == "checkerboard")
+    row = menu.locator("div > div", has_text="Fields across")
+    row.get_by_role("button", name="+").click()
+    until(screen_page, lambda: picture()["options"]["across"] == "5")
+    screen_page.keyboard.press("ArrowDown")  # from the option that was turned to the next one
+    screen_page.keyboard.press("ArrowRight")
+    until(screen_page, lambda: picture()["options"]["down"] == "1")
+    shown(screen_page, Screen.objects.get())
+    wanted = PATTERNS["checkerboard"].drawn(640, 360, Signal(8, "full"), {"across": "5", "down": "1"}).codes
+    np.testing.assert_array_equal(codes_on(screen_page), wanted)
+    screen_page.mouse.click(620, 340)
+    menu.wait_for(state="hidden")
+
+
+def test_a_screen_in_use_refuses_and_a_closed_one_says_so(screen_page, equipped_for_browser, person, now):
+    tuning = equipped_for_browser
+    before = Screen.objects.get().picture
+    Tuning.objects.filter(pk=tuning.pk).update(source=Screen.objects.get().device)
+    white = [grey(100.0, 8, "full")]
+    start_pass(tuning_id=tuning.pk, actor=person, now=now, purpose=PassPurpose.FOUND, patches=white, interval_s=3600)
+    screen_page.keyboard.press("ArrowRight")
+    screen_page.locator("#who", has_text="A pass is reading on this screen").wait_for()
+    assert Screen.objects.get().picture["kind"] != "pattern" or Screen.objects.get().picture == before
+    Pass.objects.update(state=PassState.STOPPED, finished_at=now)
+    withdraw_screen(visit_id=tuning.visit_id, actor=person, now=now)
+    screen_page.locator("#who", has_text="was closed from Fenvik").wait_for()
+    screen_page.reload()
+    screen_page.locator("text=This pattern screen is closed").wait_for()
+    screen_page.get_by_role("link", name="Type a number").click()
+    screen_page.fill("#number", "0000 0000")
+    screen_page.press("#number", "Enter")
+    screen_page.locator("text=No pattern screen waits for this number").wait_for()

@@ -198,3 +198,39 @@ def test_faults_go_the_way_they_say():
 def test_codes_decode_to_what_was_asked():
     made = codes("uniformity", Signal(10, "limited"), level="50")
     assert decode(made[0, 0], 10, "limited") == pytest.approx([0.5] * 3, abs=1e-3)
+
+
+def test_a_gradient_runs_between_any_two_colours():
+    made = codes("gradient-any", FULL, (101, 9), **{"from": "10", "to": "20 0 100", "along": "across"})
+    assert made[4, 0].tolist() == [26, 26, 26]  # 255 × 0.10 = 25.5
+    assert made[4, -1].tolist() == [51, 0, 255]
+    assert made[4, 50].tolist() == [38, 13, 140]  # 15, 5 and 55 %
+    corner = codes("gradient-any", FULL, (101, 101), **{"from": "0", "to": "100", "along": "corner"})
+    assert (corner[0, 0, 0], corner[100, 100, 0], corner[0, 100, 0]) == (0, 255, 128)
+    for wrong in ("", "1 2", "red", "0 0 200"):
+        with pytest.raises(PatternError, match="A colour is"):
+            codes("gradient-any", FULL, **{"from": wrong or "x"})
+
+
+def test_boards_have_any_count():
+    made = codes("checkerboard", FULL, (70, 30), across="7", down="3", level="100", dark="10")
+    assert [made[5, 10 * i + 5, 0] for i in range(7)] == [255, 26, 255, 26, 255, 26, 255]
+    assert [made[10 * i + 5, 5, 0] for i in range(3)] == [255, 26, 255]
+
+
+def test_a_colour_space_is_chosen_once_for_all_patterns_and_leaves_greys_alone():
+    inside = Signal(10, "full", "bt709 in bt2020")
+    red = codes("patch", inside, (64, 36), size="100", red="100", green="0", blue="0")[10, 10]
+    # BT.2087: 0.6274, 0.0691, 0.01639 of light, raised to 1 / 2.4
+    assert red.tolist() == [round(1023 * part ** (1 / 2.4)) for part in (0.6274, 0.0691, 0.01639)]
+    np.testing.assert_array_equal(codes("steps", inside), codes("steps", Signal(10, "full")))
+    np.testing.assert_array_equal(codes("colour-space", inside), codes("colour-space", Signal(10, "full")))
+
+
+def test_rows_of_moving_lines_are_as_wide_as_they_say():
+    ground = codes("motion-lines", FULL, (640, 360))
+    moving = pattern_of("motion-lines").movement(FULL)
+    assert moving.rows == (8, 6, 5, 4, 3, 2, 1)
+    for i, wide in enumerate(moving.rows):
+        row = ground[int(360 * (0.1 + 0.8 * (i + 0.3) / 7)), :, 0]
+        assert np.count_nonzero(row == 204) == 4 * wide  # 80 % of 255

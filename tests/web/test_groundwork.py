@@ -406,3 +406,36 @@ def test_a_rate_that_does_not_fit_the_screen_is_said(client, signed_in, person, 
     assert "draws 60 times a second; 24 pictures a second do not fit evenly" in body
     Screen.objects.update(picture={"kind": "pattern", "pattern": "cadence", "options": {"rate": "30"}})
     assert "30 pictures a second fit evenly" in page(signed_in, tuning, "?view=patterns&pattern=cadence")
+
+
+def test_what_was_seen_is_noted_and_stands_at_its_check(signed_in, person, tuning, now):
+    act(signed_in, tuning, "note-seen", view="patterns", pattern="overscan", note="left edge cut by two marks")
+    assert "left edge cut by two marks" in page(signed_in, tuning, "?view=patterns&pattern=overscan")
+    body = page(signed_in, tuning, "?view=checks&check=overscan")
+    assert "Look at it: " in body
+    assert "left edge cut by two marks" in body
+    answer = act(signed_in, tuning, "note-seen", view="patterns", pattern="overscan", note=" ")
+    assert "Say what was seen" in signed_in.get(answer["Location"]).content.decode()
+
+
+def test_colours_of_all_patterns_are_chosen_once(signed_in, person, tuning):
+    screen = screen_of(visit_id=tuning.visit_id, firm_id=person.firm_id)
+    act(signed_in, tuning, "pattern-colours", view="patterns", colours="p3d65 in bt2020")
+    screen.refresh_from_db()
+    assert screen.colours == "p3d65 in bt2020"
+    assert 'value="p3d65 in bt2020" selected' in page(signed_in, tuning, "?view=patterns")
+    act(signed_in, tuning, "pattern-colours", view="patterns", colours="mine")
+    screen.refresh_from_db()
+    assert screen.colours == "p3d65 in bt2020"
+
+
+@pytest.mark.parametrize(
+    "body", ["", "[]", '{"pattern": 3, "options": 4}', '{"pattern": "no"}', '{"pattern": "patch", "options": {"size": "x"}}']
+)
+def test_a_choice_on_the_screen_that_is_none_changes_nothing(client, person, tuning, body):
+    screen = screen_of(visit_id=tuning.visit_id, firm_id=person.firm_id)
+    answer = client.post(reverse("screen-choose", args=(screen.token,)), body, content_type="application/json")
+    assert answer.status_code in (400, 409)
+    assert answer.json()["error"]
+    screen.refresh_from_db()
+    assert screen.revision == 0

@@ -67,6 +67,7 @@ urlpatterns = [
     path("screen/<str:token>/", patterns.screen_page, name="screen"),
     path("screen/<str:token>/live/", patterns.screen_live, name="screen-live"),
     path("screen/<str:token>/picture.png", patterns.screen_picture, name="screen-picture"),
+    path("screen/<str:token>/choose/", patterns.screen_choose, name="screen-choose"),
     path("screen/<str:token>/drawn/", patterns.screen_drawn, name="screen-drawn"),
     path("patterns/<slug:name>/<slug:how>.png", patterns.example_picture, name="example"),
     path("passes/<int:pk>/readings/<slug:kind>/", files.readings_file, name="readings-file"),

@@ -52,6 +52,7 @@ class Screen(FirmModel):
     number_until = models.DateTimeField(null=True)
     driver_range = models.CharField(max_length=8, choices=DriverRange.choices, default=DriverRange.FULL)
     range_known = models.BooleanField(default=False)
+    colours = models.CharField(max_length=20, blank=True)  # whose colours patterns are drawn in: one of the core's COLOURS
     picture = models.JSONField(default=dict)
     revision = models.PositiveIntegerField(default=0)
     shown = models.PositiveIntegerField(default=0)
@@ -86,6 +87,7 @@ class LookedAt(FirmModel):
     step = models.CharField(max_length=40, blank=True)
     control = models.CharField(max_length=80, blank=True)
     label = models.CharField(max_length=120, blank=True)
+    note = models.CharField(max_length=200, blank=True)  # what was seen, in words
     before = models.JSONField(null=True)
     after = models.JSONField(null=True)
     at = models.DateTimeField()

@@ -10,7 +10,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.signal.patterns import PATTERNS, Board, Signal, pattern_of, settle
+from fenvik.core.signal.patterns import COLOURS, PATTERNS, Board, Signal, pattern_of, settle
 from fenvik.link.devices import Source
 from fenvik.link.faults import DeviceError
 from fenvik.web.devices.models import Device, DeviceRole
@@ -113,6 +113,18 @@ def find_by_number(*, number: str, where: str, now: datetime) -> Screen:
     return screen
 
 
+def _tried(pattern: str, typed: Mapping[str, str]) -> dict[str, str]:
+    """Return a pattern's options as they were typed. A drawing that fails does so here, before anything is shown.
+
+    Raises PatternError.
+    """
+    chosen = pattern_of(pattern)
+    options = {o.id: str(typed.get(o.id, "")).strip() or o.default for o in chosen.options}
+    settle(chosen.options, options)
+    chosen.drawn(64, 36, Signal(), options)
+    return options
+
+
 def _busy(device: Device) -> Pass | None:
     return Pass.objects.filter(source=device, finished_at__isnull=True).select_related("tuning").first()
 
@@ -126,11 +138,7 @@ def show(
     The visit's pattern screen takes it always, the tuning's source of the link where it has a chart of that name.
     Raises PatternError for options that the pattern does not take, NowhereError, LinkFault, DeviceError.
     """
-    chosen = pattern_of(pattern)
-    options = {o.id: str(typed.get(o.id, "")).strip() or o.default for o in chosen.options}
-    settle(chosen.options, options)
-    Board(64, 36, Signal())  # a drawing that fails does so here, before anything is shown
-    chosen.drawn(64, 36, Signal(), options)
+    options = _tried(pattern, typed)
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related("source", "source__firm", "visit").get(pk=tuning_id)
     places = []
     screen = Screen.objects.of_firm(actor.firm_id).open_at(now).filter(visit_id=tuning.visit_id).first()
@@ -146,7 +154,7 @@ def show(
         if screen.is_open:
             places.append("the pattern screen")
     if source is not None and "screen" not in source.facts:
-        _show_on_link(source, pattern, options, tuning)
+        _show_on_link(source, pattern, options, tuning, "" if screen is None else screen.colours)
         places.append(source.name)
     if not places:
         raise NowhereError(
@@ -159,7 +167,7 @@ def show(
     return places
 
 
-def _show_on_link(source: Device, pattern: str, options: dict[str, str], tuning: Tuning) -> None:
+def _show_on_link(source: Device, pattern: str, options: dict[str, str], tuning: Tuning, colours: str = "") -> None:
     if pattern not in source.facts.get("charts", []) and pattern != "patch":
         raise NowhereError(f"{source.name} has no chart called {pattern}. The pattern screen can show it.")
     rates = source.facts.get("frame_rates") or [60]
@@ -183,7 +191,7 @@ def _show_on_link(source: Device, pattern: str, options: dict[str, str], tuning:
         if pattern in source.facts.get("charts", []):
             line.chart(pattern, dict(options))
         else:
-            signal = Signal(tuning.bits, "full" if tuning.range == "full" else "limited")
+            signal = Signal(tuning.bits, "full" if tuning.range == "full" else "limited", colours)
             inside = [int(c) for c in signal.code([float(options[name]) for name in ("red", "green", "blue")])]
             outside = [int(signal.code(float(options["surround"])))] * 3
             line.patch(
@@ -202,6 +210,48 @@ def put(screen: Screen, picture: dict[str, Any]) -> Screen:
     locked.save(update_fields=["picture", "revision"])
     notify_screen(locked.pk, revision=locked.revision)
     return locked
+
+
+def choose_here(*, token: str, pattern: str, typed: Mapping[str, str], now: datetime) -> Screen | None:
+    """Show a pattern that was chosen on the screen itself; None where its address opens nothing.
+
+    Raises PatternError, and NowhereError while a pass uses the screen.
+    """
+    screen = Screen.objects.open_at(now).filter(token=token).select_related("device").first()
+    if screen is None:
+        return None
+    options = _tried(pattern, typed)
+    if _busy(screen.device) is not None:
+        raise NowhereError("A pass is reading on this screen: nothing else is shown until it ends.")
+    return put(screen, {"kind": "pattern", "pattern": pattern, "options": options})
+
+
+@needs(Right.MEASURE)
+@transaction.atomic
+def set_colours(*, visit_id: int, actor: User, colours: str) -> Screen:
+    """Choose whose colours patterns are drawn in, for all of them; the picture is drawn anew."""
+    if colours not in COLOURS:
+        raise NowhereError("Patterns are drawn in one of the colours of the list.")
+    screen = screen_of(visit_id=visit_id, firm_id=actor.firm_id)
+    if _busy(screen.device) is not None:
+        raise NowhereError("A pass is using the pattern screen. Let it end or pause it; nothing was changed.")
+    screen.colours = colours
+    screen.save(update_fields=["colours"])
+    return put(screen, screen.picture)
+
+
+@needs(Right.MEASURE)
+@transaction.atomic
+def note_seen(*, tuning_id: int, actor: User, pattern: str, note: str, now: datetime) -> LookedAt:
+    """Note what was seen on a pattern, in words. Raises PatternError for one that there is not, NowhereError for no words."""
+    tuning = Tuning.objects.of_firm(actor.firm_id).get(pk=tuning_id)
+    if not note.strip():
+        raise NowhereError("Say what was seen; nothing was noted.")
+    made = LookedAt.objects.create(
+        tuning=tuning, pattern=pattern_of(pattern).id, note=note.strip()[:200], at=now, by=actor
+    )
+    notify(tuning.pk)
+    return made
 
 
 @transaction.atomic
@@ -255,10 +305,14 @@ def set_range(*, visit_id: int, actor: User, driver_range: str) -> Screen:
     return put(screen, screen.picture)
 
 
+def signal_of(screen: Screen) -> Signal:
+    """Return the codes that a screen's page draws: eight bits in its driver's range."""
+    return Signal(8, "full" if screen.driver_range == DriverRange.FULL else "limited", screen.colours)
+
+
 def picture_board(screen: Screen, width: int, height: int) -> Board:
     """Return the code values of a screen's picture at a size. Raises PatternError."""
-    signal = Signal(8, "full" if screen.driver_range == DriverRange.FULL else "limited")
-    picture = screen.picture
+    signal, picture = signal_of(screen), screen.picture
     if picture.get("kind") == "pattern":
         return pattern_of(str(picture["pattern"])).drawn(width, height, signal, picture.get("options", {}))
     return Board(width, height, signal)

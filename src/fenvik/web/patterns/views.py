@@ -18,20 +18,24 @@ from django.views.decorators.csrf import csrf_exempt
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 from PIL import Image
 
-from fenvik.core.signal.patterns import PATTERNS, How, PatternError, Signal, pattern_of
+from fenvik.core.errors import FenvikError
+from fenvik.core.signal.patterns import PATTERNS, How, PatternError, pattern_of
 from fenvik.core.signal.patterns.seen import example
 from fenvik.core.types import Ints
 from fenvik.formats.numbers import whole
 from fenvik.web.kit.database import let_go
 from fenvik.web.kit.hub import hub, newest
-from fenvik.web.patterns.models import DriverRange, Screen
+from fenvik.web.patterns.menu import menu
+from fenvik.web.patterns.models import Screen
 from fenvik.web.patterns.services import (
     LARGEST,
     MOST_PIXELS,
     ScreenNumberError,
+    choose_here,
     drawn,
     find_by_number,
     picture_board,
+    signal_of,
     size_words,
 )
 
@@ -76,15 +80,18 @@ def by_number(request: HttpRequest) -> HttpResponse:
 @login_not_required
 @require_safe
 def screen_page(request: HttpRequest, token: str) -> HttpResponse:
-    """Show the page that shows nothing but the picture."""
-    return render(request, "patterns/screen.html", {"screen": _screen(token)})
+    """Show the page that shows nothing but the picture; one that was closed says so."""
+    screen = Screen.objects.open_at(timezone.now()).filter(token=token).select_related("visit__client").first()
+    if screen is None:
+        return render(request, "patterns/closed.html", status=404)
+    return render(request, "patterns/screen.html", {"screen": screen, "menu": menu()})
 
 
 def _state(token: str) -> dict[str, object]:
     close_old_connections()
     try:
         screen = _screen(token)
-        signal = Signal(8, "full" if screen.driver_range == DriverRange.FULL else "limited")
+        signal = signal_of(screen)
         picture = dict(screen.picture)
         picture.setdefault("surround", [])
         black = int(signal.code(0.0))
@@ -97,6 +104,7 @@ def _state(token: str) -> dict[str, object]:
                     "frames": moving.frames,
                     "box": moving.box,
                     "rgb": moving.rgb,
+                    "rows": moving.rows,
                 }
         who = f"{screen.visit.client.name}, {screen.visit.on:%d %B}; 8-bit SDR, {screen.driver_range} range"
         return {"revision": screen.revision, "identity": screen.identity, "who": who, "picture": picture}
@@ -183,6 +191,26 @@ def screen_drawn(request: HttpRequest, token: str) -> HttpResponse:
         now=timezone.now(),
         refresh_hz=refresh_hz,
     )
+    if screen is None:
+        raise Http404
+    return JsonResponse({"revision": screen.revision})
+
+
+@csrf_exempt  # the page has no session; its token is what lets it choose
+@login_not_required
+@require_POST
+def screen_choose(request: HttpRequest, token: str) -> HttpResponse:
+    """Show a pattern that was chosen on the screen itself."""
+    try:
+        told = json.loads(request.body)
+        options = {str(k)[:40]: str(v)[:200] for k, v in dict(told.get("options") or {}).items()}
+        pattern = str(told.get("pattern", ""))[:40]
+    except (ValueError, TypeError, AttributeError, RawPostDataException):
+        return JsonResponse({"error": "no pattern was named"}, status=400)
+    try:
+        screen = choose_here(token=token, pattern=pattern, typed=options, now=timezone.now())
+    except FenvikError as problem:
+        return JsonResponse({"error": str(problem)}, status=409)
     if screen is None:
         raise Http404
     return JsonResponse({"revision": screen.revision})

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, Primaries, rgb_to_xyz_matrix
 from fenvik.core.signal.decoding import Range, encode
 from fenvik.core.types import Floats, Ints
 
@@ -14,16 +15,42 @@ BAND = 64  # rows
 Box = tuple[float, float, float, float]  # left, top, right, bottom in fractions of the board
 
 
+SPACES: dict[str, Primaries] = {"bt709": BT709, "p3d65": P3D65, "bt2020": BT2020}
+# Whose colours patterns are drawn in, chosen once for all of them: an inner space and the container that it is sent in.
+COLOURS = {
+    "": "as they are sent", "bt709 in bt2020": "BT.709 inside BT.2020", "p3d65 in bt2020": "P3-D65 inside BT.2020",
+    "bt709 in p3d65": "BT.709 inside P3-D65",
+}  # fmt: skip
+GAMMA = 2.4
+
+
+def encoded(inner: Primaries, container: Primaries, colour: Floats, gamma: float = GAMMA) -> Floats:
+    """Return signal percentages in a container of a colour of an inner space, both linear; clipped to 0 to 100.
+
+    ``colour``: linear RGB of the inner space, shape (..., 3), D65 in both. Source: SMPTE RP 177.
+    """
+    to = np.linalg.inv(rgb_to_xyz_matrix(container, D65_XY)) @ rgb_to_xyz_matrix(inner, D65_XY)
+    linear = np.clip(np.asarray(colour) @ to.T, 0.0, 1.0)
+    result: Floats = 100.0 * linear ** (1.0 / gamma)
+    return result
+
+
 @dataclass(frozen=True)
 class Signal:
-    """The code values that a source sends."""
+    """The code values that a source sends; ``colours``: one of ``COLOURS``, whose colours percentages are meant in."""
 
     bits: int = 8
     range: Range = "full"
+    colours: str = ""
 
     def code(self, percent: ArrayLike) -> Ints:
-        """Return the nearest code values of percentages of signal, any shape, clamped to the bits."""
-        return encode(percent, self.bits, self.range)
+        """Return the nearest code values of percentages of signal, any shape, clamped to the bits. Greys are the same in all colours."""
+        told = np.asarray(percent, dtype=np.float64)
+        if self.colours and told.ndim and told.shape[-1] == 3:
+            inner, _, container = self.colours.partition(" in ")
+            within = encoded(SPACES[inner], SPACES[container], (np.clip(told, 0.0, 100.0) / 100.0) ** GAMMA)
+            told = np.where(np.ptp(told, axis=-1, keepdims=True) < 1e-9, told, within)
+        return encode(told, self.bits, self.range)
 
     @property
     def has_foot(self) -> bool:

@@ -4,13 +4,12 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, Primaries, rgb_to_xyz_matrix
-from fenvik.core.signal.patterns.board import Board
+from fenvik.core.colour.space import Primaries
+from fenvik.core.signal.patterns.board import GAMMA, SPACES, Board, encoded
 from fenvik.core.signal.patterns.options import MIX, Option, PatternError, three_primaries
 from fenvik.core.signal.patterns.pattern import Chosen, Pattern, Wrong
 from fenvik.core.types import Floats
 
-SPACES: dict[str, Primaries] = {"bt709": BT709, "p3d65": P3D65, "bt2020": BT2020}
 SPACE_WORDS = (("bt709", "BT.709"), ("p3d65", "P3-D65"), ("bt2020", "BT.2020"))
 ORDER = ("grey", "yellow", "cyan", "green", "magenta", "red", "blue")
 
@@ -60,17 +59,6 @@ def chroma_upsampling(board: Board, chosen: Chosen) -> None:
     board.shade(picture)
 
 
-def encoded(inner: Primaries, container: Primaries, colour: Floats, gamma: float = 2.4) -> Floats:
-    """Return signal percentages in a container of a colour of an inner space, both linear; clipped to 0 to 100.
-
-    ``colour``: linear RGB of the inner space, shape (..., 3), D65 in both. Source: SMPTE RP 177.
-    """
-    to = np.linalg.inv(rgb_to_xyz_matrix(container, D65_XY)) @ rgb_to_xyz_matrix(inner, D65_XY)
-    linear = np.clip(np.asarray(colour) @ to.T, 0.0, 1.0)
-    result: Floats = 100.0 * linear ** (1.0 / gamma)
-    return result
-
-
 def inner_space(chosen: Chosen) -> Primaries:
     """Return the primaries that are asked for. Raises PatternError."""
     if chosen["inner"] == "custom":
@@ -88,7 +76,7 @@ def colour_space(board: Board, chosen: Chosen) -> None:
         left, top = 0.06 + column * 0.31, 0.08 + row * 0.45
         mix = np.array(MIX[name])
         board.fill((left, top, left + 0.13, top + 0.38), 100.0 * level * mix)
-        board.fill((left + 0.13, top, left + 0.26, top + 0.38), encoded(inner, container, mix * level**2.4))
+        board.fill((left + 0.13, top, left + 0.26, top + 0.38), encoded(inner, container, mix * level**GAMMA))
 
 
 def _custom(id_: str, label: str, default: str) -> Option:
@@ -139,7 +127,7 @@ PATTERNS = (
         colour_space, Wrong("saturation", -40.0, "Both halves are pale: the display does not open its colours."),
         Wrong("saturation", 80.0, "Both halves are the same: the display clips, or stretches the smaller space."),
         "Two colours in every pair.", roles=("gamut",), ends=("not opened", "clipped"),
-        options=(
+        own_colours=True, options=(
             _custom("inner", "Space inside", "bt709"), Option("container", "Container", "bt2020", SPACE_WORDS),
             Option("primaries", "Custom primaries, x y of red, green, blue", "0.680 0.320 0.265 0.690 0.150 0.060", text=True),
             Option("level", "Level", "75", low=20, high=100, unit=" %"),

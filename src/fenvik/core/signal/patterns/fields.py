@@ -9,6 +9,7 @@ from fenvik.core.signal.patterns.pattern import Chosen, Moving, Pattern, Wrong
 PERCENT = {"low": 0.0, "high": 109.0, "unit": " %"}
 CADENCES = (("23.976", "23.976"), ("24", "24"), ("25", "25"), ("30", "30"), ("50", "50"), ("60", "60"))
 BAR = 0.03
+LINES = (8, 6, 5, 4, 3, 2, 1)  # pixels wide
 
 
 def uniformity(board: Board, chosen: Chosen) -> None:
@@ -33,6 +34,27 @@ def cadence(board: Board, _: Chosen) -> None:
         left = min(i / 16, 1 - 2 / board.width)
         board.fill((left, 0.26, left + 2 / board.width, 0.29), 40.0)
         board.fill((left, 0.71, left + 2 / board.width, 0.74), 40.0)
+
+
+def bleed(board: Board, chosen: Chosen) -> None:
+    """One dark field."""
+    board.fill_all(chosen["level"])
+
+
+def sharp_motion(board: Board, chosen: Chosen) -> None:
+    """The ground that rows of lines move over, with the width of each row's lines standing still at the left."""
+    board.fill_all(chosen["ground"])
+    for i, wide in enumerate(LINES):
+        top, bottom = 0.1 + 0.8 * i / len(LINES), 0.1 + 0.8 * (i + 0.6) / len(LINES)
+        upper, lower = board.pixels((0, top, 0, bottom))[1::2]
+        for line in range(4):
+            board.line("column", board.pixels((0.02, 0, 0, 0))[0] + 2 * wide * line, 80.0, thick=wide, start=upper, end=lower)
+
+
+def moving_lines(signal: Signal, chosen: Chosen) -> Moving:
+    """Return the rows of lines that cross the ground."""
+    red, green, blue = (int(code) for code in signal.code((80.0, 80.0, 80.0)))
+    return Moving(100.0 / chosen["speed"], float(chosen["rate"]), (0.0, 0.1, 0.12, 0.9), (red, green, blue), LINES)
 
 
 def moving_bar(signal: Signal, chosen: Chosen) -> Moving:
@@ -62,6 +84,27 @@ PATTERNS = (
             Option("rate", "Pictures a second", "24", CADENCES),
             Option("speed", "Speed", "25", low=2, high=100, unit=" % of the width a second"),
         ),
+    ),
+    Pattern(
+        "motion-lines", "Sharpness in motion", "motion",
+        "Rows of lines that move, each row finer than the one above: how much a display smears what moves.",
+        "Follow the lines with the eye and count the rows, from the top, whose lines stay apart. Seven is as sharp as standing still; the left edge shows the same lines at rest.",
+        "It is drawn at the rate that is chosen: at 24 and 25 every display smears what the eye follows. Compare displays at one rate and speed.",
+        sharp_motion, Wrong("smear", 6.0, "Only the uppermost rows stay apart."), Wrong("none", 0.0, "Lines are doubled: pictures are shown more than once."),
+        "All rows stay apart.", roles=("process.motion",), moving=moving_lines, ends=("smeared", "doubled"),
+        options=(
+            Option("rate", "Pictures a second", "60", CADENCES), Option("speed", "Speed", "20", low=2, high=100, unit=" % of the width a second"),
+            Option("ground", "Ground", "10", low=0, high=60, unit=" %"),
+        ),
+    ),
+    Pattern(
+        "bleed", "Dark field", "light",
+        "One dark field in a dark room: light that leaks in at edges and corners, clouds, pixels that stay lit.",
+        "Wait two minutes, look from the seats and then from aside, and note where it is lighter. A list of the meter, uniformity at this level, says by how much.",
+        "What is seen from aside is the angle’s doing as well as the panel’s.",
+        bleed, Wrong("vignette", -35.0, "–"), Wrong("glow", 60.0, "Corners and edges are lighter: light leaks in."),
+        "One even dark field.", roles=("process.uniformity", "black-level"), ends=("corners dark", "light leaks in"), lift=0.4,
+        options=(Option("level", "Level", "2", low=0, high=15, unit=" %"),),
     ),
     Pattern(
         "patch", "Free patch", "free",

@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 
 from fenvik.core.signal.patterns.board import Board
-from fenvik.core.signal.patterns.options import LIGHT, MIX, Option
+from fenvik.core.signal.patterns.options import LIGHT, MIX, Option, colour_of
 from fenvik.core.signal.patterns.pattern import Chosen, Pattern, Wrong
 from fenvik.core.types import Floats
 
@@ -52,6 +52,19 @@ def gradient_2d(board: Board, chosen: Chosen) -> None:
     board.shade(picture)
 
 
+def gradient_any(board: Board, chosen: Chosen) -> None:
+    """From one colour to another, across, down, or to the opposite corner."""
+    one, other = np.array(colour_of(chosen["from"], "from")), np.array(colour_of(chosen["to"], "to"))
+    width, height = max(board.width - 1, 1), max(board.height - 1, 1)
+
+    def picture(x: Floats, y: Floats) -> Floats:
+        across, down = x / width + 0.5, y / height + 0.5
+        along = {"across": across + 0 * down, "down": down + 0 * across}.get(chosen["along"], (across + down) / 2)
+        return np.asarray(one + (other - one) * along[..., None])
+
+    board.shade(picture)
+
+
 def circles(board: Board, chosen: Chosen) -> None:
     """Gradients on circles and ellipses: steps of quantisation show as rings with hard borders."""
     low, high = 4.0, chosen["level"]
@@ -93,6 +106,18 @@ PATTERNS = (
         "Codes of 8 bits make a fine pattern of steps of their own.",
         gradient_2d, Wrong("bits", 4.0, "Patches with hard borders."), Wrong("saturation", 60.0, "The lower half is one flat colour: saturation clips."),
         "Smooth both ways.", options=(replace(LIGHT, default="red"), EXTENT), roles=("saturation",), ends=("banded", "clipped"),
+    ),
+    Pattern(
+        "gradient-any", "Gradient of your own", "gradients",
+        "From any colour to any other, as short or as long as is wanted: where a fault was seen in a picture, it is looked for here.",
+        "It should run evenly. A short range across the whole screen makes each code wide enough to be seen by itself.",
+        "Steps that are even are the signal’s own codes.",
+        gradient_any, Wrong("bits", 4.2, "Broad bands: shades are missing."),
+        Wrong("tint-wave", 3.0, "Bands of pink and green: the channels’ curves do not agree."), "An even run.", ends=("banded", "tinted"),
+        options=(
+            Option("from", "From, in % or % of red, green, blue", "10", text=True), Option("to", "to", "40", text=True),
+            Option("along", "Runs", "across", (("across", "across"), ("down", "down"), ("corner", "to the opposite corner"))),
+        ),
     ),
     Pattern(
         "circles", "Gradients on circles", "gradients",

@@ -73,7 +73,9 @@ def steps(board: Board, chosen: Chosen) -> None:
 def checkerboard(board: Board, chosen: Chosen) -> None:
     """Black and white fields in turn; the other way round where it is asked for."""
     across = int(chosen["across"])
-    down = max(round(across * 9 / 16), 2) if across > 4 else across
+    fitting = max(round(across * 9 / 16), 2) if across > 4 else across
+    down = int(chosen["down"]) or fitting
+    board.fill_all(chosen["dark"])
     first = chosen["start"] == "white"
     for row in range(down):
         for column in range(across):
@@ -162,9 +164,10 @@ PATTERNS = (
         checkerboard, Wrong("veil", 0.0, "–"), Wrong("veil", 6.0, "Black fields are grey: light strays."),
         "Black fields stay black.", ends=("no light strays", "much light strays"), roles=("process.dimming",),
         options=(
-            Option("across", "Fields across", "4", (("2", "2"), ("4", "4"), ("5", "5"), ("8", "8"), ("16", "16"))),
+            Option("across", "Fields across", "4", low=1, high=64), Option("down", "Fields down, 0 as fits", "0", low=0, high=64),
             Option("start", "First field", "white", (("white", "white"), ("black", "black"))),
             Option("level", "Level", "100", low=1, high=109, unit=" %"),
+            Option("dark", "Level of the dark fields", "0", low=0, high=50, unit=" %"),
         ),
     ),
     Pattern(

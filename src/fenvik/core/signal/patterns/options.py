@@ -55,6 +55,18 @@ def settle(options: tuple[Option, ...], typed: Mapping[str, str]) -> dict[str, A
     return {option.id: option.settled(str(typed.get(option.id, ""))) for option in options}
 
 
+def colour_of(text: str, option: str = "") -> tuple[float, float, float]:
+    """Return a colour of one percentage of signal, or of three: red, green, blue. Raises PatternError."""
+    try:
+        told = [float(part.replace("−", "-")) for part in text.replace(",", ".").replace(";", " ").replace("%", " ").split()]
+    except ValueError:
+        told = []
+    if len(told) not in (1, 3) or not all(-7.0 <= each <= 109.0 for each in told):
+        raise PatternError("A colour is one percentage of signal, or three of red, green and blue, from −7 to 109.", option)
+    red, green, blue = told * 3 if len(told) == 1 else told
+    return red, green, blue
+
+
 def three_primaries(text: str) -> Primaries:
     """Return the primaries of six numbers: x and y of red, green and blue. Raises PatternError."""
     try:

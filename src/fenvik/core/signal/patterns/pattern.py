@@ -1,7 +1,7 @@
 """What a pattern is: how it is drawn, the control it is for, and what too low, right and too high look like."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from fenvik.core.signal.patterns.board import Board, Box, Signal
@@ -24,12 +24,16 @@ class Wrong:
 
 @dataclass(frozen=True)
 class Moving:
-    """What moves over a pattern: a bar of a width, in fractions of the screen, crossing it in so many seconds."""
+    """What moves over a pattern: a bar of a width, in fractions of the screen, crossing it in so many seconds.
+
+    ``rows``: instead of one bar, rows from top to bottom of lines so many pixels wide, with as much between them.
+    """
 
     seconds: float
     frames: float  # a second
     box: Box
     rgb: tuple[int, int, int]
+    rows: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -56,10 +60,11 @@ class Pattern:
     lift: float = 1.0
     moving: Callable[[Signal, Chosen], Moving] | None = None
     ends: tuple[str, str] = ("too low", "too high")
+    own_colours: bool = False  # it compares spaces itself: a space chosen for all patterns does not touch it
 
     def drawn(self, width: int, height: int, signal: Signal, typed: Mapping[str, str] | None = None) -> Board:
         """Return the picture in code values. Raises PatternError for options that it does not take."""
-        board = Board(width, height, signal)
+        board = Board(width, height, replace(signal, colours="") if self.own_colours else signal)
         self.draw(board, settle(self.options, typed or {}))
         return board
 

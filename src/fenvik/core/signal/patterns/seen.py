@@ -107,8 +107,15 @@ def example(pattern: Pattern, how: How, width: int, height: int) -> Floats:
     picture = decode(board.codes, signal.bits, signal.range)
     moving = pattern.movement(signal)
     if moving is not None:  # somewhere on its way
+        light = decode(moving.rgb, signal.bits, signal.range)
         left, top, right, bottom = board.pixels((0.4, moving.box[1], 0.4 + moving.box[2], moving.box[3]))
-        picture[top:bottom, left:right] = decode(moving.rgb, signal.bits, signal.range)
+        if not moving.rows:
+            picture[top:bottom, left:right] = light
+        for i, wide in enumerate(moving.rows):
+            upper = top + (bottom - top) * i // len(moving.rows)
+            lower = upper + int(0.6 * (bottom - top) / len(moving.rows))
+            for line in range(4):
+                picture[upper:lower, left + 2 * wide * line : left + 2 * wide * line + wide] = light
     wrong = {"low": pattern.low, "high": pattern.high}.get(how)
     if wrong is not None:
         picture = with_fault(picture, wrong.fault, wrong.amount)

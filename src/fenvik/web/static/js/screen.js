@@ -1,5 +1,5 @@
 // The pattern screen: draws exact code values, follows the visit, says what it has drawn.
-"use strict";
+import { chooser } from "./choosing.js";
 
 const address = document.body.dataset.address;
 const canvas = document.getElementById("picture");
@@ -72,6 +72,15 @@ function clockFrame(now) {
   intervals.length = 0;
 }
 
+function drawRows({ rows, box: [, top, , bottom], rgb }, at) {
+  const left = pixel(at, canvas.width);
+  rows.forEach((wide, i) => {
+    const upper = pixel(top + (bottom - top) * i / rows.length, canvas.height);
+    const lower = pixel(top + (bottom - top) * (i + 0.6) / rows.length, canvas.height);
+    for (let line = 0; line < 4; line += 1) fill(rgb, left + 2 * wide * line, upper, left + 2 * wide * line + wide, lower);
+  });
+}
+
 function move(now) {
   clockFrame(now);
   const moving = state && state.picture.moving;
@@ -81,7 +90,8 @@ function move(now) {
     const [left, top, right, bottom] = moving.box;
     const at = (step / moving.seconds % 1) * (1 - right + left);
     pen.drawImage(background, 0, 0);
-    fill(moving.rgb, pixel(at, width), pixel(top, height), pixel(at + right - left, width), pixel(bottom, height));
+    if (moving.rows.length) drawRows(moving, at);
+    else fill(moving.rgb, pixel(at, width), pixel(top, height), pixel(at + right - left, width), pixel(bottom, height));
   }
   requestAnimationFrame(move);
 }
@@ -96,12 +106,14 @@ async function say(revision) {
 }
 
 let hiding;
-function identify() {
-  if (!state) return;
-  who.textContent = `${state.who}; ${canvas.width} × ${canvas.height}${exact ? "" : ", scaled by the browser"}`;
+function tell(words, seconds) {
+  who.textContent = words;
   who.hidden = false;
   clearTimeout(hiding);
-  hiding = setTimeout(() => { who.hidden = true; }, 2000);
+  if (seconds) hiding = setTimeout(() => { who.hidden = true; }, 1000 * seconds);
+}
+function identify() {
+  if (state) tell(`${state.who}; ${canvas.width} × ${canvas.height}${exact ? "" : ", scaled by the browser"}`, 2);
 }
 
 async function keepAwake() {
@@ -129,7 +141,8 @@ function follow() {
     if (before && before.identity !== state.identity) identify();
     if (!before || before.revision !== state.revision) draw();
   });
-  stream.addEventListener("withdrawn", () => { stream.close(); state = null; fill([0, 0, 0], 0, 0, canvas.width, canvas.height); });
+  stream.addEventListener("withdrawn", () => { stream.close(); state = null; background = null; fill([0, 0, 0], 0, 0, canvas.width, canvas.height);
+    tell("This page was closed from Fenvik. A new number opens it again.", 0); });
   stream.addEventListener("error", () => {
     if (stream.readyState === EventSource.CLOSED) setTimeout(() => { stream.close(); follow(); }, 1500);
   });
@@ -140,7 +153,20 @@ function fullScreen() {
   if (document.fullscreenElement) document.exitFullscreen();
   else document.documentElement.requestFullscreen().catch(() => {});
 }
+async function show(pattern, options) {
+  const answer = await fetch(`${address}choose/`, {
+    method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ pattern, options }),
+  }).catch(() => null);
+  if (answer && answer.ok) return true;
+  tell(answer && answer.status === 409 ? (await answer.json()).error : "Fenvik cannot be reached.", 4);
+  return false;
+}
+const menu = chooser(document.getElementById("menu"), JSON.parse(document.getElementById("patterns").textContent), {
+  show, shown: () => (state && state.picture.kind === "pattern" ? state.picture : null),
+});
+canvas.addEventListener("click", menu.toggle);
 document.addEventListener("keydown", (event) => {
+  if (menu.key(event)) return;
   if (event.key === "f" || event.key === "F") fullScreen();
   if (event.key === "i" || event.key === "I") identify();
 });

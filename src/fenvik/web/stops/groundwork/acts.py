@@ -66,6 +66,21 @@ def driver_range(request: Asking, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
+def pattern_colours(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Choose whose colours patterns are drawn in."""
+    patterns.set_colours(visit_id=tuning.visit_id, actor=request.user, colours=request.POST.get("colours", ""))
+    return None
+
+
+def note_seen(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Note what was seen on a pattern."""
+    sent = request.POST
+    patterns.note_seen(
+        tuning_id=tuning.pk, actor=request.user, pattern=sent.get("pattern", "")[:40], note=sent.get("note", ""), now=timezone.now()
+    )
+    return None
+
+
 def use_screen(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let the pattern screen be the source of this tuning's passes."""
     measuring.use_screen(tuning_id=tuning.pk, actor=request.user)
@@ -138,6 +153,8 @@ can_be_done({
     "identify": identify,
     "driver-range": driver_range,
     "use-screen": use_screen,
+    "pattern-colours": pattern_colours,
+    "note-seen": note_seen,
     "look-by": look_by,
     "step": step,
     "watch": watch,

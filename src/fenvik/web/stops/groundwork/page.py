@@ -11,22 +11,24 @@ from django.utils.safestring import mark_safe
 from fenvik.charts import warmup as chart
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.measure.warmup import REMAINING_Y
-from fenvik.core.signal.patterns import PATTERNS, Pattern, Signal
+from fenvik.core.signal.patterns import COLOURS, PATTERNS, Pattern, Signal
 from fenvik.web.groundwork.levels import STEPS, levels_of
 from fenvik.web.groundwork.state import rows_of
 from fenvik.web.groundwork.words import clock, minutes_words
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.warm import fit_of, readings_of
+from fenvik.web.patterns.menu import grouped
 from fenvik.web.patterns.models import Screen
 from fenvik.web.results.parts import Picture, Table
 from fenvik.web.stops.registry import Page, pages
 from fenvik.web.stops.scenes import Scene
 
-HINTS = {"lens.focus": "focus", "convergence.red": "convergence", "convergence.blue": "convergence"}
-GROUPS = {
-    "levels": "levels", "detail": "detail", "geometry": "place and shape", "gradients": "gradients", "colour": "colour",
-    "light": "light", "motion": "motion", "free": "free",
+# The pattern by which a check that only an eye can answer is looked at.
+BY_EYE = {
+    "focus": "focus", "refocus": "focus", "convergence": "convergence", "geometry": "alignment", "lens": "alignment",
+    "overscan": "overscan", "sharpness": "sharpness", "dimming": "corner-windows", "motion": "motion-lines",
 }  # fmt: skip
+HINTS = {"lens.focus": "focus", "convergence.red": "convergence", "convergence.blue": "convergence"}
 
 
 def fill(scene: Scene) -> None:
@@ -45,8 +47,16 @@ def _checks(scene: Scene) -> None:
     sets = chosen is not None and scene.is_linked and bool(chosen.control and chosen.off) and chosen.state in ("wrong", "open")
     scene.extra |= {
         "rows": rows, "chosen": chosen, "open": sum(not r.is_done for r in rows), "sets": sets,
+        "by_eye": PATTERNS.get(BY_EYE.get(chosen.check.id, "")) if chosen is not None else None,
+        "seen": _seen(scene, chosen.check.id) if chosen is not None else [],
         "following": next((r for r in after if not r.is_done), None),
     }  # fmt: skip
+
+
+def _seen(scene: Scene, check: str) -> list[Any]:
+    """Return what was noted on the pattern of a check, newest first."""
+    pattern = BY_EYE.get(check)
+    return list(scene.tuning.looked.filter(pattern=pattern).exclude(note="").order_by("-id")[:3]) if pattern else []
 
 
 def _screen(scene: Scene) -> Screen | None:
@@ -102,20 +112,34 @@ def _codes_words(tuning: Any, pattern: Pattern, typed: dict[str, str]) -> str:
     return f"Sent as {inside[0]}, {inside[1]}, {inside[2]} on {outside}: {tuning.bits} bit, {tuning.range} range."
 
 
+def _sends(tuning: Any) -> str:
+    """Return what the tuning's source on the link sends, and how many of the patterns it draws itself."""
+    source = tuning.source
+    if source is None or "screen" in source.facts:
+        return ""
+    mine = sum(name in PATTERNS for name in source.facts.get("charts", [])) + 1
+    able = tuning.signal in source.facts.get("formats", []) and tuning.bits in source.facts.get("bits", [])
+    sends = "sends" if able else "does not send"
+    return (
+        f"{source.name} {sends} {tuning.get_signal_display()} with {tuning.bits} bit in the {tuning.range} range, and draws "
+        f"{mine} of the {len(PATTERNS)} patterns itself. The pattern screen draws all of them, with 8 bit in SDR."
+    )
+
+
 def _patterns(scene: Scene) -> None:
     screen = _screen(scene)
     pattern = PATTERNS.get(scene.options.get("pattern")) or next(iter(PATTERNS.values()))
     shown = screen.picture if screen is not None else {}
     kept = shown.get("options", {}) if shown.get("pattern") == pattern.id else {}
     typed = scene.extra.get("typed_options") or kept
-    groups: dict[str, list[Any]] = {name: [] for name in GROUPS.values()}
-    for each in PATTERNS.values():
-        groups[GROUPS[each.group]].append(each)
     rows = [row for row in scene.values.rows if row.get("role") in pattern.roles] or _by_name(
         pattern, scene.values.rows
     )
     scene.extra |= {
-        "groups": groups,
+        "groups": grouped(),
+        "colours": [(name, words, name == (screen.colours if screen else "")) for name, words in COLOURS.items()],
+        "sends": _sends(scene.tuning),
+        "seen": list(scene.tuning.looked.filter(pattern=pattern.id).exclude(note="").order_by("-id")[:4]),
         "pattern": pattern,
         "options": [(option, typed.get(option.id, option.default)) for option in pattern.options],
         "controls": rows,
