@@ -9,6 +9,7 @@ from fenvik.standins.spectra import laser_lines, phosphor_lcd, quantum_dots, wrg
 
 GAMMAS = {"Soft": 2.06, "Middle": 2.23, "Deep": 2.43}
 ENERGY = {"Off": 0.0, "Low": 0.22, "High": 0.45}
+TONES = {"Warm": (1.0, 0.955, 0.86), "Middle": (1.0, 1.0, 1.0), "Cool": (0.9, 0.97, 1.04)}
 STRENGTHS = ("Off", "Low", "High")
 EDGE_OFF = 10.0
 TWENTY = tuple(5.0 * i for i in range(1, 21))
@@ -241,9 +242,10 @@ def lamp_menu() -> Menu:
         Item("ln-focus", "Focus", "Lens", "range", None, 0, 60, shared=True),
         Item("ir-1", "Auto iris", "Light", "choice", "process.iris", options=STRENGTHS, off="Off"),
     ]
-    items = [*_picture("Lamp", ("Contrast", "Brightness")), *gains, *lens, *_processing(dimming=False, energy=False)]
+    tone = Item("pic-7", "Colour tone", "Picture", "choice", "white-preset", options=tuple(TONES))
+    items = [*_picture("Lamp", ("Contrast", "Brightness")), tone, *gains, *lens, *_processing(dimming=False, energy=False)]
     theatre: dict[str, Value] = {
-        "pic-1": 55, "ln-focus": 22, "ir-1": "High", "pq-3": "Low", "wb-gr": 128, "wb-gg": 128, "wb-gb": 128,
+        "pic-1": 55, "pic-7": "Middle", "ln-focus": 22, "ir-1": "High", "pq-3": "Low", "wb-gr": 128, "wb-gg": 128, "wb-gb": 128,
     }  # fmt: skip
     return _menu(
         items,
@@ -263,5 +265,5 @@ def lamp_build() -> Build:
         error={"l1": (theatre[0] * np.array([0.96, 1.02, 0.98]), np.zeros(3)), "l2": theatre, "l3": theatre},
         gain_step=(0.0009, 0.0010, 0.0011), emulated=("l2",), hdr_peak=75.0, hdr_knee=0.4, best_focus=29.0, corner_light=0.7,
         warm_up_s=28 * 60.0, cold_loss=0.11, cold_blue=0.03, reflectance=0.9, ageing=(0.42, 700.0), hours=340.0,
-        modulation_hz=(480.0, 120.0),
+        modulation_hz=(480.0, 120.0), tones=TONES,
     )  # fmt: skip

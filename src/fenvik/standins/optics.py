@@ -61,6 +61,7 @@ class Build:
     corner_light: float = 1.0  # of the middle's
     installs: dict[str, Any] = field(default_factory=dict)  # what can be installed, as the link says it
     idle: str = ""  # a colour whose management does nothing
+    tones: dict[str, tuple[float, float, float]] = field(default_factory=dict)  # by option of the colour temperature: light kept
     shift: dict[str, tuple[float, float, float]] = field(
         default_factory=dict
     )  # by mode: light that it takes from white by itself
@@ -185,6 +186,8 @@ class Optics:
         if matrix is not None:
             light = light @ matrix.T
         mixed = np.clip(self._mixed(mode, light), 0.0, None) * np.array(self.build.shift.get(mode, (1.0, 1.0, 1.0)))
+        if self.build.tones:
+            mixed = mixed * np.array(self.build.tones[str(self.value(mode, "white-preset", ""))])
         if self.value(mode, "process.blue-light", False) is True:
             mixed = mixed * np.array([1.0, 0.965, 0.86])
         levels = self.build.panel_levels

@@ -9,7 +9,7 @@ from typing import Any
 from fenvik.core.signal.decoding import decode
 from fenvik.core.signal.lists import OF_PICTURE
 from fenvik.web.controls.values import Values
-from fenvik.web.passes.models import OF_INSTRUMENTS, Reading
+from fenvik.web.passes.models import NOT_OF_THE_MODE, Reading
 
 
 @dataclass(frozen=True)
@@ -68,7 +68,7 @@ class History:
 
 def is_of_picture(row: Reading) -> bool:
     """Whether a reading is one of the picture: not of the instruments, nor of a ladder, a board or a grid."""
-    return row.pass_of.purpose not in OF_INSTRUMENTS and row.part in OF_PICTURE
+    return row.pass_of.purpose not in NOT_OF_THE_MODE and row.part in OF_PICTURE
 
 
 def speaks(row: Reading) -> bool:

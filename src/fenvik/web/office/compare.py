@@ -15,7 +15,7 @@ from django.views.decorators.http import require_safe
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.templatetags.fenvik import figure, places, significant
 from fenvik.web.office import several
-from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose
+from fenvik.web.passes.models import NOT_OF_THE_MODE, Pass, PassPurpose
 from fenvik.web.results import compare as comparing
 from fenvik.web.results import pictures
 from fenvik.web.results.assemble import analysis_of
@@ -29,7 +29,7 @@ def _listed(tuning: Tuning) -> list[Pass]:
     """Return the passes that a tuning's may be compared with: all of its client's, so also those of other displays and signals."""
     there = (
         Pass.objects.filter(summary__isnull=False, removed_at__isnull=True, tuning__put_away_at__isnull=True)
-        .exclude(purpose__in=(*OF_INSTRUMENTS, PassPurpose.WARM_UP, PassPurpose.ADJUST, PassPurpose.HANDS_FREE))
+        .exclude(purpose__in=(*NOT_OF_THE_MODE, PassPurpose.WARM_UP, PassPurpose.ADJUST, PassPurpose.HANDS_FREE))
         .order_by("-created_at", "-pk")
     )
     # Which ones first, then their rows: a client of many years has thousands, and each row is wide.

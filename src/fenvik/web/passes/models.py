@@ -19,10 +19,12 @@ class PassPurpose(models.TextChoices):
     AIM = "aim", "aiming the meter"
     TRY = "try", "trying out"
     HANDS_FREE = "hands-free", "adjusting hands-free"
+    SURVEY = "survey", "survey of modes"
 
 
-# Passes whose readings are about the instruments and not about the display's picture.
-OF_INSTRUMENTS = (PassPurpose.CORRECTION, PassPurpose.AIM, PassPurpose.TRY)
+# Passes whose readings are not about the picture of their tuning's mode; and those of them that are about the instruments.
+NOT_OF_THE_MODE = (PassPurpose.CORRECTION, PassPurpose.AIM, PassPurpose.TRY, PassPurpose.SURVEY)
+OF_INSTRUMENTS = NOT_OF_THE_MODE[:3]
 
 
 class PassState(models.TextChoices):

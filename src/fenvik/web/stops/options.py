@@ -14,7 +14,7 @@ PARTS = {
         "target": "target",
     },
     "instruments": {"devices": "instruments", "aim": "aim", "correction": "correction"},
-    "groundwork": {"checks": "checks", "levels": "levels", "patterns": "patterns", "warm-up": "warm-up"},
+    "groundwork": {"checks": "checks", "levels": "levels", "patterns": "patterns", "warm-up": "warm-up", "modes": "modes"},
 }
 # What is worked on at Adjust: its key and its name.
 WORKS = {

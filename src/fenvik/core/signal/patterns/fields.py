@@ -90,7 +90,7 @@ PATTERNS = (
         "Rows of lines that move, each row finer than the one above: how much a display smears what moves.",
         "Follow the lines with the eye and count the rows, from the top, whose lines stay apart. Seven is as sharp as standing still; the left edge shows the same lines at rest.",
         "It is drawn at the rate that is chosen: at 24 and 25 every display smears what the eye follows. Compare displays at one rate and speed.",
-        sharp_motion, Wrong("smear", 6.0, "Only the uppermost rows stay apart."), Wrong("none", 0.0, "Lines are doubled: pictures are shown more than once."),
+        sharp_motion, Wrong("smear", 6.0, "Only the uppermost rows stay apart."), Wrong("double", 1.6, "Lines are doubled: pictures are shown more than once."),
         "All rows stay apart.", roles=("process.motion",), moving=moving_lines, ends=("smeared", "doubled"),
         options=(
             Option("rate", "Pictures a second", "60", CADENCES), Option("speed", "Speed", "20", low=2, high=100, unit=" % of the width a second"),

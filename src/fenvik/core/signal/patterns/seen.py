@@ -91,6 +91,9 @@ def with_fault(picture: Floats, fault: str, amount: float) -> Floats:
         case "vignette" | "glow":
             far = (np.hypot(down, across) / np.sqrt(2)) ** 2
             return np.asarray(picture * (1.0 + share * far[..., None]))
+        case "double":
+            beside = np.roll(picture, max(int(width * share), 1), axis=1)
+            return np.asarray(np.maximum(0.75 * picture, 0.75 * beside))
         case "smear":
             return np.asarray(ndimage.uniform_filter1d(picture, int(width * share) + 1, axis=1))
     return picture

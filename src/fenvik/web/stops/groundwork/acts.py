@@ -6,7 +6,7 @@ from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.signal.patterns import PATTERNS
-from fenvik.web.groundwork import services
+from fenvik.web.groundwork import services, survey
 from fenvik.web.groundwork.levels import STEPS
 from fenvik.web.patterns import services as patterns
 from fenvik.web.people.asking import Asking
@@ -138,6 +138,24 @@ def show_other(request: Asking, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
+def survey_modes(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Read the same few patches in every mode or preset of the display."""
+    survey.survey(
+        tuning_id=tuning.pk, actor=request.user, now=timezone.now(), what=request.POST.get("what", ""),
+        named=request.POST.get("named", "")[:400],
+    )  # fmt: skip
+    return None
+
+
+def start_from(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Let the tuning be for a mode of the survey."""
+    kept = survey.start_from(
+        tuning_id=tuning.pk, actor=request.user, label=request.POST.get("label", ""), mode=request.POST.get("mode", "")
+    )
+    messages.info(request, f"This tuning is for {kept.picture_mode} now.")
+    return None
+
+
 def watch(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Watch the display warm up."""
     services.watch_warm_up(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
@@ -158,4 +176,6 @@ can_be_done({
     "look-by": look_by,
     "step": step,
     "watch": watch,
+    "survey": survey_modes,
+    "start-from": start_from,
 })

@@ -12,10 +12,12 @@ from fenvik.charts import warmup as chart
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.measure.warmup import REMAINING_Y
 from fenvik.core.signal.patterns import COLOURS, PATTERNS, Pattern, Signal
+from fenvik.web.devices.standing import is_paired
 from fenvik.web.groundwork.levels import STEPS, levels_of
 from fenvik.web.groundwork.state import rows_of
+from fenvik.web.groundwork.survey import lines_of
 from fenvik.web.groundwork.words import clock, minutes_words
-from fenvik.web.passes.models import PassPurpose
+from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.warm import fit_of, readings_of
 from fenvik.web.patterns.menu import grouped
 from fenvik.web.patterns.models import Screen
@@ -217,7 +219,23 @@ def _warm_up(scene: Scene) -> None:
     scene.extra |= {"fit": fit, "told": told, "now": timezone.now()}
 
 
-_FILL = {"checks": _checks, "levels": _levels, "patterns": _patterns, "warm-up": _warm_up}
+def _modes(scene: Scene) -> None:
+    """Add the newest survey: what each mode or preset was read to be, and the best of them to start from."""
+    tuning = scene.tuning
+    newest = next((p for p in tuning.main_passes if p.purpose == PassPurpose.SURVEY), None)
+    pass_ = None if newest is None else Pass.objects.select_related("correction", "tuning").get(pk=newest.pk)
+    lines = [] if pass_ is None else lines_of(pass_)
+    presets = any("preset" in line.at for line in lines)
+    scene.extra |= {
+        "survey": newest, "lines": lines, "presets": presets, "running": newest is not None and newest.is_open,
+        "whole": sum(line.standing is not None for line in lines),
+        "has_presets": any(r.get("role") == "white-preset" and r["kind"] == "choice" for r in scene.values.rows),
+        "linked_display": is_paired(tuning.display), "hdr": tuning.target.is_hdr,
+        "best": next((line for line in lines if line.best), None),
+    }  # fmt: skip
+
+
+_FILL = {"checks": _checks, "levels": _levels, "patterns": _patterns, "warm-up": _warm_up, "modes": _modes}
 
 
 pages["groundwork"] = Page(fill, "groundwork/field.html", "groundwork/hand.html")

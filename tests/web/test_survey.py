@@ -1,0 +1,94 @@
+"""A survey of modes and presets: read in one go, put back, one table, the best start."""
+
+import pytest
+from django.urls import reverse
+
+from fenvik.core.analysis.standing import Standing, best_of
+from fenvik.web.groundwork.survey import lines_of, survey
+from fenvik.web.passes import engine
+from fenvik.web.passes.models import Pass, PassPurpose, PassState
+from fenvik.web.passes.services import resume
+from fenvik.web.visits.models import Tuning
+from tests.web.adjustable import adjustable
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+def modes_page(client, tuning):
+    return client.get(reverse("stop", args=(tuning.pk, "groundwork")) + "?view=modes").content.decode()
+
+
+def act(client, tuning, name, **data):
+    return client.post(reverse("act", args=(tuning.pk, name)), {"stop": "groundwork", "view": "modes", **data})
+
+
+def test_every_mode_is_read_over_the_link_and_the_display_stands_as_before(person, bench, now, signed_in, settings):
+    tuning = adjustable(person, bench, now, index=3, mode="Expert")
+    display = bench.displays[3]
+    display.choose_mode(tuning.mode_id)
+    sdr = [m for m in display.menu.modes.values() if "sdr" in m.signals]
+    assert act(signed_in, tuning, "survey", what="modes").status_code == 302
+    pass_ = Pass.objects.get(purpose=PassPurpose.SURVEY)
+    assert len(pass_.patches) == 7 * len(sdr)
+    assert "0 of" in modes_page(signed_in, tuning)
+    engine.run(pass_.pk)
+    assert display.mode == tuning.mode_id
+    lines = lines_of(Pass.objects.get(pk=pass_.pk))
+    assert [line.at["mode"] for line in lines] == [m.id for m in sdr]
+    # By true light: each mode's own white, and not that of the one before.
+    for line in lines:
+        display.choose_mode(line.at["mode"])
+        white = pass_.readings.get(index=7 * lines.index(line))
+        assert white.label == f"{line.at['label']}: 100 %"
+        assert line.standing.luminance == white.y
+    assert len({round(line.standing.luminance, 2) for line in lines}) == len(lines)
+    assert sum(line.best for line in lines) == 1
+    page = modes_page(signed_in, tuning)
+    assert "best start" in page
+    assert "is the best start: its greys are off by" in page
+    # The survey's readings are no readings of the tuning's own picture.
+    assert "not measured yet" in page
+
+
+def test_presets_are_read_and_the_one_that_was_set_is_set_again(person, bench, now):
+    tuning = adjustable(person, bench, now, index=4, mode="Theatre")
+    display = bench.displays[4]
+    control = next(c for c in display.menu.described(tuning.mode_id) if c["role"] == "white-preset")
+    started = survey(tuning_id=tuning.pk, actor=person, now=now, what="presets")
+    engine.run(started.pk)
+    lines = lines_of(Pass.objects.get(pk=started.pk))
+    assert [line.at["label"] for line in lines] == control["options"]
+    xs = [line.standing.xy[0] for line in lines]
+    assert len({round(x, 3) for x in xs}) == len(xs)
+    assert display.menu.values[tuning.mode_id][control["id"]] == control["value"]
+
+
+def test_by_hand_each_mode_waits_for_one_key(equipped, person, now, signed_in):
+    answer = act(signed_in, equipped, "survey", what="modes", named="Film")
+    assert "compares 2 to 12" in signed_in.get(answer["Location"]).content.decode()
+    act(signed_in, equipped, "survey", what="modes", named="Film, Vivid; Film")
+    pass_ = Pass.objects.get(purpose=PassPurpose.SURVEY)
+    for place in ("Film", "Vivid"):
+        engine.run(pass_.pk)
+        pass_.refresh_from_db()
+        assert (pass_.state, pass_.reason) == (PassState.PAUSED, f"Choose the mode {place} in the menu, then go on.")
+        assert f"Choose the mode {place}" in modes_page(signed_in, equipped)
+        resume(pass_id=pass_.pk, actor=person)
+    engine.run(pass_.pk)
+    pass_.refresh_from_db()
+    assert pass_.state == PassState.DONE
+    assert [line.read for line in lines_of(pass_)] == [7, 7]
+    answer = act(signed_in, equipped, "start-from", label="Vivid", mode="")
+    assert "was noted or measured in Film" in signed_in.get(answer["Location"]).content.decode()
+    equipped.sheets.all().delete()
+    act(signed_in, equipped, "start-from", label="Vivid", mode="")
+    assert Tuning.objects.get(pk=equipped.pk).picture_mode == "Vivid"
+
+
+def test_the_best_start_is_near_and_reaches_the_colours():
+    def at(greys, colours, covers):
+        return Standing(100.0, (0.31, 0.33), 1.0, greys, colours, covers, 2.3)
+
+    assert best_of([]) is None
+    assert best_of([at(5, 5, 0.98), at(3, 4, 0.97), at(1, 1, 0.7)]) == 1  # the nearest one lacks colours
+    assert best_of([at(5, 5, 0.72), at(3, 4, 0.71)]) == 1  # where none has them, that says nothing
