@@ -208,3 +208,25 @@ def test_a_key_presses_what_carries_its_name_and_leaves_fields_alone(page):
     return pressed;
     """
     assert run(page, "keys.js", script, body) == 1
+
+
+def test_cells_say_which_column_they_were(page):
+    body = (
+        '<table class="list"><thead><tr><th>pass</th><th>grey\n average</th></tr></thead><tbody><tr><th>A</th><td>1</td></tr>'
+        '<tr><td colspan="2">none</td></tr></tbody></table>'
+        '<table class="several"><thead><tr><th colspan="2">two</th></tr></thead><tbody><tr><td>1</td><td>2</td></tr></tbody></table>'
+    )
+    script = "m.nameCells(document); return [...document.querySelectorAll('td')].map((c) => c.dataset.name || '');"
+    assert run(page, "cards.js", script, body) == ["grey average", "", "", ""]
+    assert page.eval_on_selector_all("table", "all => all.map((t) => t.classList.contains('cards'))") == [True, False]
+
+
+def test_what_an_error_sounds_like_can_be_tried(page):
+    script = """
+    const heard = [];
+    m.sound.context = { currentTime: 0 };
+    m.sound.tone = (hertz, seconds) => heard.push([Math.round(hertz), seconds]);
+    for (const error of [6, 3, 1, 0]) m.sound.tryOut(error);
+    return heard;
+    """
+    assert run(page, "sound.js", script) == [[880, 0.16], [440, 0.16], [277, 0.16], [1100, 0.012]]

@@ -167,3 +167,15 @@ def test_the_colour_map_is_shown_in_x_y_by_a_key(finished, signed_in):
     other = page(signed_in, "stop", finished.pk, "left", view="colours-xy")
     assert "Colours in xy, and greys" in other
     assert "in u′v′" in other
+
+
+def test_the_count_of_lists_follows_what_is_ticked_and_keeps_nothing(signed_in, equipped):
+    def counted(*names):
+        return signed_in.post(reverse("act", args=(equipped.pk, "count-lists")), {"stop": "found", "chosen": names}).json()["words"]
+
+    before = equipped.lists
+    assert counted("grey-21").startswith("21 patches as chosen, about ")
+    assert counted("grey-21", "grey-11").startswith("21 patches")  # shared ones are read once
+    assert counted().startswith("0 patches")
+    equipped.refresh_from_db()
+    assert equipped.lists == before

@@ -39,7 +39,7 @@ def test_every_mode_is_read_over_the_link_and_the_display_stands_as_before(perso
     for line in lines:
         display.choose_mode(line.at["mode"])
         white = pass_.readings.get(index=7 * lines.index(line))
-        assert white.label == f"{line.at['label']}: 100 %"
+        assert white.label == f"100 %, {line.at['label']}"
         assert line.standing.luminance == white.y
     assert len({round(line.standing.luminance, 2) for line in lines}) == len(lines)
     assert sum(line.best for line in lines) == 1

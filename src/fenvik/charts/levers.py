@@ -3,7 +3,7 @@
 from fenvik.charts import svg
 
 WIDTH, ROW = 280.0, 44.0
-LEFT, RIGHT = 28.0, 252.0
+LEFT, RIGHT, FIGURE = 6.0, 206.0, 280.0
 FULL_TILT_PERCENT = 12.0
 CHANNELS = ("red", "green", "blue")
 
@@ -21,6 +21,6 @@ def draw(deviation: tuple[float, float, float], std: tuple[float, float, float],
         arm = svg.line(LEFT, y + rise, RIGHT, y - rise, f"arm {name}") + svg.shape(c, RIGHT, y - rise, 6.0, "left")
         words = f"{name} {svg.signed(deviation[c])} % ± {1.96 * std[c]:.1f}"
         parts.append(svg.mark(arm, words))
-        # Beside the arm's left end, on the side that it leaves free.
-        parts.append(svg.text(0, y + 17 if share < 0 else y - 8, svg.signed(deviation[c]) + " %", "lever-figure"))
+        # In a column of its own: at any tilt it stands beside its lever, and never under another one's arm.
+        parts.append(svg.text(FIGURE, y + 5, svg.signed(deviation[c]) + " %", "lever-figure", anchor="end"))
     return svg.picture(WIDTH, 26 + ROW * 2 + 24, title, *parts)

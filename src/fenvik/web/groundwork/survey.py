@@ -95,7 +95,7 @@ def survey(*, tuning_id: int, actor: User, now: datetime, what: str, named: str 
         at = {k: v for k, v in place.items() if k != "hold"}
         for i, patch in enumerate(patches_of(tuning)):
             row: dict[str, Any] = patch.as_json() | {"part": "survey", "at": at}
-            row["label"] = f"{place['label']}: {patch.label}"
+            row["label"] = f"{patch.label}, {place['label']}"
             if i == 0:
                 row |= {"wait_s": SETTLES_S} | ({"hold": place["hold"]} if "hold" in place else {})
             rows.append(row)

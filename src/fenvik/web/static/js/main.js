@@ -1,5 +1,7 @@
 // What a page listens to. Every concern has a module of its own, beside this one.
 import { showFields } from "./blocks.js";
+import { nameCells } from "./cards.js";
+import { countLists } from "./counting.js";
 import { draftOf, dropSent, keepDraft, restoreDraft } from "./drafts.js";
 import { broke, done, missing, refused } from "./forms.js";
 import { pressed } from "./keys.js";
@@ -11,6 +13,7 @@ import { sound } from "./sound.js";
 import { toType } from "./typing.js";
 
 function prepare(root) {
+  nameCells(root);
   for (const select of root.querySelectorAll("[data-shows]")) showFields(select);
   for (const form of root.querySelectorAll("form[data-draft]")) restoreDraft(form);
 }
@@ -25,6 +28,8 @@ document.addEventListener("input", (event) => {
 });
 document.addEventListener("change", (event) => {
   if (event.target.matches("[data-shows]")) showFields(event.target);
+  const counted = event.target.closest("form[data-counts]");
+  if (counted) countLists(counted);
 });
 document.addEventListener("toggle", (event) => {
   if (event.target.matches("details.more")) moreIsOpen = event.target.open;
@@ -34,6 +39,8 @@ document.addEventListener("submit", (event) => {
   if (form.dataset.draft && !form.hasAttribute("x-target")) sessionStorage.setItem("fenvik sent", draftOf(form));
 });
 document.addEventListener("click", (event) => {
+  const tried = event.target.closest && event.target.closest("[data-sound]");
+  if (tried) sound.tryOut(Number(tried.dataset.sound));
   const link = event.target.closest && event.target.closest("a[data-png]");
   if (!link) return;
   event.preventDefault();

@@ -18,9 +18,16 @@ export const sound = {
     this.newest = id;
     if (first || !this.on) return;
     const big = hand.querySelector("[data-error]");
-    const error = big ? Number(big.dataset.error) : 0;
-    if (big && error > Number(big.dataset.tolerance)) this.tone(220 * 2 ** Math.min(error / 3, 2.5), 0.16);
+    this.say(big ? Number(big.dataset.error) : 0, big ? Number(big.dataset.tolerance) : 0);
+  },
+  say(error, tolerance) {
+    if (error > tolerance) this.tone(220 * 2 ** Math.min(error / 3, 2.5), 0.16);
     else this.tone(1100, 0.012);
+  },
+  // What an error sounds like, for whoever reads about it; within tolerance where it is 0.
+  tryOut(error) {
+    if (!this.context) this.context = new AudioContext();
+    this.say(error, 0);
   },
   tone(hertz, seconds) {
     const at = this.context.currentTime;

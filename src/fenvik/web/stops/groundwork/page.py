@@ -232,7 +232,16 @@ def _modes(scene: Scene) -> None:
         "has_presets": any(r.get("role") == "white-preset" and r["kind"] == "choice" for r in scene.values.rows),
         "linked_display": is_paired(tuning.display), "hdr": tuning.target.is_hdr,
         "best": next((line for line in lines if line.best), None),
+        "alike": _alike([line.standing.far for line in lines if line.standing is not None]),
     }  # fmt: skip
+
+
+ALIKE = 0.3  # of greys and colours together: no start is better than another by less
+
+
+def _alike(far: list[float]) -> bool:
+    """Whether all that was read is about as far from the target."""
+    return len(far) > 1 and max(far) - min(far) < ALIKE
 
 
 _FILL = {"checks": _checks, "levels": _levels, "patterns": _patterns, "warm-up": _warm_up, "modes": _modes}

@@ -1,7 +1,7 @@
 """What is done with passes at As found and As left: what they read, which is the proof, files."""
 
 from django.contrib import messages
-from django.http import HttpResponse
+from django.http import HttpResponse, JsonResponse
 from django.shortcuts import redirect
 from django.utils import timezone
 
@@ -23,7 +23,7 @@ from fenvik.web.results import files, imports
 from fenvik.web.results.proof import call_pass, name_proof, remove_file
 from fenvik.web.stops.acts import Act, number_in
 from fenvik.web.stops.answers import show_stop
-from fenvik.web.stops.measured.lists import taken
+from fenvik.web.stops.measured.lists import count_words, taken, white_of
 from fenvik.web.stops.registry import can_be_done
 from fenvik.web.stops.scenes import load_tuning
 from fenvik.web.visits.models import Tuning
@@ -51,6 +51,13 @@ def choose_lists(request: Asking, tuning: Tuning) -> HttpResponse | None:
         chosen = taken(request.POST, request.user.firm_id)
         patch_lists.choose_lists(tuning_id=tuning.pk, actor=request.user, lists=chosen)
     return None
+
+
+def count_lists(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Say how many patches lists have that are ticked and not yet kept."""
+    whole = load_tuning(request.user.firm_id, tuning.pk)
+    whole.lists = taken(request.POST, request.user.firm_id)
+    return JsonResponse({"words": count_words(whole, white_of(whole))})
 
 
 def _stop_of(request: Asking) -> str:
@@ -200,6 +207,7 @@ def _stop(request: Asking, tuning: Tuning) -> HttpResponse | None:
 
 can_be_done({
     "lists": choose_lists,
+    "count-lists": count_lists,
     "drop-list": drop_list,
     "read-again": read_again,
     "extend": extend,

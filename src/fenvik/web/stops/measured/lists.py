@@ -5,9 +5,10 @@ from typing import Any
 
 from fenvik.core.signal.lists import LISTS, Plan, put_together
 from fenvik.formats.numbers import whole
+from fenvik.web.kit.templatetags.fenvik import minutes
 from fenvik.web.passes.models import Pass, PatchList
-from fenvik.web.passes.services import can_draw, planned, stage_of
-from fenvik.web.stops.progress import expected_s
+from fenvik.web.passes.services import PICTURES, can_draw, planned, stage_of
+from fenvik.web.stops.progress import FIRST_GUESS_CD_M2, expected_s
 
 LIMITS = {
     "steps": (3, 101),
@@ -29,6 +30,17 @@ class Choice:
     count: int
     chosen: bool
     refused: str = ""
+
+
+def white_of(tuning: Any) -> float:
+    """Return the white in cd/m² by which the length of a pass is told: the last that was read, else what is wanted."""
+    read = [p.summary["white"] for p in tuning.main_passes if p.purpose in PICTURES and (p.summary or {}).get("white")]
+    return float(read[0] if read else tuning.luminance or FIRST_GUESS_CD_M2)
+
+
+def count_words(tuning: Any, white: float) -> str:
+    """Return how many patches a tuning's lists have and how long they take, as the page says it."""
+    return f"{len(planned(tuning))} patches as chosen, about {minutes(seconds_of(tuning, white))}"
 
 
 def seconds_of(tuning: Any, white: float) -> float:
