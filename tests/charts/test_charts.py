@@ -151,3 +151,16 @@ def test_the_colour_map_is_drawn_in_u_v_or_in_x_y():
         x, y = plane.at(*at)
         assert 0 < x < colourmap.WIDTH
         assert 0 < y < colourmap.HEIGHT
+
+
+def test_rows_in_the_dark_do_not_flatten_the_rest():
+    dark = [tone.Point(p, -45.0, 3.0, 40.0, None, 0.001, 0.002) for p in (1, 4)]
+    rest = [tone.Point(p, -3.0, 0.3, 3.0, None, p / 100, p / 100) for p in (20, 50, 100)]
+    drawn = tone.draw([*dark, *rest], title="t")
+    assert ">−6<" in drawn  # the scale of what is seen
+    assert "to −45 % at 1 %" in drawn
+    assert drawn.count("beyond") == 2
+    rows = [balance.Level(p, (-30.0, 0.0, 4.0) if p < 9 else (-2.0, 0.0, 2.0), None, 1.0, None, 3.0) for p in (1, 4, 50, 100)]
+    drawn = balance.draw(rows, title="b")
+    assert ">−30<" not in drawn
+    assert "1 %, red: −30" in drawn  # the figure itself is told

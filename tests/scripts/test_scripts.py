@@ -214,7 +214,8 @@ def test_cells_say_which_column_they_were(page):
     body = (
         '<table class="list"><thead><tr><th>pass</th><th>grey\n average</th></tr></thead><tbody><tr><th>A</th><td>1</td></tr>'
         '<tr><td colspan="2">none</td></tr></tbody></table>'
-        '<table class="several"><thead><tr><th colspan="2">two</th></tr></thead><tbody><tr><td>1</td><td>2</td></tr></tbody></table>'
+        '<table class="several"><thead><tr><th colspan="2">two</th></tr></thead>'
+        "<tbody><tr><td>1</td><td>2</td></tr></tbody></table>"
     )
     script = "m.nameCells(document); return [...document.querySelectorAll('td')].map((c) => c.dataset.name || '');"
     assert run(page, "cards.js", script, body) == ["grey average", "", "", ""]

@@ -169,13 +169,13 @@ def test_the_colour_map_is_shown_in_x_y_by_a_key(finished, signed_in):
     assert "in u′v′" in other
 
 
-def test_the_count_of_lists_follows_what_is_ticked_and_keeps_nothing(signed_in, equipped):
+def test_lists_are_kept_and_counted_as_they_are_ticked(signed_in, equipped):
     def counted(*names):
-        return signed_in.post(reverse("act", args=(equipped.pk, "count-lists")), {"stop": "found", "chosen": names}).json()["words"]
+        return signed_in.post(reverse("act", args=(equipped.pk, "tick-lists")), {"stop": "found", "chosen": names}).json()["words"]
 
-    before = equipped.lists
     assert counted("grey-21").startswith("21 patches as chosen, about ")
     assert counted("grey-21", "grey-11").startswith("21 patches")  # shared ones are read once
     assert counted().startswith("0 patches")
+    assert counted("grey-11").startswith("11 patches")
     equipped.refresh_from_db()
-    assert equipped.lists == before
+    assert equipped.lists["chosen"] == ["grey-11"]

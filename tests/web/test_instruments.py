@@ -256,3 +256,39 @@ def test_a_display_is_paired_from_its_own_page(equipped, signed_in, bench):
     page = signed_in.post(pair, {"code": bench.displays[0].shown_code}, follow=True).content.decode()
     assert "is paired" in page
     assert Pairing.objects.filter(device=device).exists()
+
+
+def test_spectra_are_read_drawn_and_offered_as_whites(signed_in, equipped, bench):
+    def shown():
+        return signed_in.get(reverse("stop", args=(equipped.pk, "instruments")) + "?view=spectra").content.decode()
+
+    assert "Read white, red, green, blue" in shown()
+    answer = signed_in.post(reverse("act", args=(equipped.pk, "spectra")), {"stop": "instruments", "view": "spectra"})
+    assert answer.status_code == 302
+    page = shown()
+    assert page.count('class="spectrum ') == 4
+    assert "CIE 2015 10°" in page
+    told = {"stop": "instruments", "kind": "client", "why": "CIE 2015 10°", "offer": "1", "offset": "0.00123 -0.00456"}
+    assert 'name="offset"' in page
+    signed_in.post(reverse("act", args=(equipped.pk, "white-part")), told)
+    equipped.refresh_from_db()
+    assert equipped.whites[0].du == 0.00123
+
+
+def test_a_meter_without_spectra_says_so_and_dark_readings_wait_for_the_cap(signed_in, equipped, bench, person):
+    quick = equipped.meter.__class__.objects.of_firm(person.firm_id).filter(facts__kind="colorimeter").first()
+    equipped.meter = quick
+    equipped.save()
+    answer = signed_in.post(reverse("act", args=(equipped.pk, "spectra")), {"stop": "instruments", "view": "spectra"})
+    assert "Choose a meter that gives spectra" in signed_in.get(answer["Location"]).content.decode()
+    signed_in.post(reverse("act", args=(equipped.pk, "read-dark")), {"stop": "instruments"})
+    pass_ = Pass.objects.get(purpose=PassPurpose.TRY)
+    engine.run(pass_.pk)
+    pass_.refresh_from_db()
+    assert pass_.reason.startswith("Put the cap on the meter")
+    services.resume(pass_id=pass_.pk, actor=person)
+    engine.run(pass_.pk)
+    pass_.refresh_from_db()
+    assert pass_.summary["dark"]["count"] == 8
+    page = signed_in.get(reverse("stop", args=(equipped.pk, "instruments"))).content.decode()
+    assert pass_.summary["dark"]["says"][:20] in page

@@ -11,6 +11,7 @@ LEFT, RIGHT = 54.0, 612.0
 ERROR_X = 704.0
 CHANNELS = ("red", "green", "blue")
 LEAST_SPAN, MOST_SPAN = 3.0, 40.0
+SHADOWS = 9.0  # percent of signal
 
 
 @dataclass(frozen=True)
@@ -36,7 +37,9 @@ class StepScale:
 
 
 def _span(levels: Sequence[Level]) -> float:
-    reach = [abs(d) for level in levels for d in (*(level.deviation or ()), *(level.found or ()))]
+    # In the dark a meter's noise is a large share of next to nothing: those rows are held at the edge.
+    apart = [level for level in levels if level.percent > SHADOWS] or levels
+    reach = [abs(d) for level in apart for d in (*(level.deviation or ()), *(level.found or ()))]
     needed = max([*reach, *(1.2 * level.tolerance for level in levels if level.percent >= 20)], default=LEAST_SPAN)
     needed = min(max(needed * 1.08, LEAST_SPAN), MOST_SPAN)
     return float(next(s for s in (3, 4, 6, 8, 10, 12, 16, 20, 25, 30, 40, 50) if s >= needed))
@@ -136,6 +139,10 @@ def _row(level: Level, y: float, middle: float, x_of: float, span: float, curren
             if level.std is not None:
                 title += f" ± {1.96 * level.std[c]:.1f}"
             parts.append(svg.mark(whisker + svg.shape(c, xs[c], y, 5.6, "left"), title))
+    shown = level.deviation or level.found or ()
+    for side in {1 if d > 0 else -1 for d in shown if abs(d) > span}:
+        x = place(side * span)
+        parts.append(svg.path([(x + side * 9, y - 4), (x + side * 13, y), (x + side * 9, y + 4)], "beyond"))
     if level.error is not None:
         width = min(level.error, 8.0) * 7.0
         parts.append(svg.line(ERROR_X - 40 - width, y, ERROR_X - 40, y, "tally"))

@@ -7,6 +7,7 @@ from fenvik.charts import svg
 
 WIDTH, HEIGHT = 708.0, 560.0
 LEFT, RIGHT, TOP, FOOT = 60.0, 692.0, 26.0, 500.0
+SHADOWS = 9.0  # percent of signal
 INSET = (500.0, 44.0, 180.0, 130.0)
 
 
@@ -26,7 +27,9 @@ class Point:
 
 def draw(points: Sequence[Point], *, title: str) -> str:
     """Return the chart; points in order of level, without black."""
-    reach = [abs(d) for p in points for d in (p.deviation, p.found) if d is not None]
+    # In the dark a few steps are a large share of next to nothing: they are held at the edge and do not flatten all the rest.
+    apart = [p for p in points if p.percent > SHADOWS] or points
+    reach = [abs(d) for p in apart for d in (p.deviation, p.found) if d is not None]
     top = max([6.0, *(r * 1.12 for r in reach)])
     span = next((s for s in (6, 8, 10, 15, 20, 30, 40, 60, 100, 200) if s >= top), 200)
     middle = 0.5 * (TOP + FOOT)
@@ -57,6 +60,7 @@ def draw(points: Sequence[Point], *, title: str) -> str:
         parts.append(svg.path(left, "thread"))
     for p in points:
         parts.append(_marks(p, at))
+    parts += _beyond(points, span, at)
     parts.append(_inset(points))
     return svg.picture(WIDTH, HEIGHT, title, *parts)
 
@@ -79,6 +83,23 @@ def _marks(point: Point, at) -> str:  # type: ignore[no-untyped-def]
         )
         gamma = "" if point.gamma is None else f", gamma {point.gamma:.2f}"
         parts += svg.mark(dot, f"{point.percent:g} %: {svg.signed(point.deviation)} % ± {1.96 * point.std:.1f}{gamma}")
+    return parts
+
+
+def _beyond(points: Sequence[Point], span: float, at) -> list[str]:  # type: ignore[no-untyped-def]
+    """Return arrows at the marks that the scale ends before, and how far the farthest lies."""
+    parts = []
+    shown = [(p.percent, p.found if p.deviation is None else p.deviation) for p in points]
+    told = [(percent, d) for percent, d in shown if d is not None]
+    for sign in (1, -1):
+        out = [(percent, d) for percent, d in told if sign * d > span]
+        for percent, d in out:
+            x, y = at(percent, d)
+            parts.append(svg.path([(x - 4, y + sign * 9), (x, y + sign * 3), (x + 4, y + sign * 9)], "beyond"))
+        if out:
+            percent, d = max(out, key=lambda pair: abs(pair[1]))
+            x, y = at(max(p for p, _ in out), d)
+            parts.append(svg.text(x + 12, y + sign * 8 + 4, f"to {svg.signed(d, 0)} % at {percent:g} %", "tick"))
     return parts
 
 

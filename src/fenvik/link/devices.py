@@ -14,6 +14,7 @@ LONGEST_NAME, LONGEST_LIST = 60, 200  # characters of a maker, model, serial; ro
 SLOWEST_S = 3600.0  # of one reading
 READ_TIMES = 6.0  # slower efforts and dark patches take several times the middle effort
 REFRESH_S, MOST_HZ = 30.0, 100_000.0
+MOST_SAMPLES = 5000  # of a spectrum
 
 
 @dataclass(frozen=True)
@@ -47,6 +48,7 @@ class MeterReading:
     xyz: tuple[float, float, float]
     seconds: float
     clock: float
+    spectrum: tuple[float, float, tuple[float, ...]] | None = None  # start and step in nm, W/(sr·m²·nm)
 
 
 def _number(value: object) -> bool:
@@ -156,15 +158,19 @@ class Meter(Device):
     """A spectroradiometer or a colorimeter."""
 
     def read(
-        self, *, effort: str | None = None, average: int = 1, expected_s: float = 5.0, slack_s: float = READ_SLACK_S
-    ) -> MeterReading:
-        """Read the light. ``expected_s``: what the meter itself expects; the deadline is well beyond it.
+        self, *, effort: str | None = None, average: int = 1, expected_s: float = 5.0, slack_s: float = READ_SLACK_S,
+        spectrum: bool = False,
+    ) -> MeterReading:  # fmt: skip
+        """Read the light, with its spectrum where that is asked for. ``expected_s``: what the meter itself expects; the deadline is
+        well beyond it.
 
         Raises DeviceError (6 too dark, 7 too bright, 5 busy …) and LinkFault.
         """
         params: dict[str, Any] = {"average": average}
         if effort is not None:
             params["effort"] = effort
+        if spectrum:
+            params["spectrum"] = True
         answer = self.connection.call("read", params, slack_s + READ_TIMES * expected_s)
         xyz = answer.get("xyz") if isinstance(answer, dict) else None
         if not isinstance(xyz, list) or len(xyz) != 3 or not all(map(_number, xyz)):
@@ -172,7 +178,16 @@ class Meter(Device):
         seconds, clock = answer.get("seconds"), answer.get("clock")
         if not _number(seconds) or not _number(clock) or seconds < 0:
             raise self.connection.fault("a reading without its time")
-        return MeterReading((float(xyz[0]), float(xyz[1]), float(xyz[2])), float(seconds), float(clock))
+        told = self._spectrum(answer.get("spectrum")) if spectrum else None
+        return MeterReading((float(xyz[0]), float(xyz[1]), float(xyz[2])), float(seconds), float(clock), told)
+
+    def _spectrum(self, told: Any) -> tuple[float, float, tuple[float, ...]]:
+        values = told.get("values") if isinstance(told, dict) else None
+        if not isinstance(values, list) or not 8 <= len(values) <= MOST_SAMPLES or not all(map(_number, values)):
+            raise self.connection.fault("no spectrum, though one was asked for")
+        if not _number(told.get("start_nm")) or not _number(told.get("step_nm")) or not 0 < told["step_nm"] <= 20:
+            raise self.connection.fault("a spectrum without its wavelengths")
+        return float(told["start_nm"]), float(told["step_nm"]), tuple(float(v) for v in values)
 
 
     def refresh(self) -> float:

@@ -7,9 +7,10 @@ import numpy as np
 
 from fenvik.core.analysis.analysis import Analysis
 from fenvik.core.measure.uncertainty import TWO_SIDED_95
-from fenvik.core.types import Bools
+from fenvik.core.types import Bools, Ints
 
 TREND_PERCENT = 2.0  # a light that changes by less from dark to bright is the same at every level
+SHADOWS = 9.0  # percent of signal: below it a step is a large share of next to nothing
 Trend = Literal["rises", "falls", "from-dark", "to-bright", "level", "uneven"]
 
 
@@ -26,12 +27,13 @@ class CastFinding:
 
 @dataclass(frozen=True)
 class ToneFinding:
-    """The level whose luminance is farthest from the target's."""
+    """The level whose luminance is farthest from the target's, and the one below 10 % where that is farther still."""
 
     level: float
     deviation: float  # percent
     gamma: float
     target_gamma: float
+    dark: tuple[float, float] | None = None  # level and deviation, in percent
 
 
 @dataclass(frozen=True)
@@ -81,18 +83,30 @@ def cast(analysis: Analysis) -> CastFinding | None:
 
 
 def tone(analysis: Analysis) -> ToneFinding | None:
-    """Return the worst deviation of luminance of the greys above 4 %; None without one."""
+    """Return the worst deviation of luminance of the greys, None without one: those from 10 % on come first, if there are any.
+
+    In the dark a few steps are a large share of next to nothing: they are told apart, above 4 %.
+    """
     lit = np.flatnonzero(analysis.lit_grey & (analysis.readings.fraction[:, 0] > 0.04))
     known = lit[np.isfinite(analysis.luminance_error[lit])]
     if not known.size:
         return None
-    worst = known[int(np.argmax(np.abs(analysis.luminance_error[known])))]
+    level, off = analysis.readings.fraction[:, 0] * 100.0, analysis.luminance_error * 100.0
+
+    def worst_of(rows: Ints) -> int:
+        return int(rows[int(np.argmax(np.abs(off[rows])))])
+
+    bright, dim = known[level[known] > SHADOWS], known[level[known] <= SHADOWS]
+    worst = worst_of(bright if bright.size else known)
+    deepest = worst_of(dim) if bright.size and dim.size else None
+    dark = None if deepest is None or abs(off[deepest]) < 2.0 * abs(off[worst]) else (float(level[deepest]), float(off[deepest]))
     target_gamma = analysis.target_gamma[known]
     return ToneFinding(
-        float(analysis.readings.fraction[worst, 0] * 100.0),
-        float(analysis.luminance_error[worst] * 100.0),
+        float(level[worst]),
+        float(off[worst]),
         analysis.mean_gamma,
         float(np.nanmean(target_gamma)) if np.isfinite(target_gamma).any() else float("nan"),
+        dark,
     )
 
 

@@ -36,6 +36,25 @@ def observer_1931() -> Floats:
     return values
 
 
+OBSERVERS = {
+    "CIE 1931 2°": "CIE 1931 2 Degree Standard Observer", "CIE 2015 2°": "CIE 2015 2 Degree Standard Observer",
+    "CIE 2015 10°": "CIE 2015 10 Degree Standard Observer",
+}  # fmt: skip
+
+
+@cache
+def observer(name: str) -> Floats:
+    """Return an observer's colour matching functions at WAVELENGTHS_NM, shape (401, 3), zero where its table has none.
+
+    ``name``: one of OBSERVERS. Source: CIE 15, CIE 170-2 (whose tables begin at 390 nm).
+    """
+    table = colour.MSDS_CMFS[OBSERVERS[name]]
+    at = table.wavelengths
+    values = np.stack([np.interp(WAVELENGTHS_NM, at, column, left=0.0, right=0.0) for column in table.values.T], axis=1)
+    values.setflags(write=False)
+    return values
+
+
 @cache
 def daylight_65() -> Floats:
     """Return the relative spectrum of illuminant D65 at WAVELENGTHS_NM, shape (401,). Source: CIE 15."""

@@ -82,3 +82,17 @@ class Comparison(FirmModel):
     not_the_sum = models.BooleanField(default=False)  # white has light of its own
     proposed = models.CharField(max_length=16, blank=True)
     set_aside = models.BooleanField(default=False)
+
+
+class Spectra(FirmModel):
+    """The spectra of white, red, green and blue at full signal: rows of label, start_nm, step_nm, values in W/(sr·m²·nm), xyz."""
+
+    firm_path = "tuning__visit__firm_id"
+    tuning = models.ForeignKey("visits.Tuning", on_delete=models.PROTECT, related_name="spectra")
+    meter = models.ForeignKey("devices.Device", on_delete=models.PROTECT, related_name="+")
+    rows = models.JSONField()
+    at = models.DateTimeField()
+    by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT)
+
+    class Meta:
+        indexes = [models.Index(fields=["tuning", "-at"])]

@@ -9,6 +9,7 @@ import numpy as np
 from fenvik.core.analysis.analysis import Analysis
 from fenvik.core.colour.science import cct_and_duv
 from fenvik.core.colour.space import xy_to_xyz
+from fenvik.core.measure.darkness import judge_dark
 from fenvik.core.measure.tryout import judge
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.models.rolloff import roll_off_of
@@ -99,7 +100,15 @@ def summarise(pass_id: int) -> None:
     if pass_.repeat or pass_.purpose in (PassPurpose.CORRECTION, PassPurpose.HANDS_FREE):
         return
     if pass_.purpose == PassPurpose.TRY:
+        dark = bool(pass_.patches) and bool(pass_.patches[0].get("dark"))
         rows = {row.index: None if row.too_dark else row.seen for row in pass_.readings.select_related("pass_of__correction")}
+        if dark:
+            found = judge_dark(
+                [None if xyz is None else float(xyz[1]) for xyz in rows.values()], float(pass_.meter_facts["floor"]),
+                Repeatability.of(pass_.meter_facts["repeatability"]),
+            )  # fmt: skip
+            Pass.objects.filter(pk=pass_id).update(summary={"dark": asdict(found)})
+            return
         told = judge(rows.get(0), rows.get(1), rows.get(2), Repeatability.of(pass_.meter_facts["repeatability"]))
         Pass.objects.filter(pk=pass_id).update(summary={"tried": asdict(told)})
         return

@@ -11,6 +11,7 @@ from fenvik.core.analysis.analysis import Analysis
 from fenvik.web.kit.templatetags.fenvik import significant
 
 LIGHTS = ("Red", "Green", "Blue")
+GAMMA_COUNTS = 0.05  # a mean that is off by less is told after the level that is farthest off
 WAYS = {
     ("lightness", 1): "too bright",
     ("lightness", -1): "too dark",
@@ -62,13 +63,19 @@ def tone(analysis: Analysis | None) -> SafeString:
     if analysis is None or found is None:
         return SafeString("No grey has been read yet.")
     side = "bright" if found.deviation > 0 else "dark"
-    sentence = format_html("<b>{} % too {} at {} %</b>", f"{abs(found.deviation):.1f}", side, f"{found.level:.0f}")
+    at = f"{abs(found.deviation):.1f} % too {side} at {found.level:.0f} %"
     if math.isfinite(found.gamma) and math.isfinite(found.target_gamma):
-        sentence += format_html(
-            "; the effective gamma averages {} where the target has {}",
-            f"{found.gamma:.2f}",
-            f"{found.target_gamma:.2f}",
-        )
+        gamma = f"gamma averages {found.gamma:.2f} where the target has {found.target_gamma:.2f}"
+        # What holds for the whole picture comes before what holds for one level.
+        whole = abs(found.gamma - found.target_gamma) >= GAMMA_COUNTS
+        first, then = (gamma.capitalize(), at) if whole else (at, gamma)
+        sentence = format_html("<b>{}</b>; {}", first, then)
+    else:
+        sentence = format_html("<b>{}</b>", at)
+    if found.dark is not None:
+        level, off = found.dark
+        way = "bright" if off > 0 else "dark"
+        sentence += format_html(". In the dark, {} % too {} at {} %", f"{abs(off):.0f}", way, f"{level:.0f}")
     return sentence + format_html(". White is {} cd/m².", significant(float(analysis.white[1])))
 
 

@@ -13,7 +13,7 @@ PARTS = {
         "menu": "menu map",
         "target": "target",
     },
-    "instruments": {"devices": "instruments", "aim": "aim", "correction": "correction"},
+    "instruments": {"devices": "instruments", "aim": "aim", "correction": "correction", "spectra": "spectra"},
     "groundwork": {"checks": "checks", "levels": "levels", "patterns": "patterns", "warm-up": "warm-up", "modes": "modes"},
 }
 # What is worked on at Adjust: its key and its name.

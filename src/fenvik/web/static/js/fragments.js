@@ -1,6 +1,6 @@
 // Fragments of a stop as they come: put in where they changed, and never under a person's hands.
 import { sound } from "./sound.js";
-import { toType, typing } from "./typing.js";
+import { busy, toType } from "./typing.js";
 
 // What a person is typing is never taken away from them.
 export function busyIn(element, fresh) {
@@ -11,7 +11,7 @@ export function busyIn(element, fresh) {
     const next = fresh.querySelector("[data-asks]");
     if (!next || next.dataset.asks !== asks.dataset.asks) return false;
   }
-  if (active && element.contains(active) && typing(active)) return true;
+  if (active && element.contains(active) && busy(active)) return true;
   return [...element.querySelectorAll("input:not([type=hidden])")].some((i) => i.value !== i.defaultValue);
 }
 

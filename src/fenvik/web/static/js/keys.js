@@ -11,6 +11,7 @@ export function pressed(event) {
   if (inField && turned(event)) { event.preventDefault(); return; }
   // In a field the keys belong to the field; Enter sends its form as everywhere.
   if (inField) return;
+  if (event.target.matches("[type=checkbox], [type=radio]") && ["Space", "↑", "↓", "←", "→"].includes(key)) return;
   if (document.querySelector("dialog[open]")) return;
   if (key === "?") { showKeys(); event.preventDefault(); return; }
   if (key === "s" && document.querySelector(".frame")) { sound.toggle(); return; }

@@ -1,6 +1,7 @@
 """What can be done at Instruments, and what a person answers whom a pass asks."""
 
 import time
+from typing import Any
 
 from django.contrib import messages
 from django.http import HttpResponse
@@ -11,6 +12,7 @@ from django.utils import timezone
 from fenvik.core.signal.patches import grey
 from fenvik.formats.typed import parse_typed
 from fenvik.web.corrections import choosing, making
+from fenvik.web.corrections.spectra import read_spectra
 from fenvik.web.devices.forms import KeyedMeterForm, KeyedSourceForm
 from fenvik.web.devices.services import take_up
 from fenvik.web.kit.models import of_firm_or_404
@@ -99,6 +101,28 @@ def try_them(request: Asking, tuning: Tuning) -> HttpResponse | None:
         tuning_id=tuning.pk, actor=request.user, now=timezone.now(), purpose=PassPurpose.TRY, patches=listed
     )
     return _at(tuning.pk, "devices")
+
+
+DARK_READINGS = 8
+CAP = "Put the cap on the meter, or lay it face down on something dark. Then go on."
+
+
+def read_dark(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Read where there is no light: the meter's own floor and noise."""
+    black = grey(0.0, tuning.bits, tuning.range)
+    rows: list[dict[str, Any]] = [black.as_json() | {"label": "dark", "dark": True} for _ in range(DARK_READINGS)]
+    rows[0]["hold"] = CAP
+    how = passes.How(rows=rows, average=1)
+    passes.start_pass(
+        tuning_id=tuning.pk, actor=request.user, now=timezone.now(), purpose=PassPurpose.TRY, patches=[], how=how
+    )
+    return _at(tuning.pk, "devices")
+
+
+def spectra(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Read the spectra of white and the three lights."""
+    read_spectra(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    return _at(tuning.pk, "spectra")
 
 
 def aim(request: Asking, tuning: Tuning) -> HttpResponse | None:
@@ -213,6 +237,8 @@ def take_back(request: Asking, tuning: Tuning) -> HttpResponse | None:
 can_be_done({
     "measure": measure,
     "usual": as_usual,
+    "read-dark": read_dark,
+    "spectra": spectra,
     "directory": directory,
     "keyed": keyed,
     "try": try_them,

@@ -9,6 +9,8 @@ from django.utils import timezone
 from django.utils.safestring import mark_safe
 
 from fenvik.charts import aim as aim_chart
+from fenvik.charts import spectrum
+from fenvik.core.colour.science import WAVELENGTHS_NM, observer
 from fenvik.core.measure.averaging import usual
 from fenvik.core.measure.correction_patches import rows_for
 from fenvik.web.corrections.choosing import fits
@@ -17,6 +19,7 @@ from fenvik.web.corrections.making import AVERAGE, Draft, draft_of, moving_contr
 from fenvik.web.corrections.models import METHODS, Comparison, Correction
 from fenvik.web.corrections.shown import beside, picture, sizes
 from fenvik.web.corrections.sides import sides_of
+from fenvik.web.corrections.spectra import gives_spectra, look_at, newest_of
 from fenvik.web.devices.forms import KeyedMeterForm, KeyedSourceForm
 from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
@@ -47,7 +50,21 @@ def fill(scene: Scene) -> None:
     """Fill the scene of the stop."""
     scene.extra["part"] = scene.options.part("instruments")
     scene.extra["pages"] = settings.STANDIN_PAGES
-    {"devices": _devices, "aim": _aim, "correction": _correction}[scene.extra["part"]](scene)
+    {"devices": _devices, "aim": _aim, "correction": _correction, "spectra": _spectra}[scene.extra["part"]](scene)
+
+
+def _spectra(scene: Scene) -> None:
+    kept = newest_of(scene.tuning)
+    scene.extra |= {"gives": gives_spectra(scene.tuning), "kept": kept}
+    if kept is None:
+        return
+    look = look_at(kept)
+    peaks = dict(look.peaks)
+    curves = [spectrum.Curve(name, values, peaks[name].at if name in peaks else None) for name, values in look.curves.items()]
+    svg = spectrum.draw(curves, observer("CIE 1931 2°"), WAVELENGTHS_NM, title="Light by wavelength")
+    scene.extra |= {"look": look, "spectrum_svg": mark_safe(svg)}
+    # The observer of 1931 offers what the standard has already.
+    scene.extra["offers"] = [(name, f"{du:.5f} {dv:.5f}") for name, _, (du, dv) in look.whites[1:]]
 
 
 def _of_firm(scene: Scene, role: DeviceRole) -> list[Device]:
@@ -73,7 +90,9 @@ def _devices(scene: Scene) -> None:
     tried = _newest(scene, PassPurpose.TRY)
     scene.extra["trying"] = tried is not None and tried.is_open
     if tried is not None and not tried.is_open and tried.summary and _same_instruments(tried, tuning):
-        scene.extra["tried"] = tried.summary["tried"] | {"at": tried.finished_at}
+        if "tried" in tried.summary:
+            scene.extra["tried"] = tried.summary["tried"] | {"at": tried.finished_at}
+        scene.extra["dark"] = tried.summary.get("dark")
 
 
 def _same_instruments(pass_: Pass, tuning: Any) -> bool:

@@ -53,10 +53,10 @@ def choose_lists(request: Asking, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
-def count_lists(request: Asking, tuning: Tuning) -> HttpResponse | None:
-    """Say how many patches lists have that are ticked and not yet kept."""
+def tick_lists(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Keep lists as they are ticked, and say how many patches they have."""
+    patch_lists.choose_lists(tuning_id=tuning.pk, actor=request.user, lists=taken(request.POST, request.user.firm_id))
     whole = load_tuning(request.user.firm_id, tuning.pk)
-    whole.lists = taken(request.POST, request.user.firm_id)
     return JsonResponse({"words": count_words(whole, white_of(whole))})
 
 
@@ -207,7 +207,7 @@ def _stop(request: Asking, tuning: Tuning) -> HttpResponse | None:
 
 can_be_done({
     "lists": choose_lists,
-    "count-lists": count_lists,
+    "tick-lists": tick_lists,
     "drop-list": drop_list,
     "read-again": read_again,
     "extend": extend,
