@@ -142,7 +142,7 @@ def _row(level: Level, y: float, middle: float, x_of: float, span: float, curren
     shown = level.deviation or level.found or ()
     for side in {1 if d > 0 else -1 for d in shown if abs(d) > span}:
         x = place(side * span)
-        parts.append(svg.path([(x + side * 9, y - 4), (x + side * 13, y), (x + side * 9, y + 4)], "beyond"))
+        parts.append(svg.path([(x + side * 7, y - 4), (x + side * 10, y), (x + side * 7, y + 4)], "beyond"))
     if level.error is not None:
         width = min(level.error, 8.0) * 7.0
         parts.append(svg.line(ERROR_X - 40 - width, y, ERROR_X - 40, y, "tally"))

@@ -57,6 +57,8 @@ def draw(rungs: Sequence[Rung], *, title: str, unit: str = "CIEDE2000") -> str:
         x = x_of(tick)
         parts.append(svg.line(x, foot, x, foot + 4, "tickmark"))
         parts.append(svg.text(x, foot + 20, f"{tick:g}", "tick", "middle"))
+        if len(rungs) > MANY:  # what is scrolled past has its scale at both ends
+            parts.append(svg.text(x, TOP + 2, f"{tick:g}", "tick", "middle"))
     parts.append(svg.text(RIGHT, foot + 36, f"{unit}, with luminance", "axis", "end"))
     for index, rung in enumerate(rungs):
         parts.append(_rung(rung, TOP + rung_height * (index + 0.5) + 3, x_of, limit))

@@ -50,5 +50,5 @@ def draw(curves: Sequence[Curve], observer: Floats, at: Floats, *, title: str) -
         if curve.peak is not None:
             share = float(np.interp(curve.peak, at, curve.values)) / top
             x, y = place(curve.peak, share)
-            parts.append(svg.text(x, y - 8, f"{curve.name} {curve.peak:.0f}", f"figure {curve.name}", "middle"))
+            parts.append(svg.text(x + 12, y + 5, f"{curve.name} {curve.peak:.0f}", f"figure {curve.name}"))
     return svg.picture(WIDTH, HEIGHT, title, *parts)

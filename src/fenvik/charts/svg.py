@@ -5,6 +5,7 @@ from collections.abc import Iterable
 from html import escape
 
 MINUS = "−"
+TALL = 1.3  # times its width
 
 
 def n(value: float) -> str:
@@ -82,8 +83,9 @@ def steps(low: float, high: float, about: int) -> list[float]:
 
 
 def picture(width: float, height: float, title: str, *parts: str) -> str:
-    """Return the whole picture."""
+    """Return the whole picture; one that is much taller than wide is scrolled past and not made small."""
+    class_ = "chart tall" if height > TALL * width else "chart"
     return (
-        f'<svg class="chart" viewBox="0 0 {n(width)} {n(height)}" role="group" aria-label="{escape(title)}" '
+        f'<svg class="{class_}" viewBox="0 0 {n(width)} {n(height)}" role="group" aria-label="{escape(title)}" '
         f'xmlns="http://www.w3.org/2000/svg">{"".join(parts)}</svg>'
     )

@@ -50,7 +50,7 @@ def draw(points: Sequence[Point], *, title: str) -> str:
     for tick in range(0, 101, 10):
         parts.append(svg.text(at(tick, 0)[0], FOOT + 22, f"{tick}", "tick", "middle"))
     parts.append(svg.text(LEFT, TOP - 10, "too bright, percent of the target's luminance", "axis"))
-    parts.append(svg.text(LEFT, FOOT - 6, "too dark", "axis"))
+    parts.append(svg.text(RIGHT, FOOT - 6, "too dark", "axis", "end"))
     parts.append(svg.text(RIGHT, FOOT + 42, "signal, %", "axis", "end"))
     found = [at(p.percent, p.found) for p in points if p.found is not None]
     if len(found) > 1:

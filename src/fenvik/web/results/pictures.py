@@ -175,13 +175,15 @@ def _colour_map(pair: Pair, plane: colourmap.Plane = colourmap.UV) -> Picture:
             )
         )
         rows.append(
-            (label, *NOT_READ[:5])
+            (label, *NOT_READ[:5], "–", "–")
             if lacks
             else (
                 label,
                 places(shown.xy[at, 0], 4),
                 places(shown.xy[at, 1], 4),
                 significant(float(shown.readings.xyz[at, 1])),
+                significant(float(shown.target_xyz[at, 1])),
+                signed(100.0 * float(shown.luminance_error[at])),
                 places(shown.whole.value[at], 2),
                 places(shown.colour_only.value[at], 2),
             )
@@ -196,10 +198,9 @@ def _colour_map(pair: Pair, plane: colourmap.Plane = colourmap.UV) -> Picture:
         title=f"Colours in {plane.across}{plane.up}, and greys around the target white",
         plane=plane,
     )
-    head = ("colour", "x", "y", "cd/m²", "error", "colour only")
-    return Picture(
-        "colours", "Do colours land where they should?", words.colours(base), mark_safe(drawn), Table(head, rows)
-    )
+    head = ("colour", "x", "y", "cd/m²", "wanted", "off, %", "error", "colour only")
+    answer = pair.answers.get("colours") or words.colours(base)
+    return Picture("colours", "Do colours land where they should?", answer, mark_safe(drawn), Table(head, rows))
 
 
 def _in(plane: colourmap.Plane, xyz: Floats) -> tuple[float, float]:

@@ -25,7 +25,7 @@ WORKS = {
     "hands-free": ("h", "hands-free"),
 }
 # Each names one thing that the page shows, or that its form begins with.
-NAMES = ("sheet", "other", "check", "pattern", "step", "method", "work", "hue", "one", "block", "group", "low", "high")
+NAMES = ("sheet", "other", "check", "pattern", "step", "method", "work", "hue", "one", "began")
 LONGEST = 60
 
 

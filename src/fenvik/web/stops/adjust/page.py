@@ -1,5 +1,6 @@
 """What the stop Adjust shows: the desk of two-point, the points, and what is being entered."""
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -26,7 +27,7 @@ from fenvik.web.controls.log import is_newest, last_to_undo
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import Values
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
-from fenvik.web.results import pictures
+from fenvik.web.results import pictures, words
 from fenvik.web.results.assemble import core_readings
 from fenvik.web.results.parts import Pair
 from fenvik.web.stops.progress import expected_s
@@ -189,6 +190,14 @@ def _analysed(scene: Scene, run: Pass, rows: list[Reading]) -> Analysis | None:
         return None
 
 
+def _grey_now(desk: Desk) -> Analysis | None:
+    """Return the newest reading of the level that is worked on, so that white moves on the map as the levers do."""
+    if desk.newest is None or desk.surroundings is None or desk.newest.row.too_dark:
+        return None
+    row, target = desk.newest.row, desk.tuning.target
+    return analyse(core_readings(row.pass_of, [row]), target, white=target.white * desk.surroundings.white)
+
+
 def _colours(scene: Scene) -> None:
     """Say where each colour stands, and what to turn at the one that is worked on."""
     every = hues_of(scene.tuning, scene.values, scene.recent)
@@ -281,6 +290,8 @@ def _two(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
         scene.found, None, current=desk.percent, levels=rows or None, steps=_step_scale(desk),
         answers={"balance": _now_words(desk)} if rows else {},
     )  # fmt: skip
+    if scene.options.view in ("colours", pictures.IN_XY):
+        pair = replace(pair, left=_grey_now(desk), answers={"colours": words.colours(scene.found)})
     scene.picture = pictures.draw(scene.options.view, pair)
     live = desk.live
     if live is not None:

@@ -26,6 +26,7 @@ from fenvik.web.planning.services import keep_target
 from fenvik.web.planning.whites import WhiteError, add_part, between, drop_candidate, drop_part, keep_candidate
 from fenvik.web.stops.acts import number_in, typed_values
 from fenvik.web.stops.answers import show_stop
+from fenvik.web.stops.arrival.page import KEPT_OF_A_BLOCK
 from fenvik.web.stops.registry import can_be_done
 from fenvik.web.visits.forms import TargetForm
 from fenvik.web.visits.models import Tuning, WhiteCandidate
@@ -103,10 +104,8 @@ def add_block(request: Asking, tuning: Tuning) -> HttpResponse | None:
     maps.add_block(
         display_id=tuning.display_id, actor=request.user, kind=request.POST.get("block", ""), typed=request.POST
     )
-    kept = {name: request.POST.get(name, "").strip()[:60] for name in ("block", "group", "low", "high")}
-    return redirect(
-        f"{reverse('stop', args=(tuning.pk, 'arrival'))}?{urlencode({'view': 'menu', **{k: v for k, v in kept.items() if v}})}"
-    )
+    began = "~".join(request.POST.get(name, "").strip().replace("~", " ")[:16] for name in KEPT_OF_A_BLOCK)
+    return redirect(f"{reverse('stop', args=(tuning.pk, 'arrival'))}?{urlencode({'view': 'menu', 'began': began})}")
 
 
 def type_menu(request: Asking, tuning: Tuning) -> HttpResponse | None:

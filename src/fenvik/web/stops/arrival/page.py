@@ -23,6 +23,8 @@ from fenvik.web.visits.forms import TargetForm
 from fenvik.web.visits.models import Tuning, WhiteCandidate
 from fenvik.web.visits.white import KINDS as WHITE_KINDS
 
+KEPT_OF_A_BLOCK = ("block", "group", "low", "high")  # what the next one begins with, in this order between tildes
+
 
 def fill(scene: Scene) -> None:
     """Add what the asked part of Arrival shows."""
@@ -175,7 +177,7 @@ def _screen_words(tuning: Tuning) -> list[str]:
 def _menu(scene: Scene) -> None:
     display, controls = scene.tuning.display, scene.values.controls
     scene.extra["link"] = _link(scene.tuning)
-    typed = scene.extra.get("typed") or {name: scene.options.get(name) for name in ("block", "group", "low", "high")}
+    typed = scene.extra.get("typed") or dict(zip(KEPT_OF_A_BLOCK, scene.options.get("began").split("~"), strict=False))
     scene.extra |= {
         "blocks": BLOCKS,
         "typed": typed if any(typed.values()) else {},

@@ -1,5 +1,10 @@
 """What As found and As left show: the picture that was chosen, the verdict, what the next pass reads."""
 
+from dataclasses import replace
+
+from django.utils.html import format_html
+
+from fenvik.web.groundwork.state import rows_of
 from fenvik.web.passes.models import Pass
 from fenvik.web.passes.services import planned
 from fenvik.web.results import pictures
@@ -33,6 +38,10 @@ def _found(scene: Scene) -> None:
     scene.picture = pictures.draw(scene.options.view, _pair(scene, left=False))
     if scene.found is not None:
         scene.extra["advice"] = light_words(scene.found, scene.tuning.luminance, scene.values)
+        lights = any(c.get("role") == "light" for c in scene.values.controls)
+        # Light comes first: everything else is read on it.
+        scene.extra["first_work"] = "?work=light" if scene.extra["advice"] and lights else ""
+        scene.extra["open_checks"] = _open_checks(scene)
     base = scene.left or scene.found
     white = float(base.white[1]) if base is not None else scene.tuning.luminance or FIRST_GUESS_CD_M2
     if scene.progress is None or scene.options.view == "lists":
@@ -43,9 +52,22 @@ def _found(scene: Scene) -> None:
         lists.fill(scene)
 
 
+def _open_checks(scene: Scene) -> str:
+    """Return in words which checks are open beside what was measured; empty where none is."""
+    rows = [row for row in rows_of(scene.tuning, scene.values, scene.tuning.ordered_answers) if not row.is_done]
+    if not rows:
+        return ""
+    wrong = [row for row in rows if row.state == "wrong"]
+    named = (wrong or rows)[0]
+    count = f"{len(rows)} checks of Groundwork are" if len(rows) > 1 else "One check of Groundwork is"
+    return f"{count} open, {named.words}: what that does is in these figures."
+
+
 def _left(scene: Scene) -> None:
     _found(scene)
     scene.picture = pictures.draw(scene.options.view, _pair(scene, left=True))
+    if scene.left is None and scene.found is not None and not scene.shows_begun and not scene.picture.empty:
+        scene.picture = replace(scene.picture, sentence=format_html("Not measured yet. As found: {}", scene.picture.sentence))
     scene.verdict = verdict_of(scene.found, scene.left, scene.values, scene.tuning.luminance)
 
 
