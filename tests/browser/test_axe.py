@@ -52,7 +52,10 @@ def test_axe_finds_nothing_serious_on_any_page(page, system, equipped_for_browse
         f"{at}/compare/",
         f"/link/{services.invite(actor=person, name='Bo', role='office').token}/",
         *(f"{at}/arrival/?view={part}" for part in ("settings", "sheets", "display", "menu", "target")),
-        *(f"{at}/groundwork/?view={part}" for part in ("checks", "levels", "patterns", "warm-up")),
+        *(f"{at}/groundwork/?view={part}" for part in ("checks", "levels", "patterns", "warm-up", "modes")),
+        *(f"{at}/instruments/?view={part}" for part in ("aim", "correction", "spectra")),
+        *(f"{at}/adjust/?work={work}" for work in ("light", "points", "colours", "hands-free")),
+        f"{at}/found/?view=lists",
         f"{at}/groundwork/?check=motion",
         f"{at}/groundwork/?view=levels&step=black-level",
         *(f"{at}/{stop}/" for stop in ("instruments", "found", "adjust", "left", "handover")),
@@ -61,6 +64,12 @@ def test_axe_finds_nothing_serious_on_any_page(page, system, equipped_for_browse
     for address in addresses:
         page.goto(f"{system.address}{address}")
         problems += serious(page)
+        # At 200 % of a page that is 1280 wide nothing is cut off or wants scrolling sideways (WCAG 1.4.10).
+        page.set_viewport_size({"width": 640, "height": 512})
+        wide = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
+        if wide > 1:
+            problems.append(f"{address}: {wide} pixels too wide at 200 %")
+        page.set_viewport_size({"width": 1280, "height": 800})
     assert "\n".join(problems) == ""
 
 
@@ -73,6 +82,45 @@ def test_axe_finds_nothing_serious_in_what_was_measured(page, system, equipped_f
         page.goto(f"{system.address}/tunings/{equipped_for_browser.pk}/found/?view={view}&table=1")
         problems += serious(page)
     assert "\n".join(problems) == ""
+
+
+def test_who_hears_the_page_can_do_the_work(page, system, equipped_for_browser):
+    """A walk by what a screen reader is given: headings, names of fields and buttons, names of marks."""
+    at = f"{system.address}/tunings/{equipped_for_browser.pk}"
+
+    def heard():
+        return page.locator("body").aria_snapshot()
+
+    page.goto(f"{at}/groundwork/?check=motion")
+    for words in ('link "To what this page is about"', 'navigation "', 'heading "'):
+        assert words in heard()
+    page.goto(f"{at}/found/")
+    page.get_by_role("button", name="Measure as found").press("Enter")
+    page.get_by_role("link", name="Go on to Adjust").wait_for()
+    told = heard()
+    assert 'heading "Does grey stay grey?"' in told
+    assert "100 %, red as found" in told  # a mark of the chart by its name
+    assert 'cell "' in told or 'row "' in told
+    page.goto(f"{at}/adjust/")
+    told = heard()
+    assert "R-Gain" in told
+    assert 'button "Done, read again' in told
+    for field in page.locator("input:visible, select:visible, textarea:visible").all():
+        name = field.evaluate("e => (e.labels && e.labels[0] && e.labels[0].textContent) || e.getAttribute('aria-label') || ''")
+        assert name.strip(), field.evaluate("e => e.outerHTML")
+
+
+@pytest.mark.parametrize("media", [{"forced_colors": "active"}, {"reduced_motion": "reduce"}])
+def test_high_contrast_and_no_motion_leave_the_page_whole(page, system, equipped_for_browser, media):
+    page.emulate_media(**media)
+    page.goto(f"{system.address}/tunings/{equipped_for_browser.pk}/groundwork/")
+    moving = page.evaluate("document.getAnimations().filter((a) => a.playState === 'running').length")
+    if "reduced_motion" in media:
+        assert moving == 0
+        assert serious(page) == []
+    else:  # marks that are told apart by colour alone would all be one
+        shape = "e => getComputedStyle(e.querySelector('a'), '::before').borderRadius"
+        assert page.locator(".checks .wrong").first.evaluate(shape) == "0px"
 
 
 def test_axe_would_find_something(page):
