@@ -113,7 +113,7 @@ class Person:
         self.source = Source(Connection(found["BP1-1180"].host, found["BP1-1180"].port))
         self.meter = Meter(Connection(found["TS2-0031"].host, found["TS2-0031"].port))
         self.source.signal(format_="sdr", colorimetry="bt709", bits=8, range_="limited", frame_rate=60)
-        self.typed = 0
+        self.typed = self.keys = 0
 
     def answer(self, asks):
         words = self.page.locator(".keyed").inner_text()
@@ -122,9 +122,11 @@ class Person:
         x, y, z = self.meter.read(expected_s=30).xyz
         # Only the keyboard: the field is ready for what is typed.
         self.page.wait_for_function("() => document.activeElement && document.activeElement.id === 'typed'")
-        self.page.keyboard.type(f"{y:.4f} {x / (x + y + z):.4f} {y / (x + y + z):.4f}")
+        said = " ".join([f"{y:.4g}", *(f"{value / (x + y + z):.4f}"[2:] for value in (x, y))])  # as most meters show it
+        self.page.keyboard.type(said)
         self.page.keyboard.press("Enter")
         self.typed += 1
+        self.keys += len(said) + 1
         self.page.wait_for_function(
             "asks => { const k = document.querySelector('[data-asks]'); return !k || k.dataset.asks !== asks; }",
             arg=asks,
@@ -166,8 +168,11 @@ def test_a_whole_job_is_keyed_in(page, system, site, context):
 
     page.wait_for_url("**/found/")
     page.keyboard.press("Enter")
+    person.keys = 0
     person.answer_all(page.get_by_role("link", name="Go on to Adjust"))
     assert person.typed == 3 + 17
+    print(f"a keyed pass of 17 patches: {person.keys} keys")
+    assert person.keys <= 17 * 17, "docs/performance.md says how many keys a pass is"
     page.keyboard.press("Enter")
 
     page.wait_for_url("**/adjust/")

@@ -13,6 +13,7 @@ def test_three_numbers_are_taken_however_they_are_apart():
 
 
 def test_luminance_and_chromaticity_become_xyz():
+    assert parse_typed("100 3127 3290", "Yxy") == parse_typed("100 0,3127 0,3290", "Yxy")
     x, y, z = parse_typed("100 0,3127 0,3290", "Yxy")
     assert (x, y, z) == pytest.approx((95.0456, 100.0, 108.9058), abs=1e-3)
 

@@ -3,7 +3,7 @@
 import pytest
 from django.urls import reverse
 
-from fenvik.web.clients.models import Client, Display
+from fenvik.web.clients.models import Display
 from fenvik.web.demo.build import whole_job
 from fenvik.web.kit.words import WORDS
 from fenvik.web.trail.facts import STOPS
@@ -106,12 +106,11 @@ def test_an_empty_firm_is_led_to_its_first_reading_by_what_is_missing_next(perso
     assert instruments == reverse("instruments")
     signed_in.post(instruments, KEYED_METER)
     signed_in.post(instruments, {"role": "source", "ks-name": "My disc", "ks-range": "limited"})
-    signed_in.post(following(), {"name": "First house"})
-    signed_in.post(following(), {"client": Client.objects.get().pk, "on": "2026-12-01"})
+    signed_in.post(following(), {"new_client": "First house", "on": "2026-12-01"})
     signed_in.post(following(), NEW | {"room": "Den", "maker": "Orrefall", "model": "55"})
     assert Display.objects.get().model == "55"
-    assert following() == reverse("stop", args=(Tuning.objects.get().pk, "instruments"))
-    assert steps[:4] == ["Say what you measure with", "Take up a client", "Plan a visit", "Add a tuning"]
+    assert following() == reverse("stop", args=(Tuning.objects.get().pk, "found")), "its only meter and source are chosen"
+    assert steps == ["Say what you measure with", "Plan a visit", "Add a tuning", "Read it as found"]
     assert Visit.objects.get().client.name == "First house"
 
 

@@ -21,7 +21,8 @@ class TypedError(FenvikError, ValueError):
 def parse_typed(text: str, order: Order) -> tuple[float, float, float] | None:
     """Return X, Y, Z in cd/m² of a typed reading; None for one that the meter found too dark. Raises TypedError.
 
-    Numbers are apart by spaces, semicolons or tabs; a comma or a point is the decimal sign.
+    Numbers are apart by spaces, semicolons or tabs; a comma or a point is the decimal sign. Chromaticities may be typed as
+    their four decimals alone: 3127 is 0.3127.
     """
     words = text.strip().lower()
     if words in DARK:
@@ -29,6 +30,8 @@ def parse_typed(text: str, order: Order) -> tuple[float, float, float] | None:
     parts = [part for part in re.split(r"[\s;]+", words) if part]
     if len(parts) != 3:
         raise TypedError(f"Three numbers are needed, {ORDERS[order]}, or “dark”; there {_count(len(parts))}.")
+    if order == "Yxy":
+        parts[1:] = [f"0.{part}" if re.fullmatch(r"\d{4}", part) else part for part in parts[1:]]
     numbers = [_number(part) for part in parts]
     if order == "XYZ":
         x, y, z = numbers

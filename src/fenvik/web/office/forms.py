@@ -1,5 +1,6 @@
 """Forms of the office: clients, visits, tunings with their displays."""
 
+from typing import Any
 
 from django import forms
 
@@ -7,6 +8,7 @@ from fenvik.web.clients.models import Client, Display, Technology
 from fenvik.web.controls.models import MenuMap
 from fenvik.web.controls.shapes import SHAPES
 from fenvik.web.kit.forms import PlainNumbers
+from fenvik.web.planning.wording import WordsError, read
 from fenvik.web.visits.forms import NAMED_TARGETS, refuse_clash
 from fenvik.web.visits.models import (
     SIGNALS,
@@ -24,10 +26,17 @@ class ClientForm(forms.ModelForm):
         widgets = {"notes": forms.Textarea(attrs={"rows": 3})}
 
 
+PLAN_WORDS = forms.Textarea(attrs={
+    "rows": 9, "spellcheck": "false", "class": "in-words", "placeholder":
+    "Lounge: Skerry W65, OLED\nFilm, night, 100\nFilm, day\nFilm HDR, HDR10\nSnug: Orrefall 55, LCD, OF55-0417\nGame",
+})  # fmt: skip
+
+
 class VisitForm(forms.ModelForm):
     """A visit: to a client who is known, or to a new one."""
 
     new_client = forms.CharField(max_length=120, required=False, label="or a new client")
+    words = forms.CharField(required=False, label="Displays and tunings, in words", widget=PLAN_WORDS)
 
     class Meta:
         model = Visit
@@ -39,7 +48,7 @@ class VisitForm(forms.ModelForm):
             "notes": forms.Textarea(attrs={"rows": 2}),
         }
 
-    field_order = ["client", "new_client", "on", "starts", "notes"]
+    field_order = ["client", "new_client", "on", "starts", "notes", "words"]
 
     def __init__(self, *args, firm_id: int, **kwargs) -> None:  # type: ignore[no-untyped-def]
         super().__init__(*args, **kwargs)
@@ -47,6 +56,9 @@ class VisitForm(forms.ModelForm):
         self.fields["client"].queryset = Client.objects.of_firm(firm_id).order_by("name")
         self.fields["client"].required = False
         self.fields["client"].empty_label = "choose"
+        chosen = self.initial.get("client")
+        first = "words" if chosen else "client" if self.fields["client"].queryset.exists() else "new_client"
+        self.fields[first].widget.attrs["autofocus"] = True
 
     def clean(self) -> dict[str, object]:
         """Want one client, known or new."""
@@ -58,7 +70,29 @@ class VisitForm(forms.ModelForm):
             self.add_error("new_client", f"{known} is chosen above. Empty one of the two: whose visit is it?")
         elif new and Client.objects.of_firm(self.firm_id).filter(name=new).exists():
             self.add_error("new_client", f"{new} is a client already: choose it from the list.")
+        _understood(self, cleaned)
         return cleaned
+
+
+class WordsForm(forms.Form):
+    """Displays and tunings of a visit, in words."""
+
+    words = forms.CharField(
+        label="Displays and tunings, in words", widget=PLAN_WORDS, error_messages={"required": "Type a display and its modes."}
+    )
+
+    def clean(self) -> dict[str, object]:
+        """Want words that are understood."""
+        cleaned = super().clean() or {}
+        _understood(self, cleaned)
+        return cleaned
+
+
+def _understood(form: forms.BaseForm, cleaned: dict[str, Any]) -> None:
+    try:
+        read(cleaned.get("words") or "")
+    except WordsError as problem:
+        form.add_error("words", str(problem))
 
 
 class MoveForm(forms.Form):

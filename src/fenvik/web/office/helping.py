@@ -47,11 +47,8 @@ def start_of(firm_id: int) -> list[dict[str, Any]]:
             "words": "a meter and a source: over the link, or keyed in by hand without any",
         },
         {
-            "act": "Take up a client", "address": reverse("new-client"), "done": client is not None,
-            "words": "a name is enough; rooms and displays follow",
-        },
-        {
-            "act": "Plan a visit", "done": visit is not None, "words": "today will do",
+            "act": "Plan a visit", "done": visit is not None,
+            "words": "today will do; its client, displays and tunings can be typed there in the same go",
             "address": reverse("new-visit") + (f"?client={client.pk}" if client is not None else ""),
         },
         {

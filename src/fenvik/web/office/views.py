@@ -20,9 +20,10 @@ from fenvik.web.clients.services import NameTakenError, keep_client
 from fenvik.web.devices.models import Device
 from fenvik.web.groundwork.state import fresh_state
 from fenvik.web.kit.models import of_firm_or_404
-from fenvik.web.office.forms import ClientForm, MoveForm, TuningForm, VisitForm
+from fenvik.web.office.forms import ClientForm, MoveForm, TuningForm, VisitForm, WordsForm
 from fenvik.web.office.helping import start_of, walks_of
-from fenvik.web.planning.services import add_tuning, plan_visit
+from fenvik.web.planning.services import add_in_words, add_tuning, plan_visit
+from fenvik.web.planning.wording import WordsError
 from fenvik.web.trail import kept
 from fenvik.web.trail.facts import trail_of
 from fenvik.web.visits.models import Tuning, Visit
@@ -147,20 +148,27 @@ def new_visit(request: HttpRequest) -> HttpResponse:
     initial = {"on": timezone.localdate(), "client": request.GET.get("client")}
     form = VisitForm(request.POST or None, firm_id=firm_id, initial=initial)
     if request.method == "POST" and form.is_valid():
-        visit = plan_visit(actor=request.user, cleaned=form.cleaned_data)
-        return redirect("visit", pk=visit.pk)
-    return render(
-        request,
-        "office/form.html",
-        {"form": form, "title": "Plan a visit", "act": "Plan it", "back": "visits", "here": "visits"},
-    )
+        try:
+            visit = plan_visit(actor=request.user, cleaned=form.cleaned_data)
+            return redirect("visit", pk=visit.pk)
+        except WordsError as problem:
+            form.add_error("words", str(problem))
+    return render(request, "office/plan.html", {"form": form, "here": "visits"}, status=422 if form.errors else 200)
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
 def visit(request: HttpRequest, pk: int) -> HttpResponse:
     """Show a visit with its tunings, and add one."""
     shown = of_firm_or_404(Visit, request.user.firm_id, pk, "client")
-    form = TuningForm(request.POST or None, visit=shown)
+    in_words = "words" in request.POST
+    told = WordsForm(request.POST if in_words else None)
+    if in_words and told.is_valid():
+        try:
+            add_in_words(visit_id=pk, actor=request.user, text=told.cleaned_data["words"])
+            return redirect("visit", pk=pk)
+        except WordsError as problem:
+            told.add_error("words", str(problem))
+    form = TuningForm((request.POST or None) if not in_words else None, visit=shown)
     if request.method == "POST" and form.is_valid():
         tuning = add_tuning(visit_id=pk, actor=request.user, cleaned=form.cleaned_data)
         return redirect("tuning", pk=tuning.pk)
@@ -170,6 +178,7 @@ def visit(request: HttpRequest, pk: int) -> HttpResponse:
         "visit": shown,
         "row": row,
         "form": form,
+        "told": told,
         "day": day_words(shown.on, timezone.localdate()),
         "displays": Display.objects.filter(room__client=shown.client)
         .select_related("room")
@@ -177,7 +186,7 @@ def visit(request: HttpRequest, pk: int) -> HttpResponse:
         "move": MoveForm(initial={"on": shown.on, "starts": shown.starts, "notes": shown.notes}, auto_id="move_%s"),
         "open_form": request.method == "POST" or not row["tunings"],
     }
-    return render(request, "office/visit.html", context, status=422 if form.errors else 200)
+    return render(request, "office/visit.html", context, status=422 if form.errors or told.errors else 200)
 
 
 @require_safe

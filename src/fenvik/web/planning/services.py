@@ -7,16 +7,20 @@ from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.averaging import usual
+from fenvik.core.proposals import Room as RoomLight
+from fenvik.core.proposals import propose
 from fenvik.web.clients.models import Client, Display, Room
 from fenvik.web.controls.models import MenuMap, Origin
 from fenvik.web.controls.shapes import SHAPES
 from fenvik.web.corrections.choosing import renew
+from fenvik.web.devices.models import Device
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.services import PICTURES
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
+from fenvik.web.planning.wording import ToldDisplay, WordsError, read, technology_of
 from fenvik.web.results.summary import summarise
-from fenvik.web.visits.models import Tuning, Visit, clash
+from fenvik.web.visits.models import SIGNALS, Tuning, Visit, clash
 
 
 class TargetClashError(FenvikError):
@@ -38,7 +42,7 @@ def plan_visit(*, actor: User, cleaned: dict[str, Any]) -> Visit:
     client = cleaned["client"]
     if client is None:
         client, _ = Client.objects.get_or_create(firm_id=actor.firm_id, name=cleaned["new_client"].strip())
-    return Visit.objects.create(
+    made = Visit.objects.create(
         firm_id=actor.firm_id,
         client=client,
         on=cleaned["on"],
@@ -46,6 +50,51 @@ def plan_visit(*, actor: User, cleaned: dict[str, Any]) -> Visit:
         notes=cleaned["notes"],
         calibrator=actor,
     )
+    if (cleaned.get("words") or "").strip():
+        add_in_words(visit_id=made.pk, actor=actor, text=cleaned["words"])
+    return made
+
+
+def _told_display(visit: Visit, told: ToldDisplay, firm_id: int) -> Display:
+    """Return the display that a line means: the one of that room and model, else a new one. Raises WordsError."""
+    there = Display.objects.filter(room__client=visit.client, room__name__iexact=told.room).select_related("room")
+    if told.model:
+        there = there.filter(model__iexact=told.model, maker__iexact=told.maker)
+        there = there.filter(serial__iexact=told.serial) if told.serial and there.filter(serial__gt="").exists() else there
+    known = list(there[:2])
+    if len(known) == 1:
+        return known[0]
+    if known:
+        raise WordsError(f"Line {told.number}: {told.room} has several such displays; its model or serial tells which.")
+    if not told.model:
+        raise WordsError(f"Line {told.number}: no display stands in {told.room} yet; which maker and model is it?")
+    room = Room.objects.filter(client=visit.client, name__iexact=told.room).first()
+    return Display.objects.create(
+        room=room or Room.objects.create(client=visit.client, name=told.room), maker=told.maker, model=told.model,
+        serial=told.serial, technology=technology_of(told), menu_map=_menu_map(firm_id, "own", told.maker, told.model),
+    )  # fmt: skip
+
+
+@needs(Right.PLAN, "planned in words")
+@transaction.atomic
+def add_in_words(*, visit_id: int, actor: User, text: str) -> list[Tuning]:
+    """Add displays and tunings as ``wording.read`` understands them, all or none. Raises WordsError."""
+    visit = Visit.objects.of_firm(actor.firm_id).select_related("client").get(pk=visit_id)
+    made: list[Tuning] = []
+    for told in read(text):
+        display = _told_display(visit, told, actor.firm_id)
+        light = RoomLight(display.room.lux_day, display.room.lux_night)
+        chosen = []
+        for tuning in told.tunings:
+            usual_for = propose(tuning.purpose, tuning.signal, technology=display.technology, room=light)
+            words = tuning.purpose if tuning.signal == "sdr" else f"{tuning.purpose}, {SIGNALS[tuning.signal]}"
+            chosen.append({
+                "name": f"{display.room.name}, {words}", "picture_mode": tuning.mode, "purpose": tuning.purpose,
+                "signal": tuning.signal, "target_name": usual_for.target, "tolerance": usual_for.tolerance,
+                "luminance": tuning.luminance or usual_for.luminance,
+            })  # fmt: skip
+        made += add_proposed(visit_id=visit_id, display_id=display.pk, actor=actor, chosen=chosen)
+    return made
 
 
 def _menu_map(firm_id: int, choice: str, maker: str, model: str) -> MenuMap | None:
@@ -69,6 +118,18 @@ def as_usual(technology: str) -> dict[str, Any]:
         "window": suits.window, "surround": suits.surround, "settle_s": suits.settle_s, "average": suits.average,
         "low_below": suits.low_below, "low_average": suits.low_average,
     }  # fmt: skip
+
+
+def _likely(firm_id: int) -> dict[str, Device | None]:
+    """Return the instruments of the last tuning, or the firm's only ones; Instruments changes them."""
+    last = Tuning.objects.of_firm(firm_id).exclude(meter=None).order_by("-created_at").first()
+    made: dict[str, Device | None] = {}
+    for role in ("meter", "source"):
+        here = Device.objects.of_firm(firm_id).filter(role=role, removed_at__isnull=True, screen__isnull=True)
+        only = list(here[:2])
+        before = getattr(last, role) if last else None
+        made[role] = before if before and "screen" not in before.facts else only[0] if len(only) == 1 else None
+    return made
 
 
 def _called(visit: Visit, name: str, display: Display, mode: str) -> str:
@@ -105,7 +166,6 @@ def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning
     elif display.menu_map_id is None:
         display.menu_map = _menu_map(actor.firm_id, cleaned["menu"], display.maker, display.model)
         display.save(update_fields=["menu_map"])
-    last = Tuning.objects.of_firm(actor.firm_id).exclude(meter=None).order_by("-created_at").first()
     made = Tuning.objects.create(
         visit=visit,
         display=display,
@@ -116,9 +176,7 @@ def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning
         target_name=cleaned["target_name"],
         luminance=cleaned["luminance"],
         tolerance=cleaned["tolerance"],
-        # The instruments of the last tuning are the likely ones; Instruments changes them.
-        meter=last.meter if last else None,
-        source=last.source if last else None,
+        **_likely(actor.firm_id),
         **as_usual(display.technology),
     )
     renew(made, timezone.now())  # a correction that fits is in force at once
@@ -137,11 +195,10 @@ def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[di
         .select_related("room")
         .get(pk=display_id, room__client_id=visit.client_id)
     )
-    last = Tuning.objects.of_firm(actor.firm_id).exclude(meter=None).order_by("-created_at").first()
+    likely = _likely(actor.firm_id)
     made = [
         Tuning.objects.create(
-            visit=visit, display=display, meter=last.meter if last else None,
-            source=last.source if last and "screen" not in (last.source.facts if last.source else {}) else None,
+            visit=visit, display=display, **likely,
             **as_usual(display.technology), **facts | {"name": _called(visit, facts["name"], display, facts["picture_mode"])},
         )
         for facts in chosen

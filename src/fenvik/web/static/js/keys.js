@@ -4,6 +4,13 @@ import { turned } from "./turning.js";
 import { arrows, typing } from "./typing.js";
 
 export function pressed(event) {
+  // Enter belongs to the lines of a text and to a list; with Control it sends the form wherever one is in it.
+  if (event.ctrlKey && event.key === "Enter" && event.target.form) {
+    const buttons = [...event.target.form.elements].filter((e) => e.matches("button:not([type=button])"));
+    const send = buttons.find((e) => e.matches(".ember")) || buttons[0];
+    if (send) { event.preventDefault(); send.click(); }
+    return;
+  }
   if (event.ctrlKey || event.metaKey || event.altKey) return;
   const key = arrows[event.key] || event.key;
   const inField = typing(event.target);

@@ -141,7 +141,8 @@ def _sheets(scene: Scene) -> None:
     if one is not None:
         back = differences(scene.values.controls, scene.values.now, one["values"])
         back = [d for d in back if d.other is not None]
-        scene.extra["restore"] = sorted(back, key=lambda d: -turned.get(d.id, -1))
+        back.sort(key=lambda d: -turned.get(d.id, -1))
+        scene.extra |= {"restore": back, "together": [d for d in back if d.group == back[0].group]}
 
 
 def _display(scene: Scene) -> None:
