@@ -77,7 +77,8 @@ class Mode:
     factory: dict[str, Value]
 
 
-INPUTS = ("Input 1", "Input 2", "Apps")
+OWN_PLAYER = "Apps"  # shows a white of its own
+INPUTS = ("Input 1", "Input 2", OWN_PLAYER)
 
 
 class Menu:

@@ -9,11 +9,11 @@ from numpy.typing import ArrayLike
 from fenvik.core.colour import curves
 from fenvik.core.colour.science import daylight_65, spectrum_to_xyz
 from fenvik.core.colour.space import BT709, BT2020, D65_XY, rgb_to_xyz_matrix
-from fenvik.core.signal.decoding import decode
+from fenvik.core.signal.decoding import decode, encode
 from fenvik.core.types import Floats
 from fenvik.standins.controls import Points, managed
 from fenvik.standins.installed import Installs
-from fenvik.standins.menu import Menu, Value
+from fenvik.standins.menu import OWN_PLAYER, Menu, Value
 from fenvik.standins.spectra import with_luminance
 from fenvik.standins.world import Picture, World
 
@@ -22,6 +22,7 @@ LUMA_2020 = np.array([0.2627, 0.6780, 0.0593])
 LUMA = np.array([0.2126, 0.7152, 0.0722])
 STRETCHED_BELOW = 0.15  # of signal: what black stretch eats
 AVERAGED = 8  # a chart's mean is taken over every so many pixels
+OWN_WHITE = 75.0  # percent of signal, of the white that its own player shows
 BRIGHT_ROOM_LUX = 150.0  # at which the ambient sensor lets all light through
 
 
@@ -287,12 +288,20 @@ class Optics:
         depth = {"Off": 0.0, "Low": 0.5, "High": 0.92}.get(str(self.value(mode, "process.dimming", "Off")), 0.0)
         return self.build.leak * (1.0 - depth * (1.0 - min(4.0 * self.mean_light(mode, picture), 1.0)))
 
+    @property
+    def picture(self) -> Picture:
+        """What the display shows: what arrives, or a white of its own player, for an eye to hold others against."""
+        if self.menu.input != OWN_PLAYER:
+            return self.world.picture
+        code = int(encode(OWN_WHITE, self.world.signal.bits, "full" if self.world.signal.range == "full" else "limited"))
+        return Picture((code, code, code), 100.0, (code, code, code))
+
     def radiance(self, mode: str | None, place: tuple[float, float]) -> Floats:
         """Return the spectrum that leaves the screen at a place (fractions of width and height)."""
         room = with_luminance(daylight_65(), self.world.room_lux / np.pi * self.build.reflectance + 1e-9)
         if mode is None:
             return room
-        picture = self.world.picture
+        picture = self.picture
         on = self.world.now() - self.on_since
         drive = self.linear(mode, picture.seen_at(place), self.mean_signal(picture))
         white = self.white_luminance(mode, picture)

@@ -16,6 +16,7 @@ from starlette.routing import Route
 
 from fenvik.standins.bench import Bench
 from fenvik.standins.display import Display
+from fenvik.standins.eye import Eye
 from fenvik.standins.faults import KINDS
 from fenvik.standins.menu import INPUTS
 from fenvik.standins.rpc import Device, Refusal
@@ -30,7 +31,7 @@ class App:
     """Handlers over one bench."""
 
     def __init__(self, bench: Bench) -> None:
-        self.bench = bench
+        self.bench, self.person = bench, Eye()
 
     def routes(self) -> list[Route]:
         """Return the routes of the pages."""
@@ -42,6 +43,8 @@ class App:
             Route("/api/display/{serial}", self.display_state),
             Route("/api/display/{serial}", self.press, methods=["POST"]),
             Route("/display/{serial}/picture.png", self.picture),
+            Route("/eye", self.page("eye.html")),
+            Route("/api/eye", self.eye),
             Route("/api/world", self.world, methods=["POST"]),
             Route("/api/fault/{serial}", self.fault, methods=["POST"]),
         ]
@@ -89,13 +92,25 @@ class App:
 
     async def picture(self, request: Request) -> Response:
         """Return how the chart on the cable looks on a display."""
-        display, codes = self._display(request), self.bench.world.picture.codes
+        display = self._display(request)
+        codes = display.optics.picture.codes
         if codes is None:
             raise HTTPException(404)
         shown = await asyncio.to_thread(picture_of, display.optics, display.mode, codes)
         data = io.BytesIO()
         await asyncio.to_thread(Image.fromarray(shown).save, data, "PNG", compress_level=1)
         return Response(data.getvalue(), media_type="image/png")
+
+    async def eye(self, request: Request) -> Response:
+        """Say how a display's middle looks beside another's to the stand-in eye."""
+        known = {display.serial: display for display in self.bench.displays}
+        both = [known.get(request.query_params.get(name, "")) for name in ("reference", "other")]
+        seen = [None if d is None else d.optics.radiance(d.mode, (0.5, 0.5)) for d in both]
+        if seen[0] is None or seen[1] is None:
+            raise HTTPException(404)
+        look = await asyncio.to_thread(self.person.compare, seen[0], seen[1])
+        looks = [display_facts(d, self.bench)["picture"]["patch"] for d in both if d is not None]
+        return JSONResponse({"says": look.says, "looks": looks})
 
     async def world(self, request: Request) -> Response:
         """Carry the instruments to another display, light the room, or let a display be cold again."""
@@ -167,7 +182,7 @@ async def _body(request: Request) -> dict[str, Any]:
 
 def display_facts(display: Display, bench: Bench) -> dict[str, Any]:
     """Return what the display's page draws."""
-    mode, picture = display.mode, bench.world.picture
+    mode, picture = display.mode, display.optics.picture
     side = (picture.window / 100.0) ** 0.5
     look = {
         name: "#" + "".join(f"{round(255 * c):02x}" for c in display.optics.look(mode, rgb))
@@ -204,7 +219,7 @@ def _is_smooth(display: Display) -> bool:
 
 def _mark(display: Display, bench: Bench) -> str:
     """Return a mark of everything that a chart's look depends on."""
-    picture, signal = bench.world.picture, bench.world.signal
+    picture, signal = display.optics.picture, bench.world.signal
     assert picture.codes is not None
     facts = (
         picture.chart,

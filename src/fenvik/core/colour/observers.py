@@ -63,11 +63,7 @@ def white_for(lights: ArrayLike, name: str) -> XY:
         raise ShapeError(spectra.shape, "(3, 401)")
     seen = spectra @ observer(name)  # (3, 3): a row a light
     wanted = daylight_65() @ observer(name)
-    if np.linalg.cond(seen) > 1e6:
-        raise SpectrumError("These three lights do not differ enough to make a white of.")
-    share = np.linalg.solve(seen.T, wanted)
-    if (share <= 0).any():
-        raise SpectrumError("These three lights cannot make daylight.")
+    share = _shares(seen, wanted)
     x, y = xyz_to_xy(spectrum_to_xyz(share @ spectra))
     return float(x), float(y)
 
@@ -76,3 +72,30 @@ def offset_for(lights: ArrayLike, name: str) -> tuple[float, float]:
     """Return that white as an offset in u′v′ from daylight; nothing for the observer of 1931. Raises as ``white_for``."""
     du, dv = xy_to_uv(np.array(white_for(lights, name))) - xyz_to_uv(spectrum_to_xyz(daylight_65()))
     return float(du), float(dv)
+
+
+def match_for(reference: ArrayLike, white: XY, lights: ArrayLike, name: str) -> tuple[float, float]:
+    """Return the offset in u′v′ of 1931 from a white, at which a display's white looks to an observer as the reference's does.
+
+    ``reference``, ``lights``: spectra of red, green and blue of the reference, which stands at ``white``, and of the display,
+    each (3, 401). Raises SpectrumError where they make no such white, ShapeError.
+    """
+    one, other = np.asarray(reference, dtype=np.float64), np.asarray(lights, dtype=np.float64)
+    for told in (one, other):
+        if told.shape != (3, WAVELENGTHS_NM.size):
+            raise ShapeError(told.shape, "(3, 401)")
+    wanted = np.array([white[0], white[1], 1.0 - white[0] - white[1]])
+    standing = _shares(one @ observer("CIE 1931 2°"), wanted)
+    share = _shares(other @ observer(name), (standing @ one) @ observer(name))
+    du, dv = xyz_to_uv(spectrum_to_xyz(share @ other)) - xy_to_uv(white)
+    return float(du), float(dv)
+
+
+def _shares(seen: Floats, wanted: Floats) -> Floats:
+    """Return how much of each light gives what is wanted. Raises SpectrumError."""
+    if np.linalg.cond(seen) > 1e6:
+        raise SpectrumError("These three lights do not differ enough to make a white of.")
+    share: Floats = np.asarray(np.linalg.solve(seen.T, wanted), dtype=np.float64)
+    if (share <= 0).any():
+        raise SpectrumError("These three lights cannot make that white.")
+    return share

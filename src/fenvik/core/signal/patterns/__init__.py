@@ -1,6 +1,6 @@
 """The library of patterns: exact pictures, each with the control that it is for and what to look for."""
 
-from fenvik.core.signal.patterns import colour, detail, fields, gradients, levels
+from fenvik.core.signal.patterns import colour, detail, fields, gradients, levels, scene
 from fenvik.core.signal.patterns.board import COLOURS, Board, Signal
 from fenvik.core.signal.patterns.options import Option, PatternError, settle
 from fenvik.core.signal.patterns.pattern import How, Moving, Pattern
@@ -9,9 +9,9 @@ _ORDER = (
     "black-level", "white-level", "clipping", "range", "sharpness", "overscan", "one-to-one", "colour-bars", "alignment",
     "convergence", "focus", "steps", "ramp-grey", "ramp-colour", "gradient-2d", "gradient-any", "circles", "checkerboard",
     "corner-windows", "bleed",
-    "uniformity", "zone-plate", "chroma-positions", "chroma-upsampling", "colour-space", "cadence", "motion-lines", "patch",
+    "uniformity", "zone-plate", "chroma-positions", "chroma-upsampling", "colour-space", "white-scene", "cadence", "motion-lines", "patch",
 )  # fmt: skip
-_ALL = {p.id: p for module in (levels, detail, gradients, colour, fields) for p in module.PATTERNS}
+_ALL = {p.id: p for module in (levels, detail, gradients, colour, fields, scene) for p in module.PATTERNS}
 PATTERNS: dict[str, Pattern] = {name: _ALL[name] for name in _ORDER}
 
 __all__ = ["COLOURS", "PATTERNS", "Board", "How", "Moving", "Option", "Pattern", "PatternError", "Signal", "pattern_of", "settle"]

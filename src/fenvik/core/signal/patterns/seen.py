@@ -52,6 +52,8 @@ def with_fault(picture: Floats, fault: str, amount: float) -> Floats:
             return np.asarray(picture * (1.0 + share))
         case "clip-red":
             return np.asarray(picture * np.array([1.0 + share, 1.0, 1.0]))
+        case "warm":
+            return np.asarray(picture * (1.0 + amount * np.array([0.25, 0.0, -0.6])))
         case "gamma":
             return np.asarray(np.clip(picture, 0.0, None) ** amount)
         case "veil":
