@@ -77,6 +77,7 @@ INSTALLED_APPS = [
     "fenvik.web.adjusting",
     "fenvik.web.handovers",
     "fenvik.web.groundwork",
+    "fenvik.web.whites",
     "fenvik.web.corrections",
     "fenvik.web.patterns",
     "fenvik.web.kit",

@@ -32,9 +32,14 @@ class Shift:
         return size > SEEN_AT and size > TOLD_AT * sure
 
     @property
+    def most(self) -> float:
+        """Two deviations, of the less sure of both."""
+        return TOLD_AT * float(self.std.max())
+
+    @property
     def words(self) -> str:
         """What is to be said of it."""
-        size = f"{self.uv[0]:+.4f}, {self.uv[1]:+.4f} in u′v′, ± {TOLD_AT * float(self.std.max()):.4f}"
+        size = f"{self.uv[0]:+.4f}, {self.uv[1]:+.4f} in u′v′, ± {self.most:.4f}"
         return f"it moves white by {size}" if self.is_told else f"no shift that can be told: {size}"
 
 

@@ -104,10 +104,19 @@ def newest_of(tuning: Tuning) -> Spectra | None:
     return found
 
 
+def _curves(spectra: Spectra) -> dict[str, Floats]:
+    return {row["label"]: on_grid(row["start_nm"], row["step_nm"], row["values"]) for row in spectra.rows}
+
+
+def lights_of(spectra: Spectra) -> Floats:
+    """Return the spectra of red, green and blue, shape (3, 401)."""
+    curves = _curves(spectra)
+    return np.array([curves[name] for name in LIGHTS])
+
+
 def look_at(spectra: Spectra) -> Look:
     """Return what spectra show."""
-    curves = {row["label"]: on_grid(row["start_nm"], row["step_nm"], row["values"]) for row in spectra.rows}
-    lights = np.array([curves[name] for name in LIGHTS])
+    curves, lights = _curves(spectra), lights_of(spectra)
     whites = []
     for name in OBSERVERS:
         try:

@@ -20,10 +20,14 @@ class PassPurpose(models.TextChoices):
     TRY = "try", "trying out"
     HANDS_FREE = "hands-free", "adjusting hands-free"
     SURVEY = "survey", "survey of modes"
+    WHITES = "whites", "whites to choose from"
+    SHIFT = "shift", "shift of a mode"
 
 
 # Passes whose readings are not about the picture of their tuning's mode; and those of them that are about the instruments.
-NOT_OF_THE_MODE = (PassPurpose.CORRECTION, PassPurpose.AIM, PassPurpose.TRY, PassPurpose.SURVEY)
+NOT_OF_THE_MODE = (
+    PassPurpose.CORRECTION, PassPurpose.AIM, PassPurpose.TRY, PassPurpose.SURVEY, PassPurpose.WHITES, PassPurpose.SHIFT,
+)  # fmt: skip
 OF_INSTRUMENTS = NOT_OF_THE_MODE[:3]
 
 

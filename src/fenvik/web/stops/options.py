@@ -14,7 +14,10 @@ PARTS = {
         "target": "target",
     },
     "instruments": {"devices": "instruments", "aim": "aim", "correction": "correction", "spectra": "spectra"},
-    "groundwork": {"checks": "checks", "levels": "levels", "patterns": "patterns", "warm-up": "warm-up", "modes": "modes"},
+    "groundwork": {
+        "checks": "checks", "levels": "levels", "patterns": "patterns", "warm-up": "warm-up", "modes": "modes",
+        "whites": "whites",
+    },
 }
 # What is worked on at Adjust: its key and its name.
 WORKS = {
@@ -25,7 +28,7 @@ WORKS = {
     "hands-free": ("h", "hands-free"),
 }
 # Each names one thing that the page shows, or that its form begins with.
-NAMES = ("sheet", "other", "check", "pattern", "step", "method", "work", "hue", "one", "began")
+NAMES = ("sheet", "other", "check", "pattern", "step", "method", "work", "hue", "one", "began", "about")
 LONGEST = 60
 
 

@@ -17,7 +17,7 @@ from fenvik.web.corrections.choosing import candidates
 from fenvik.web.devices.standing import clash_of
 from fenvik.web.groundwork.state import fresh_state, warning_of
 from fenvik.web.groundwork.words import warmth_words
-from fenvik.web.passes.models import OF_INSTRUMENTS, Pass, PassPurpose, Reading, ReadingsImport
+from fenvik.web.passes.models import NOT_OF_THE_MODE, OF_INSTRUMENTS, Pass, PassPurpose, Reading, ReadingsImport
 from fenvik.web.passes.recent import FOR_THE_TAPE, MOST, recent_readings
 from fenvik.web.results import pictures
 from fenvik.web.results.assemble import analysis_of
@@ -165,6 +165,7 @@ class Scene:
         }
         purpose = self.progress.pass_.purpose
         at_home = home.get(self.stop) == purpose or (self.stop == "instruments" and purpose in OF_INSTRUMENTS)
+        at_home = at_home or (self.stop == "groundwork" and purpose in NOT_OF_THE_MODE and purpose not in OF_INSTRUMENTS)
         at_home = at_home or (self.stop == "adjust" and purpose == PassPurpose.HANDS_FREE)
         return None if at_home else self.progress
 

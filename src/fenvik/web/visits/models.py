@@ -6,7 +6,7 @@ from typing import Any
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 
-from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, Primaries
+from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, XY, Primaries
 from fenvik.core.colour.target import TARGETS, Target
 from fenvik.core.measure.averaging import LowLight
 from fenvik.core.signal.decoding import Range
@@ -174,10 +174,15 @@ class Tuning(PutAwayModel):
         return parts_of(self.white_parts)
 
     @property
+    def standard_white(self) -> XY:
+        """The x, y of its target's own white, before any part."""
+        chosen = free_target(self.free) if self.target_name == "free" and self.free else TARGETS[self.target_name]
+        return chosen.white_xy
+
+    @property
     def white_chain(self) -> list[str]:
         """Its white in words, part by part, from the standard's to what is aimed at."""
-        chosen = free_target(self.free) if self.target_name == "free" and self.free else TARGETS[self.target_name]
-        return chain(chosen.white_xy, self.whites)
+        return chain(self.standard_white, self.whites)
 
     @property
     def range(self) -> Range:

@@ -1,4 +1,5 @@
 // Fragments of a stop as they come: put in where they changed, and never under a person's hands.
+import { rest } from "./resting.js";
 import { sound } from "./sound.js";
 import { busy, toType } from "./typing.js";
 
@@ -35,6 +36,6 @@ export function put(id, html) {
     const again = fresh.querySelector(`[data-key="${CSS.escape(focusKey)}"]`);
     if (again) again.focus({ preventScroll: true });
   }
-  if (id === "hand") sound.heard(fresh);
+  if (id === "hand") { sound.heard(fresh); rest(fresh); }
   toType(fresh);
 }

@@ -22,10 +22,7 @@ export function pressed(event) {
   if (document.querySelector("dialog[open]")) return;
   if (key === "?") { showKeys(); event.preventDefault(); return; }
   if (key === "s" && document.querySelector(".frame")) { sound.toggle(); return; }
-  if (key === "←" || key === "→") {
-    if (chooseControl(key === "→" ? 1 : -1)) event.preventDefault();
-    return;
-  }
+  if ((key === "←" || key === "→") && chooseControl(key === "→" ? 1 : -1)) { event.preventDefault(); return; }
   // A focused link or button takes Enter and Space for itself.
   if ((key === "Enter" || key === "Space") && event.target.matches("a, button, summary")) return;
   const place = document.querySelector(`[data-focus-key="${CSS.escape(key)}"]`);

@@ -8,12 +8,14 @@ import { pressed } from "./keys.js";
 import { Live } from "./live.js";
 import { lookAgain } from "./looking.js";
 import { asPng } from "./pictures.js";
+import { rest } from "./resting.js";
 import { say } from "./say.js";
 import { sound } from "./sound.js";
 import { toType } from "./typing.js";
 
 function prepare(root) {
   nameCells(root);
+  rest(root);
   for (const select of root.querySelectorAll("[data-shows]")) showFields(select);
   for (const form of root.querySelectorAll("form[data-draft]")) restoreDraft(form);
 }

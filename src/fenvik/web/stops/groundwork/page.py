@@ -22,6 +22,7 @@ from fenvik.web.passes.warm import fit_of, readings_of
 from fenvik.web.patterns.menu import grouped
 from fenvik.web.patterns.models import Screen
 from fenvik.web.results.parts import Picture, Table
+from fenvik.web.stops.groundwork import whites
 from fenvik.web.stops.registry import Page, pages
 from fenvik.web.stops.scenes import Scene
 
@@ -244,7 +245,7 @@ def _alike(far: list[float]) -> bool:
     return len(far) > 1 and max(far) - min(far) < ALIKE
 
 
-_FILL = {"checks": _checks, "levels": _levels, "patterns": _patterns, "warm-up": _warm_up, "modes": _modes}
+_FILL = {"checks": _checks, "levels": _levels, "patterns": _patterns, "warm-up": _warm_up, "modes": _modes, "whites": whites.fill}
 
 
 pages["groundwork"] = Page(fill, "groundwork/field.html", "groundwork/hand.html")
