@@ -5,7 +5,7 @@ import xml.etree.ElementTree as ET
 
 import pytest
 
-from fenvik.charts import balance, colourmap, error, levers, svg, tone
+from fenvik.charts import balance, colourmap, error, levers, svg, tone, whites
 from fenvik.charts.labels import Box, place
 
 SVG = "{http://www.w3.org/2000/svg}"
@@ -164,3 +164,18 @@ def test_rows_in_the_dark_do_not_flatten_the_rest():
     drawn = balance.draw(rows, title="b")
     assert ">−30<" not in drawn
     assert "1 %, red: −30" in drawn  # the figure itself is told
+
+
+def test_whites_lie_about_the_wanted_one_and_say_how_far():
+    marks = [
+        whites.White("warm", (0.2038, 0.4723), "candidate"), whites.White("Vivid", (0.19, 0.46), "mode", 0.0, (0.2, 0.47)),
+        whites.White("near", (0.1979, 0.4684), "try"),
+    ]  # fmt: skip
+    drawn = whites.draw(marks, (0.1978, 0.4683), title="t")
+    assert "warm: +0.0060, +0.0040 from the wanted" in drawn
+    assert 'class="moved mode"' in drawn
+    assert ">near<" not in drawn, "tries are marks without labels"
+    assert "daylight" in drawn
+    far = whites.draw([whites.White("far", (0.25, 0.52), "now")], (0.1978, 0.4683), title="t")
+    x = float(far.split('class="white now" cx="')[1].split('"')[0])
+    assert whites.LEFT < x < whites.RIGHT

@@ -16,6 +16,7 @@ from fenvik.web.visits.models import Tuning
 from fenvik.web.whites import shifting
 from fenvik.web.whites.driving import wanted
 from fenvik.web.whites.models import WhiteMatch, WhiteTrial
+from fenvik.web.whites.told import of_tuning
 from tests.web.adjustable import adjustable
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -109,6 +110,8 @@ def test_a_blind_choice_shows_what_it_says_and_becomes_the_tuning_s_white(oled, 
     assert "like paper by day" in part.why
     handover = signed_in.get(reverse("stop", args=(oled.pk, "arrival")) + "?view=target").content.decode()
     assert "like paper by day" in handover
+    page = signed_in.get(reverse("display", args=(oled.display_id,))).content.decode()
+    assert "White was chosen blind, in 6 rounds between" in page
 
 
 def test_who_sees_no_difference_is_not_asked_on_and_on(oled, signed_in):
@@ -177,6 +180,8 @@ def test_what_a_mode_adds_is_read_taken_out_and_proved(oled, bench, signed_in, p
         bench.world.picture = type(bench.world.picture)((940, 940, 940), 10.0, (64, 64, 64))
         truth.append(xyz_to_uv(spectrum_to_xyz(display.optics.radiance(mode, (0.5, 0.5)))))
     assert plus.shift.uv == pytest.approx(truth[1] - truth[0], abs=0.0005)
+    told = of_tuning(oled)
+    assert [m["label"] for m in told["modes"]] == ["Cinema", "Bright room"]
     page = whites_page(signed_in, oled, "shift")
     assert "Aim so that Bright room ends right" in page
     assert "halfway" in page
@@ -223,3 +228,5 @@ def test_two_displays_are_brought_together_by_an_eye_that_differs(oled, bench, s
     oled.refresh_from_db()
     assert oled.whites[0].kind == "display"
     assert "Snug" in oled.whites[0].why
+    shown = signed_in.get(reverse("display", args=(oled.display_id,))).content.decode()
+    assert "Looked like Snug: Orrefall 55 at" in shown

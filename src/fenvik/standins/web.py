@@ -109,7 +109,8 @@ class App:
         if seen[0] is None or seen[1] is None:
             raise HTTPException(404)
         look = await asyncio.to_thread(self.person.compare, seen[0], seen[1])
-        looks = [display_facts(d, self.bench)["picture"]["patch"] for d in both if d is not None]
+        middles = [d.optics.look(d.mode, d.optics.picture.seen_at((0.5, 0.5))) for d in both if d is not None]
+        looks = ["#" + "".join(f"{round(255 * c):02x}" for c in middle) for middle in middles]
         return JSONResponse({"says": look.says, "looks": looks})
 
     async def world(self, request: Request) -> Response:

@@ -68,3 +68,11 @@ def rgb_to_xyz_matrix(primaries: Primaries, white_xy: XY) -> Floats:
     scale = np.linalg.solve(columns, xy_to_xyz(np.array(white_xy)))
     matrix: Floats = columns * scale
     return matrix
+
+
+def daylight_xy(kelvin: float) -> XY:
+    """Return x, y of daylight of a colour temperature from 4000 to 25000 K. Source: CIE 15, 4.1.2."""
+    t = 1000.0 / kelvin
+    a, b, c, d = (-4.6070, 2.9678, 0.09911, 0.244063) if kelvin <= 7000.0 else (-2.0064, 1.9018, 0.24748, 0.237040)
+    x = a * t**3 + b * t**2 + c * t + d
+    return x, -3.0 * x**2 + 2.870 * x - 0.275

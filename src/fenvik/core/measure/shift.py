@@ -39,7 +39,7 @@ class Shift:
     @property
     def words(self) -> str:
         """What is to be said of it."""
-        size = f"{self.uv[0]:+.4f}, {self.uv[1]:+.4f} in u′v′, ± {self.most:.4f}"
+        size = f"{self.uv[0]:+.4f}, {self.uv[1]:+.4f} in u′v′, ± {self.most:.4f}".replace("-", "−")
         return f"it moves white by {size}" if self.is_told else f"no shift that can be told: {size}"
 
 

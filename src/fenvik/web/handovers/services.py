@@ -21,6 +21,7 @@ from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.proof import counted, proof, short_of, unfinished
 from fenvik.web.results.verdict import verdict_of
 from fenvik.web.visits.models import Tuning, Visit
+from fenvik.web.whites.told import of_tuning
 
 KEPT_FOR = timedelta(days=730)
 
@@ -75,6 +76,7 @@ def _frozen_tuning(tuning: Tuning) -> dict[str, Any] | None:
         "target": tuning.target_name,
         "target_label": tuning.target_label,
         "white_chain": tuning.white_chain if tuning.white_parts else [],
+        "whites": of_tuning(tuning),
         "aim": frozen_target(tuning.target),
         "tolerance": tuning.tolerance,
         "found": found,

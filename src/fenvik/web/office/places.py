@@ -19,6 +19,7 @@ from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.planning.services import add_proposed
 from fenvik.web.visits.forms import NAMED_TARGETS
 from fenvik.web.visits.models import SIGNALS, Tuning, Visit, clash
+from fenvik.web.whites.told import of_display
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
@@ -58,6 +59,7 @@ def display(request: HttpRequest, pk: int, new: bool = False) -> HttpResponse:
         context["tunings"] = (
             Tuning.objects.filter(display=shown).select_related("visit").order_by("-visit__on", "pk")[:12]
         )
+        context["whites"] = of_display(shown)
         context["planned"] = None if context["tunings"] else Visit.objects.filter(client=shown.room.client).order_by("-on").first()
         context["same"] = (
             Display.objects.of_firm(firm_id)

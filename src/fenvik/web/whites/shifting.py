@@ -42,6 +42,7 @@ class ModeWhite:
     far: float | None = None
     shift: Shift | None = None
     aim: XY | None = None
+    preset: str = ""  # the colour temperature that it stood at, where the display said so
 
 
 @dataclass(frozen=True)
@@ -74,11 +75,13 @@ def _places(tuning: Tuning, named: str, preset: str) -> list[dict[str, Any]]:
         made = []
         for mode in (own, *others):
             place: dict[str, Any] = {"label": mode.label, "mode": mode.id}
-            if preset:
-                choices = [c for c in line.controls(mode.id) if c.get("role") == "white-preset" and c["kind"] == "choice"]
-                choice = choices[0] if choices else None
-                if choice is None or preset not in choice["options"]:
-                    raise WhitesError(f"{mode.label} has no colour temperature {preset}.")
+            choices = [c for c in line.controls(mode.id) if c.get("role") == "white-preset" and c["kind"] == "choice"]
+            choice = choices[0] if choices else None
+            if choice is not None:
+                place["preset"] = preset or choice["value"]
+            if preset and (choice is None or preset not in choice["options"]):
+                raise WhitesError(f"{mode.label} has no colour temperature {preset}.")
+            if preset and choice is not None:
                 place |= {"control": choice["id"], "value": preset, "had": choice["value"]}
             made.append(place)
     return made
@@ -142,12 +145,17 @@ def modes_of(pass_: Pass) -> list[ModeWhite]:
             shift = shift_of(rounds[own][:both], rounds[label][:both])
             facts |= {"shift": shift, "aim": base_for(wanted, shift) if shift.is_told else wanted}
         read = sum(i in newest for i in mine)
-        made.append(ModeWhite(label, at.get("mode", ""), label == own, read, len(mine), **facts))
+        made.append(ModeWhite(label, at.get("mode", ""), label == own, read, len(mine), preset=at.get("preset", ""), **facts))
     return made
 
 
 def compromise(tuning: Tuning, modes: list[ModeWhite]) -> Compromise | None:
-    """Return what is best where all modes share one setting of white: halfway between the farthest two; None where none shifts."""
+    """Return what is best where modes share one setting of white: halfway between the farthest two; None where none shifts.
+
+    A mode at another colour temperature than the tuning's has a setting of its own, and is left out.
+    """
+    own = next((m for m in modes if m.is_own), None)
+    modes = [m for m in modes if own is not None and m.preset == own.preset]
     shifts = {m.label: np.zeros(2) if m.is_own or m.shift is None or not m.shift.is_told else m.shift.uv for m in modes}
     if not any(np.hypot(*uv) for uv in shifts.values()):
         return None

@@ -13,7 +13,9 @@ export function busyIn(element, fresh) {
     if (!next || next.dataset.asks !== asks.dataset.asks) return false;
   }
   if (active && element.contains(active) && busy(active)) return true;
-  return [...element.querySelectorAll("input:not([type=hidden])")].some((i) => i.value !== i.defaultValue);
+  // A tick is as good as a word; where ticks are kept as they are made there is nothing to lose.
+  const ticked = (i) => i.checked !== i.defaultChecked && !(i.form && i.form.dataset.counts);
+  return [...element.querySelectorAll("input:not([type=hidden])")].some((i) => i.value !== i.defaultValue || ticked(i));
 }
 
 // What is the same but for tokens is left alone: a button must not vanish under a finger.

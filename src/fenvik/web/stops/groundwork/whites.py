@@ -1,9 +1,12 @@
 """What Groundwork shows of whites: a choice with the client, what modes add by themselves, two displays brought together."""
 
+from collections.abc import Sequence
 from typing import Any
 
 from django.utils import timezone
+from django.utils.safestring import SafeString, mark_safe
 
+from fenvik.charts import whites as chart
 from fenvik.core.colour.space import xy_to_uv
 from fenvik.core.measure.matching import TRIES
 from fenvik.core.models.whitedrive import DriveError
@@ -13,7 +16,6 @@ from fenvik.web.devices.standing import is_paired
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.stops.scenes import Scene
 from fenvik.web.visits.models import Tuning, WhiteCandidate
-from fenvik.web.visits.white import apart
 from fenvik.web.whites import choosing, driving, matching, shifting
 from fenvik.web.whites.models import Way
 
@@ -74,8 +76,10 @@ def _shift(scene: Scene) -> dict[str, Any]:
     modes = [] if newest is None else shifting.modes_of(Pass.objects.select_related("correction", "tuning").get(pk=newest.pk))
     taken = next((part for part in tuning.whites if part.kind == "shift"), None)
     choice = next((r for r in scene.values.rows if r.get("role") == "white-preset" and r["kind"] == "choice"), None)
+    used = {m.preset for m in modes if m.preset}
     return {
-        "shift_pass": newest, "modes": modes, "running": newest is not None and newest.is_open, "taken": taken,
+        "modes": modes, "free": [name for name in (choice["options"] if choice else []) if used and name not in used],
+        "running": newest is not None and newest.is_open, "taken": taken,
         "wanted": shifting.wanted_white(tuning), "presets": choice["options"] if choice else [],
         "linked_display": is_paired(tuning.display), "told": [m for m in modes if m.shift is not None and m.shift.is_told],
         "halfway": shifting.compromise(tuning, modes) if len(modes) > 1 and all(m.is_own or m.shift for m in modes) else None,
@@ -100,6 +104,42 @@ def _match(scene: Scene) -> dict[str, Any]:
     return made
 
 
+def _map(scene: Scene, about: str, x: dict[str, Any], stands: tuple[float, float] | None) -> SafeString | str:
+    """Return the picture of the whites that are told; of a blind choice that goes on, without what is shown."""
+    tuning = scene.tuning
+    u, v = (float(value) for value in xy_to_uv(tuning.standard_white))
+    marks = []
+
+    def at(uv: Sequence[float]) -> tuple[float, float]:
+        return u + uv[0], v + uv[1]
+
+    def by_xy(xy: tuple[float, float]) -> tuple[float, float]:
+        a, b = xy_to_uv(xy)
+        return float(a), float(b)
+
+    if about == "choose":
+        rows = x["candidates"] if x["trial"] and x["going"] else x["offered"]
+        marks = [chart.White(row["name"], by_xy(row["xy"]), "candidate") for row in rows]
+        if stands is not None:
+            marks.append(chart.White("as it stands", at(stands), "now"))
+        middle, title = by_xy(driving.wanted(tuning, (0.0, 0.0))), "Whites to choose from"
+    elif about == "shift":
+        middle, title = by_xy(x["wanted"]), "The white of each mode"
+        own = next((m for m in x["modes"] if m.is_own and m.xy), None)
+        for mode in x["modes"]:
+            if mode.xy is not None:
+                came = by_xy(own.xy) if own is not None and not mode.is_own else None
+                marks.append(chart.White(mode.label, by_xy(mode.xy), "now" if mode.is_own else "mode", 0.0, came))
+    else:
+        middle, title = (u, v), "Where both look alike"
+        match = x["match"]
+        if match is not None and match.du is not None:
+            marks = [chart.White(f"try {i}", at(told["end"]), "try") for i, told in enumerate(match.tries, 1) if "end" in told]
+            marks.append(chart.White("looks alike", at((match.du, match.dv)), "wanted", match.spread or 0.0))
+            marks += [chart.White(name, at(uv), "candidate") for name, uv in x["predicted"]]
+    return mark_safe(chart.draw(marks, middle, title=title)) if marks else ""
+
+
 FILLS = {"choose": _choose, "shift": _shift, "match": _match}
 
 
@@ -118,7 +158,8 @@ def fill(scene: Scene) -> None:
         uv = driven.drive.stands_at((1.0, 1.0, 1.0))
         du, dv = (float(a - b) for a, b in zip(uv, xy_to_uv(tuning.standard_white), strict=True))
         stands = (du, dv)
+    more = FILLS[about](scene)
     scene.extra |= {
-        "about": about, "abouts": ABOUT, "driven": driven is not None, "drive_problem": problem, "stands": stands,
-        "reading": newest is not None and newest.is_open, "whites_pass": newest, "chain": tuning.white_chain, "apart": apart,
-    } | FILLS[about](scene)  # fmt: skip
+        "about": about, "map": _map(scene, about, more, stands), "abouts": ABOUT, "driven": driven is not None,
+        "drive_problem": problem, "stands": stands, "reading": newest is not None and newest.is_open, "chain": tuning.white_chain,
+    } | more  # fmt: skip
