@@ -120,7 +120,7 @@ def _sends(tuning: Any) -> str:
     source = tuning.source
     if source is None or "screen" in source.facts:
         return ""
-    mine = sum(name in PATTERNS for name in source.facts.get("charts", [])) + 1
+    mine = len({*source.facts.get("charts", []), "patch"} & set(PATTERNS))
     able = tuning.signal in source.facts.get("formats", []) and tuning.bits in source.facts.get("bits", [])
     sends = "sends" if able else "does not send"
     return (

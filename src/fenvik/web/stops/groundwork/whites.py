@@ -19,7 +19,9 @@ from fenvik.web.visits.models import Tuning, WhiteCandidate
 from fenvik.web.whites import choosing, driving, matching, shifting
 from fenvik.web.whites.models import Way
 
-ABOUT = (("c", "choose", "a white to choose"), ("s", "shift", "what modes add"), ("e", "match", "like another display"))
+# Letters up to E are those of the whites, digits those of the parts.
+ABOUT = (("v", "choose", "a white to choose"), ("o", "shift", "what modes add"), ("l", "match", "like another display"))
+OPEN_KEYS = "adfgj"
 
 
 def offered(tuning: Tuning) -> list[dict[str, Any]]:
@@ -45,13 +47,13 @@ def _choose(scene: Scene) -> dict[str, Any]:
     made: dict[str, Any] = {"trial": trial, "offered": offered(scene.tuning), "ways": Way.choices}
     if trial is None:
         return made
-    made["candidates"] = choosing.reads(trial)
+    made["candidates"] = [told | {"key": OPEN_KEYS[told["number"]]} for told in choosing.reads(trial)]
     going = trial.ended_at is None
     halves = trial.way == Way.HALVES
     seen = trial.rounds[-1].get("seen", 0) if trial.order else 0
     names = ("left", "right") if halves else choosing.LETTERS[: len(trial.order)]
     made |= {
-        "going": going, "letters": list(enumerate(names)) if trial.order else [], "seen": seen, "halves": halves,
+        "going": going, "letters": _letters(names, halves) if trial.order else [], "seen": seen, "halves": halves,
         "all_seen": bool(trial.order) and seen >= (1 if halves else len(trial.order)),
         "rests": going and trial.blind and bool(trial.order) and trial.place is None and 0 < seen < len(trial.order),
         "at": names[trial.place] if trial.order and trial.place is not None and not halves else "",
@@ -60,6 +62,11 @@ def _choose(scene: Scene) -> dict[str, Any]:
         "taken": _is_taken(scene.tuning, trial),
     }  # fmt: skip
     return made
+
+
+def _letters(names: Sequence[str], halves: bool) -> list[tuple[int, str, str]]:
+    """Return the names of a round's whites by place, with the key of each."""
+    return [(i, name, "←→"[i] if halves else name.lower()) for i, name in enumerate(names)]
 
 
 def _is_taken(tuning: Tuning, trial: Any) -> bool:
