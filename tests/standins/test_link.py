@@ -167,7 +167,7 @@ def test_a_source_refuses_a_signal_that_it_does_not_send(bench, talk):
     source = talk(bench.sources[0])
     good = {"format": "sdr", "colorimetry": "bt709", "bits": 8, "range": "limited", "frame_rate": 60}
     assert source.result("signal", **good) == {}
-    for wrong in ({"format": "dynamic"}, {"bits": 9}, {"frame_rate": 17.5}, {"range": "wide"}, {"colorimetry": "x"}):
+    for wrong in ({"format": "analogue"}, {"bits": 9}, {"frame_rate": 17.5}, {"range": "wide"}, {"colorimetry": "x"}):
         assert source.code("signal", **{**good, **wrong}) == 10
     del good["bits"]
     assert source.code("signal", **good) == -32602

@@ -221,13 +221,19 @@ class Source(Device):
         window: float,
         surround: Sequence[int] | None = None,
         at: tuple[float, float] | None = None,
+        frame: tuple[float, float, float] | None = None,
     ) -> None:
-        """Show a patch of code values in a window of so many percent of the screen's area."""
+        """Show a patch of code values in a window of so many percent of the screen's area.
+
+        ``frame``: dynamic metadata to go with it, least, average and most in PQ signal; that of the picture itself without.
+        """
         params: dict[str, Any] = {"rgb": list(rgb), "window": window}
         if surround is not None:
             params["surround"] = list(surround)
         if at is not None:
             params["at"] = list(at)
+        if frame is not None:
+            params["frame"] = dict(zip(("min", "average", "max"), frame, strict=True))
         self._done("patch", params)
 
     def chart(self, name: str, options: dict[str, Any] | None = None) -> None:

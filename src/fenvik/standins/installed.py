@@ -12,8 +12,17 @@ from fenvik.core.colour import curves
 from fenvik.core.types import Floats
 from fenvik.standins.rpc import Refusal, is_number, wrong
 
-WHATS = ("curves", "cube", "matrix", "tone")
+WHATS = ("curves", "cube", "matrix", "tone", "panel")
 MOST_KNEES = 3
+
+
+@dataclass(frozen=True)
+class Panel:
+    """What a mapping believes of its panel: x, y of red, green, blue and white, shape (4, 2), peak and black in cd/m²."""
+
+    xy: Floats
+    peak: float
+    black: float
 
 
 @dataclass
@@ -24,6 +33,7 @@ class Installed:
     cube: Floats | None = None  # (blue, green, red, 3)
     matrix: Floats | None = None  # (3, 3)
     tone: tuple[float, Floats] | None = None  # peak in cd/m², points (n, 2) of PQ signal in and out
+    panel: "Panel | None" = None
 
     def put(self, what: str, data: object, able: dict[str, Any]) -> None:
         """Install something. Raises Refusal 8 for what the display does not take, −32602 for data of another shape."""
@@ -31,9 +41,8 @@ class Installed:
             raise Refusal(8, "This display takes nothing of the kind.", name=what[:80])
         if not isinstance(data, dict):
             raise wrong("data is an object.")
-        setattr(
-            self, what, {"curves": _curves, "cube": _cube, "matrix": _matrix, "tone": _tone}[what](data, able[what])
-        )
+        made = {"curves": _curves, "cube": _cube, "matrix": _matrix, "tone": _tone, "panel": _panel}
+        setattr(self, what, made[what](data, able[what]))
 
     def take_away(self, what: str, able: dict[str, Any]) -> None:
         """Take something away; nothing happens where it is not there. Raises Refusal 8."""
@@ -124,3 +133,17 @@ def _tone(data: dict[str, Any], _: object) -> tuple[float, Floats]:
     if len(points) > 1 and not (np.diff(points, axis=0) > 0).all():
         raise wrong("The points of a knee rise in both numbers.")
     return float(peak), points  # type: ignore[arg-type]
+
+
+def _panel(data: dict[str, Any], _: object) -> Panel:
+    xy = np.array([_numbers(data.get(name), 2, 0.0, 1.0, name) for name in ("red", "green", "blue", "white")])
+    peak, black = data.get("peak"), data.get("black")
+    if not is_number(peak) or not 1 <= peak <= 10_000:  # type: ignore[operator]
+        raise wrong("peak is a luminance in cd/m², 1 to 10,000.")
+    if not is_number(black) or not 0 <= black < 5:  # type: ignore[operator]
+        raise wrong("black is a luminance in cd/m², below 5.")
+    if (xy[:, 1] <= 0).any() or (xy.sum(axis=1) > 1).any():
+        raise wrong("x and y of a colour lie within the diagram.")
+    if abs(np.linalg.det(np.column_stack([xy[:3], np.ones(3)]))) < 0.01:
+        raise wrong("Three primaries span no colours.")
+    return Panel(xy, float(peak), float(black))  # type: ignore[arg-type]

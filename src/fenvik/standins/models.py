@@ -142,6 +142,8 @@ def oled_menu() -> Menu:
             ("p4", "Cinema HDR", "hdr10"): cinema | {"pic-1": 100, "eco-2": False},
             ("p5", "Cinema HLG", "hlg"): cinema | {"pic-1": 100, "eco-2": False},
             ("p6", "Bright room HDR", "hdr10"): cinema | {"pic-1": 100, "eco-2": False},
+            ("p7", "Cinema dynamic", "dynamic"): cinema | {"pic-1": 100, "eco-2": False},
+            ("p8", "Bright room dynamic", "dynamic"): cinema | {"pic-1": 100, "eco-2": False},
         },
     )
 
@@ -151,10 +153,12 @@ def oled_build() -> Build:
     cinema = (np.array([0.985, 0.975, 1.004]), np.array([0.0010, 0.0015, 0.0]))
     return Build(
         technology="wrgb-oled", primaries=wrgb_oled(), light=(18.0, 1.9), leak=0.0, gammas=GAMMAS, energy=ENERGY,
-        error={"p1": (np.array([0.90, 0.95, 1.02]), np.zeros(3))} | dict.fromkeys(("p2", "p3", "p4", "p5", "p6"), cinema),
+        error={"p1": (np.array([0.90, 0.95, 1.02]), np.zeros(3))} | {f"p{i}": cinema for i in range(2, 9)},
         gain_step=(0.0022, 0.0025, 0.0027), emulated=("p2", "p3"), boost=0.45, boost_spectrum=wrgb_white(), load=(0.22, 0.9),
-        installs={"curves": {"size": 1024}, "matrix": True, "cube": {"sizes": [17, 33]}, "tone": True}, idle="cyan",
-        shift={"p3": (0.985, 1.0, 0.97), "p6": (0.98, 1.0, 0.965)}, hdr_peak=520.0, hdr_knee=0.6, halves_colour=False,
+        installs={"curves": {"size": 1024}, "matrix": True, "cube": {"sizes": [17, 33]}, "tone": True, "panel": True},
+        idle="cyan",
+        shift={"p3": (0.985, 1.0, 0.97), "p6": (0.98, 1.0, 0.965), "p8": (0.97, 1.0, 0.985)}, lifts=("p8",),
+        hdr_peak=520.0, hdr_knee=0.6, halves_colour=False,
         warm_up_s=9 * 60.0, cold_loss=0.018, cold_blue=0.006, reflectance=0.008,
     )  # fmt: skip
 

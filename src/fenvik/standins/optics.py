@@ -8,11 +8,11 @@ from numpy.typing import ArrayLike
 
 from fenvik.core.colour import curves
 from fenvik.core.colour.science import daylight_65, spectrum_to_xyz
-from fenvik.core.colour.space import BT709, BT2020, D65_XY, rgb_to_xyz_matrix
+from fenvik.core.colour.space import BT709, BT2020, D65_XY, Primaries, rgb_to_xyz_matrix, xyz_to_xy
 from fenvik.core.signal.decoding import decode, encode
 from fenvik.core.types import Floats
 from fenvik.standins.controls import Points, managed
-from fenvik.standins.installed import Installs
+from fenvik.standins.installed import Installs, Panel
 from fenvik.standins.menu import OWN_PLAYER, Menu, Value
 from fenvik.standins.spectra import with_luminance
 from fenvik.standins.world import Picture, World
@@ -22,6 +22,9 @@ LUMA_2020 = np.array([0.2627, 0.6780, 0.0593])
 LUMA = np.array([0.2126, 0.7152, 0.0722])
 STRETCHED_BELOW = 0.15  # of signal: what black stretch eats
 AVERAGED = 8  # a chart's mean is taken over every so many pixels
+BELIEVED_OFF = np.array([[0.006, -0.004], [-0.008, 0.006], [0.003, 0.002], [-0.003, 0.0025]])  # of every sample, so of none
+BELIEVED_PEAK = 1.3  # times what the panel gives
+LIFTS = 0.05  # of signal, in the middle of it, in a black picture
 OWN_WHITE = 75.0  # percent of signal, of the white that its own player shows
 BRIGHT_ROOM_LUX = 150.0  # at which the ambient sensor lets all light through
 
@@ -63,6 +66,7 @@ class Build:
     installs: dict[str, Any] = field(default_factory=dict)  # what can be installed, as the link says it
     idle: str = ""  # a colour whose management does nothing
     tones: dict[str, tuple[float, float, float]] = field(default_factory=dict)  # by option of the colour temperature: light kept
+    lifts: tuple[str, ...] = ()  # modes for dynamic metadata that make dark pictures lighter than it says
     shift: dict[str, tuple[float, float, float]] = field(
         default_factory=dict
     )  # by mode: light that it takes from white by itself
@@ -118,7 +122,48 @@ class Optics:
 
     def is_hdr(self, mode: str) -> bool:
         """Whether a mode is for PQ or HLG signals."""
-        return self.menu.modes[mode].signals[0] in ("hdr10", "hlg")
+        return self.menu.modes[mode].signals[0] in ("hdr10", "hlg", "dynamic")
+
+    def is_dynamic(self, mode: str) -> bool:
+        """Whether a mode follows dynamic metadata."""
+        return self.menu.modes[mode].signals[0] == "dynamic"
+
+    def panel(self, mode: str) -> Panel:
+        """Return what a mode's mapping believes of the panel: what was sent to it, else the maker's word for all samples."""
+        told = self.installed.of(mode).panel
+        if told is not None:
+            return told
+        xy = np.array([xyz_to_xy(column) for column in (*self.native.T, self.native.sum(axis=1))])
+        peak = self.build.hdr_peak * (1.0 + self.build.boost)
+        return Panel(xy + BELIEVED_OFF, BELIEVED_PEAK * peak, 0.0005)
+
+    def _believed(self, mode: str) -> Floats:
+        """Return linear BT.2020 to panel light as the mapping reckons it from its panel."""
+        told = self.panel(mode)
+        red, green, blue, white = (tuple(float(v) for v in row) for row in told.xy)
+        native = rgb_to_xyz_matrix(Primaries(red, green, blue), white)  # type: ignore[arg-type]
+        return np.asarray(np.linalg.solve(native, rgb_to_xyz_matrix(BT2020, D65_XY)))
+
+    def frame(self) -> tuple[float, float, float]:
+        """Return the metadata of the picture: what was sent with it, else that of the picture itself, by its strongest lights."""
+        picture = self.picture
+        if picture.frame is not None:
+            return picture.frame
+        if picture.codes is not None:
+            signal = self.fraction(picture.codes[::AVERAGED, ::AVERAGED]).max(axis=-1).clip(0.0, 1.0)
+            return float(signal.min()), float(signal.mean()), float(signal.max())
+        inside, outside = (float(self.fraction(codes).max().clip(0.0, 1.0)) for codes in (picture.rgb, picture.surround))
+        share = picture.window / 100.0
+        return min(inside, outside), share * inside + (1.0 - share) * outside, max(inside, outside)
+
+    def _mapped(self, mode: str, v: Floats) -> Floats:
+        """Return luminance in cd/m² by dynamic metadata: rolled off where a frame goes beyond the believed panel."""
+        least, average, most = self.frame()
+        told = self.panel(mode)
+        if mode in self.build.lifts:
+            v = v + LIFTS * (1.0 - average) * np.sin(np.pi * np.clip(v, 0.0, 1.0))
+        mastered = max(float(curves.pq(most)), 1.0), float(curves.pq(least))
+        return curves.pq(curves.roll_off(v, told.peak, told.black, mastered))
 
     def switch_off_and_on(self) -> None:
         """Let the display be cold again."""
@@ -161,6 +206,8 @@ class Optics:
             apart = (light - luma) * (saturation / 50.0)
             turned = np.roll(apart, 1, axis=-1) - np.roll(apart, -1, axis=-1)
             light = luma + apart * np.cos(angle) + turned * np.sin(angle) / np.sqrt(3)
+        if self.is_dynamic(mode):
+            return np.asarray(light @ self._believed(mode).T)
         if self.is_hdr(mode):
             return np.asarray(light @ self.wide.T)
         return np.asarray(light @ self.emulation.T) if mode in self.build.emulated else light
@@ -170,6 +217,9 @@ class Optics:
         v = self.signal(mode, fraction, mean)
         if "hlg" in self.menu.modes[mode].signals:
             light = self._scened(v)
+        elif self.is_dynamic(mode):
+            peak = self.build.hdr_peak * (1.0 + self.build.boost)
+            light = np.minimum(self._mapped(mode, v), peak) / peak
         elif self.is_hdr(mode):
             nits = self.installed.of(mode).toned(curves.pq(v))
             # A tone that is installed takes the place of the display's own roll-off.

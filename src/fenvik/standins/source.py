@@ -9,7 +9,7 @@ from fenvik.core.signal.patterns import Signal as Codes
 from fenvik.standins.rpc import Device, Params, Refusal, codes, is_number, text, wrong
 from fenvik.standins.world import Picture, Signal, World
 
-FORMATS = ("sdr", "hdr10", "hlg")
+FORMATS = ("sdr", "hdr10", "hlg", "dynamic")
 BITS = (8, 10)
 FRAME_RATES = (23.976, 24, 25, 29.97, 30, 50, 59.94, 60)
 COLORIMETRY = ("bt709", "p3d65", "bt2020")
@@ -99,8 +99,21 @@ class Source(Device):
             raise wrong("at is two fractions of the screen, from 0 to 1.")
         rgb, surround = self._sent(rgb), self._sent(surround)
         await self._render()
-        self._show(Picture(rgb, float(window), surround, (float(at[0]), float(at[1]))))
+        self._show(Picture(rgb, float(window), surround, (float(at[0]), float(at[1])), frame=self._frame(params)))
         return {}
+
+    def _frame(self, params: Params) -> tuple[float, float, float] | None:
+        """Return the metadata that goes with a picture, where some was given. Raises Refusal −32602."""
+        told = params.get("frame")
+        if told is None:
+            return None
+        if self.world.signal.format != "dynamic":
+            raise wrong("frame goes with the format dynamic.")
+        values = [told.get(name) for name in ("min", "average", "max")] if isinstance(told, dict) else []
+        if len(values) != 3 or not all(is_number(v) and 0 <= v <= 1 for v in values) or sorted(values) != values:
+            raise wrong("frame is min, average and max of PQ signal, 0 to 1, in that order.")
+        least, average, most = (float(v) for v in values)
+        return least, average, most
 
     def _sent(self, rgb: tuple[int, int, int]) -> tuple[int, int, int]:
         """Return code values as they go out: squeezed where full range was asked of a source that sends limited alone."""
@@ -127,7 +140,7 @@ class Source(Device):
         except PatternError as problem:
             raise Refusal(4, str(problem), name=problem.option or name) from problem
         picture = self._grey(0.0)
-        picture.chart, picture.codes = name, board.codes
+        picture.chart, picture.codes, picture.frame = name, board.codes, self._frame(params)
         picture.moving = (
             None if moving is None else {"seconds": moving.seconds, "frames": moving.frames, "box": list(moving.box)}
         )

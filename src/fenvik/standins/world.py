@@ -30,6 +30,7 @@ class Picture:
     chart: str = ""
     codes: Ints | None = None
     moving: dict[str, object] | None = None
+    frame: tuple[float, float, float] | None = None  # dynamic metadata: least, average and most of it in PQ signal
 
     def covers(self, place: tuple[float, float]) -> bool:
         """Whether the window covers a place of the screen; it has the screen's own shape."""

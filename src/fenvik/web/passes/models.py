@@ -22,11 +22,13 @@ class PassPurpose(models.TextChoices):
     SURVEY = "survey", "survey of modes"
     WHITES = "whites", "whites to choose from"
     SHIFT = "shift", "shift of a mode"
+    PANEL = "panel", "what the panel gives"
 
 
 # Passes whose readings are not about the picture of their tuning's mode; and those of them that are about the instruments.
 NOT_OF_THE_MODE = (
     PassPurpose.CORRECTION, PassPurpose.AIM, PassPurpose.TRY, PassPurpose.SURVEY, PassPurpose.WHITES, PassPurpose.SHIFT,
+    PassPurpose.PANEL,
 )  # fmt: skip
 OF_INSTRUMENTS = NOT_OF_THE_MODE[:3]
 

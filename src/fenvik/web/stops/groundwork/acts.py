@@ -6,7 +6,7 @@ from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.signal.patterns import PATTERNS
-from fenvik.web.groundwork import services, survey
+from fenvik.web.groundwork import panel, services, survey
 from fenvik.web.groundwork.levels import STEPS
 from fenvik.web.patterns import services as patterns
 from fenvik.web.people.asking import Asking
@@ -156,6 +156,30 @@ def start_from(request: Asking, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
+def read_panel(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Read what the panel gives."""
+    panel.read_panel(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    return None
+
+
+def send_panel(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Send what was read of the panel to the display, or take it away again."""
+    if request.POST.get("away") == "1":
+        panel.take_away(tuning_id=tuning.pk, actor=request.user)
+        messages.info(request, "Its mapping believes what it did before.")
+    else:
+        panel.send(tuning_id=tuning.pk, actor=request.user)
+        messages.info(request, "Sent: its mapping starts from what was read. Read the modes again to see what that changes.")
+    return None
+
+
+def panel_file(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Write what was read of the panel as a file."""
+    answer = HttpResponse(panel.written(tuning), content_type="application/json")
+    answer["Content-Disposition"] = 'attachment; filename="panel-facts.json"'
+    return answer
+
+
 def watch(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Watch the display warm up."""
     services.watch_warm_up(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
@@ -176,6 +200,9 @@ can_be_done({
     "look-by": look_by,
     "step": step,
     "watch": watch,
+    "panel-read": read_panel,
+    "panel-send": send_panel,
+    "panel-file": panel_file,
     "survey": survey_modes,
     "start-from": start_from,
 })

@@ -14,6 +14,7 @@ from fenvik.core.measure.warmup import REMAINING_Y
 from fenvik.core.signal.patterns import COLOURS, PATTERNS, Pattern, Signal
 from fenvik.web.devices.standing import is_paired
 from fenvik.web.groundwork.levels import STEPS, levels_of
+from fenvik.web.groundwork.panel import panel_read, takes_panel
 from fenvik.web.groundwork.state import rows_of
 from fenvik.web.groundwork.survey import lines_of
 from fenvik.web.groundwork.words import clock, minutes_words
@@ -233,6 +234,7 @@ def _modes(scene: Scene) -> None:
         "has_presets": any(r.get("role") == "white-preset" and r["kind"] == "choice" for r in scene.values.rows),
         "linked_display": is_paired(tuning.display), "hdr": tuning.target.is_hdr,
         "best": next((line for line in lines if line.best), None),
+        "panel": panel_read(tuning) if tuning.target.is_hdr else None, "takes_panel": takes_panel(tuning),
         "alike": _alike([line.standing.far for line in lines if line.standing is not None]),
     }  # fmt: skip
 
