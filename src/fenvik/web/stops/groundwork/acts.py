@@ -169,7 +169,7 @@ def send_panel(request: Asking, tuning: Tuning) -> HttpResponse | None:
         messages.info(request, "Its mapping believes what it did before.")
     else:
         panel.send(tuning_id=tuning.pk, actor=request.user)
-        messages.info(request, "Sent: its mapping starts from what was read. Read the modes again to see what that changes.")
+        messages.info(request, "Sent. Read the panel once more: what it believed before had its part in the first reading.")
     return None
 
 
