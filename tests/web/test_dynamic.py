@@ -6,12 +6,14 @@ import numpy as np
 import pytest
 from django.urls import reverse
 
+from fenvik.core.analysis.ability import ability_of
 from fenvik.core.analysis.panel import PanelError, panel_of
 from fenvik.core.colour.curves import pq_inverse
 from fenvik.core.colour.science import spectrum_to_xyz
 from fenvik.core.colour.space import BT2020, D65_XY, P3D65, rgb_to_xyz_matrix, xyz_to_xy
 from fenvik.standins.rpc import Refusal
 from fenvik.standins.world import Picture, Signal
+from fenvik.web.groundwork import panel
 from fenvik.web.groundwork.panel import panel_read
 from fenvik.web.groundwork.survey import lines_of
 from fenvik.web.passes import engine
@@ -22,6 +24,11 @@ from tests.standins.awaited import result_of
 from tests.web.adjustable import adjustable
 
 pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture(autouse=True)
+def hurried(monkeypatch):
+    monkeypatch.setattr(panel, "HELD_EVERY_S", 0.0)
 
 
 @pytest.fixture
@@ -116,3 +123,39 @@ def test_readings_that_are_no_panel_s_are_said():
     facts = panel_of([[95, 100, 108], [41, 21, 2], [36, 72, 12], [18, 7, 95], [0, 0, 0]], 0.003)
     assert facts.black_is_bound
     assert facts.as_link()["black"] == 0.003
+
+
+def test_what_an_hdr_display_can_do_is_read_and_said(person, bench, now, signed_in):
+    """By true light: the peak of each window, from where it rolls off, what it covers; and a window that the display bears."""
+    bench.world.signal = Signal("hdr10", "bt2020", 10, "limited", 60.0)
+    tuning = adjustable(person, bench, now, index=1, mode="Cinema HDR")
+    Tuning.objects.filter(pk=tuning.pk).update(signal="hdr10", target_name="bt2020-pq", luminance=None, bits=10, window=50.0)
+    tuning.refresh_from_db()
+    act(signed_in, tuning, "panel-read")
+    able = panel_read(tuning).ability
+    optics = bench.displays[1].optics
+    for area, light in able.peaks:
+        bench.world.picture = Picture((940, 940, 940), area, (64, 64, 64))
+        assert light == pytest.approx(spectrum_to_xyz(optics.radiance("p4", (0.5, 0.5)))[1], rel=0.02)
+    assert able.full < 0.7 * able.peak
+    assert able.window <= 10.0
+    assert able.roll.follows_to == pytest.approx(0.6 * able.peak, rel=0.2)
+    assert 0.9 < able.covers[0] <= 1.0
+    assert able.covers[1] < able.covers[0]
+    page = signed_in.get(reverse("stop", args=(tuning.pk, "groundwork")) + "?view=modes").content.decode()
+    assert "What this display can do" in page
+    assert "rolls off from there" in page
+    act(signed_in, tuning, "panel-window")
+    tuning.refresh_from_db()
+    assert tuning.window == able.window
+
+
+def test_a_peak_that_does_not_last_is_said():
+    held = [(0, 880), (15, 700), (30, 450)]
+    able = ability_of([(1, 900), (10, 880), (100, 300)], held, [], np.eye(3) + 0.2, 0.0, black_is_bound=True)
+    assert able.falls_by == pytest.approx(1 - 450 / 880)
+    assert any("loses 49 %" in words for words in able.says)
+    assert able.window == 10
+    assert ability_of([(1, 900), (10, 700)], [], [], np.eye(3) + 0.2, 0.0).window == 1
+    with pytest.raises(ValueError, match="No window"):
+        ability_of([], [], [], np.eye(3), 0.0)

@@ -4,7 +4,11 @@ import pytest
 from django.urls import reverse
 
 from fenvik.web.clients.models import Display
-from fenvik.web.demo.build import whole_job
+from fenvik.web.controls.services import note_found
+from fenvik.web.demo.build import factory_sheet, whole_job
+from fenvik.web.handovers.beside import handed
+from fenvik.web.handovers.services import make_handover
+from fenvik.web.handovers.views import tuning_page
 from fenvik.web.kit.words import WORDS
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.visits.models import Tuning, Visit
@@ -178,3 +182,23 @@ def test_lists_are_kept_and_counted_as_they_are_ticked(signed_in, equipped):
     assert counted("grey-11").startswith("11 patches")
     equipped.refresh_from_db()
     assert equipped.lists["chosen"] == ["grey-11"]
+
+
+def test_the_modes_of_a_display_stand_beside_each_other_at_the_desk_and_for_the_client(finished, person, signed_in, now):
+    other = Tuning.objects.create(
+        visit=finished.visit, display=finished.display, name="Snug, HDR", picture_mode="Film HDR", signal="hdr10",
+        target_name="bt2020-pq",
+    )  # fmt: skip
+    shown = page(signed_in, "beside", finished.display_id)
+    assert "Film HDR" in shown
+    assert "not measured yet" in shown
+    assert "grey, average" in shown
+    assert reverse("beside", args=(finished.display_id,)) in page(signed_in, "display", finished.display_id)
+    note_found(tuning_id=other.pk, actor=person, typed=factory_sheet() | {"pic-1": "90"}, now=now)
+    assert "What stands otherwise" in page(signed_in, "beside", finished.display_id)
+    handover = make_handover(visit_id=finished.visit_id, actor=person, now=now)
+    kept = tuning_page(handover.content["tunings"][0])
+    (table,) = handed([kept, kept | {"mode": "Film HDR"}])
+    assert [row.name for row in table["rows"]][:3] == ["signal", "target", "brightest white, cd/m²"]
+    assert all(len(row.cells) == 2 for row in table["rows"])
+    assert handed([kept]) == []

@@ -5,7 +5,7 @@ from django.views.generic import RedirectView
 
 from fenvik.web.handovers.views import handover_page
 from fenvik.web.live.views import live
-from fenvik.web.office import away, corrections, finding, helping, places
+from fenvik.web.office import away, beside, corrections, finding, helping, places
 from fenvik.web.office import compare as results
 from fenvik.web.office import instruments as devices
 from fenvik.web.office import patch_lists as passes
@@ -60,6 +60,7 @@ urlpatterns = [
     path("find/", finding.find, name="find"),
     path("tunings/<int:pk>/", trail.tuning_home, name="tuning"),
     path("tunings/<int:pk>/do/<slug:name>/", trail.act, name="act"),
+    path("displays/<int:pk>/beside/", beside.beside, name="beside"),
     path("tunings/<int:pk>/compare/", results.compare, name="compare"),
     path("tunings/<int:pk>/<slug:stop>/", trail.stop_page, name="stop"),
     path("tunings/<int:pk>/<slug:stop>/live/", live, name="live"),

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from fenvik.core.analysis.ability import Ability, ability_of
 from fenvik.core.analysis.panel import PanelError, PanelFacts, panel_of
 from fenvik.core.errors import FenvikError
 from fenvik.core.signal.patches import full_colours, grey
@@ -22,6 +23,9 @@ from fenvik.web.visits.models import Tuning
 
 PATCHES = 5
 AVERAGE = 2
+WINDOWS = (1.0, 2.0, 5.0, 10.0, 18.0, 25.0, 50.0, 75.0, 100.0)  # percent of the area
+GREYS = (0.3, 0.36, 0.42, 0.47, *(round(0.5 + 0.02 * i, 2) for i in range(16)), 0.85, 0.92)  # PQ signal; 1 is the first patch
+HELD, HELD_EVERY_S = 6, 5.0  # readings of one white that stays, and how far apart
 
 
 class NoPanelError(FenvikError):
@@ -32,21 +36,32 @@ class NoPanelError(FenvikError):
 
 @dataclass(frozen=True)
 class PanelRead:
-    """The newest reading of a panel: how far it is, its facts once it is whole, or why they are none."""
+    """The newest reading of a panel: how far it is, its facts and what it can do once it is whole, or why they are none."""
 
     pass_: Pass
     read: int
     facts: PanelFacts | None = None
     problem: str = ""
+    ability: Ability | None = None
 
 
 @needs(Right.MEASURE, "read what the panel gives")
 def read_panel(*, tuning_id: int, actor: User, now: datetime) -> Pass:
-    """Read white, red, green and blue at full drive, and black. Raises what ``start_pass`` raises."""
+    """Read what the panel gives: its primaries, white and black, its light by window and over time, and greys to its end.
+
+    Raises what ``start_pass`` raises.
+    """
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related("source", "meter").get(pk=tuning_id)
     bits, range_ = tuning.bits, tuning.range
     patches = [grey(100.0, bits, range_), *full_colours(100.0, bits, range_)[:3], grey(0.0, bits, range_)]
     rows: list[dict[str, Any]] = [dict(patch.as_json()) | {"part": "panel"} for patch in patches]
+    white = dict(grey(100.0, bits, range_).as_json())
+    # What heats comes last, the greatest window at the end of it.
+    rows += [dict(grey(100.0 * v, bits, range_).as_json()) | {"part": "panel-grey", "signal": v} for v in GREYS]
+    for i in range(HELD):
+        held = {"part": "panel-held", "label": f"held, {i + 1} of {HELD}"} | ({"wait_s": HELD_EVERY_S} if i else {})
+        rows.append(white | held)
+    rows += [white | {"part": "panel-window", "label": f"{w:g} % window", "window": w} for w in WINDOWS]
     how = How(rows=rows, average=max(tuning.average, AVERAGE))
     made: Pass = start_pass(tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.PANEL, patches=[], how=how)
     return made
@@ -59,15 +74,29 @@ def panel_read(tuning: Tuning) -> PanelRead | None:
     if pass_ is None:
         return None
     newest: dict[int, Reading] = {row.index: row for row in pass_.readings.order_by("id")}
-    if len(newest) < PATCHES:
+    if not all(i in newest for i in range(PATCHES)):
         return PanelRead(pass_, len(newest))
-    rows = [newest[i] for i in range(PATCHES)]
+    order = sorted(newest)
+    rows = [newest[i] for i in order]
     xyz = core_readings(pass_, rows).xyz
     xyz = np.where([[row.too_dark] for row in rows], 0.0, xyz)
     try:
-        return PanelRead(pass_, PATCHES, panel_of(xyz, float(pass_.meter_facts.get("floor") or 0.0)))
+        facts = panel_of(xyz[:PATCHES], float(pass_.meter_facts.get("floor") or 0.0))
     except PanelError as problem:
-        return PanelRead(pass_, PATCHES, None, str(problem))
+        return PanelRead(pass_, len(newest), None, str(problem))
+    parts: dict[str, list[tuple[float, float]]] = {"panel-grey": [(1.0, facts.peak)], "panel-held": [], "panel-window": []}
+    begun = next((row.at for row in rows if pass_.patches[row.index]["part"] == "panel-held"), None)
+    for row, seen in zip(rows, xyz, strict=True):
+        shown = pass_.patches[row.index]
+        if shown["part"] in parts:
+            since = 0.0 if begun is None else (row.at - begun).total_seconds()
+            at = shown.get("signal") or shown.get("window") or since
+            parts[shown["part"]].append((float(at), float(seen[1])))
+    ability = None
+    if parts["panel-window"]:
+        read = [parts[name] for name in ("panel-window", "panel-held", "panel-grey")]
+        ability = ability_of(*read, xyz[1:4], facts.black, black_is_bound=facts.black_is_bound)
+    return PanelRead(pass_, len(newest), facts, "", ability)
 
 
 def _facts(tuning: Tuning) -> PanelFacts:

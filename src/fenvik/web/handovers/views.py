@@ -8,6 +8,7 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.utils import timezone
 
+from fenvik.web.handovers.beside import handed
 from fenvik.web.handovers.freezing import frozen_analysis
 from fenvik.web.handovers.models import Handover
 from fenvik.web.handovers.services import opened
@@ -69,13 +70,15 @@ def handover_page(request: HttpRequest, token: str) -> HttpResponse:
 
 def _page(request: HttpRequest, handover: Handover) -> HttpResponse:
     content = handover.content
+    tunings = [tuning_page(kept) for kept in content["tunings"]]
     response = render(
         request,
         "handovers/page.html",
         {
             "content": content,
             "days": measured_on(content),
-            "tunings": [tuning_page(kept) for kept in content["tunings"]],
+            "tunings": tunings,
+            "beside": handed(tunings),
             "handover": handover,
         },
     )

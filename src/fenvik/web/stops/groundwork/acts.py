@@ -173,6 +173,16 @@ def send_panel(request: Asking, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
+def panel_window(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Read the tuning's greys in the window that its display bears."""
+    read = panel.panel_read(tuning)
+    if read is None or read.ability is None:
+        raise panel.NoPanelError("It has not been read yet what this display can do.")
+    cleaned = {"window": read.ability.window}
+    measuring.keep_measuring(tuning_id=tuning.pk, actor=request.user, cleaned=cleaned, now=timezone.now())
+    return None
+
+
 def panel_file(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Write what was read of the panel as a file."""
     answer = HttpResponse(panel.written(tuning), content_type="application/json")
@@ -203,6 +213,7 @@ can_be_done({
     "panel-read": read_panel,
     "panel-send": send_panel,
     "panel-file": panel_file,
+    "panel-window": panel_window,
     "survey": survey_modes,
     "start-from": start_from,
 })

@@ -8,6 +8,7 @@ from django.utils import timezone
 from django.utils.html import format_html
 from django.utils.safestring import mark_safe
 
+from fenvik.charts import ability
 from fenvik.charts import warmup as chart
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.measure.warmup import REMAINING_Y
@@ -228,13 +229,17 @@ def _modes(scene: Scene) -> None:
     pass_ = None if newest is None else Pass.objects.select_related("correction", "tuning").get(pk=newest.pk)
     lines = [] if pass_ is None else lines_of(pass_)
     presets = any("preset" in line.at for line in lines)
+    read = panel_read(tuning) if tuning.target.is_hdr else None
+    if read is not None and read.ability is not None:
+        able = read.ability
+        scene.extra["ability_svg"] = mark_safe(ability.draw(able.peaks, able.held, able.window, title="Light by area and time"))
     scene.extra |= {
         "survey": newest, "lines": lines, "presets": presets, "running": newest is not None and newest.is_open,
         "whole": sum(line.standing is not None for line in lines),
         "has_presets": any(r.get("role") == "white-preset" and r["kind"] == "choice" for r in scene.values.rows),
         "linked_display": is_paired(tuning.display), "hdr": tuning.target.is_hdr,
         "best": next((line for line in lines if line.best), None),
-        "panel": panel_read(tuning) if tuning.target.is_hdr else None, "takes_panel": takes_panel(tuning),
+        "panel": read, "takes_panel": takes_panel(tuning),
         "alike": _alike([line.standing.far for line in lines if line.standing is not None]),
     }  # fmt: skip
 
