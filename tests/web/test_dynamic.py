@@ -35,7 +35,7 @@ def hurried(monkeypatch):
 def dynamic(person, bench, now):
     bench.world.signal = Signal("dynamic", "bt2020", 10, "limited", 60.0)
     tuning = adjustable(person, bench, now, index=1, mode="Cinema dynamic")
-    Tuning.objects.filter(pk=tuning.pk).update(signal="dynamic", target_name="p3d65-pq", luminance=None, bits=10)
+    Tuning.objects.filter(pk=tuning.pk).update(signal="dynamic", target_name="p3d65-pq", luminance=None, bits=8)
     return Tuning.objects.get(pk=tuning.pk)
 
 
@@ -129,7 +129,7 @@ def test_what_an_hdr_display_can_do_is_read_and_said(person, bench, now, signed_
     """By true light: the peak of each window, from where it rolls off, what it covers; and a window that the display bears."""
     bench.world.signal = Signal("hdr10", "bt2020", 10, "limited", 60.0)
     tuning = adjustable(person, bench, now, index=1, mode="Cinema HDR")
-    Tuning.objects.filter(pk=tuning.pk).update(signal="hdr10", target_name="bt2020-pq", luminance=None, bits=10, window=50.0)
+    Tuning.objects.filter(pk=tuning.pk).update(signal="hdr10", target_name="bt2020-pq", luminance=None, window=50.0, bits=8)
     tuning.refresh_from_db()
     act(signed_in, tuning, "panel-read")
     able = panel_read(tuning).ability
@@ -159,3 +159,12 @@ def test_a_peak_that_does_not_last_is_said():
     assert ability_of([(1, 900), (10, 700)], [], [], np.eye(3) + 0.2, 0.0).window == 1
     with pytest.raises(ValueError, match="No window"):
         ability_of([], [], [], np.eye(3), 0.0)
+
+
+def test_the_first_pass_of_an_hdr_tuning_shows_what_was_meant_in_the_bits_that_are_sent(dynamic, signed_in):
+    """A tuning begins with eight bits and gets ten with its first pass: codes that were made before are made anew."""
+    answer = signed_in.post(reverse("act", args=(dynamic.pk, "lights-read")), {"stop": "adjust", "work": "light"}, follow=True)
+    assert answer.status_code == 200
+    pass_ = Pass.objects.get(tuning=dynamic)
+    assert pass_.bits == 10
+    assert [row["rgb"][0] for row in pass_.patches] == [940, 64]

@@ -15,7 +15,7 @@ from fenvik.web.devices.displays import paired
 from fenvik.web.devices.leases import see_free
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
-from fenvik.web.passes.services import How, start_pass
+from fenvik.web.passes.services import How, fine_enough, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.assemble import core_readings
@@ -52,6 +52,7 @@ def read_panel(*, tuning_id: int, actor: User, now: datetime) -> Pass:
     Raises what ``start_pass`` raises.
     """
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related("source", "meter").get(pk=tuning_id)
+    fine_enough(tuning)  # before codes are made
     bits, range_ = tuning.bits, tuning.range
     patches = [grey(100.0, bits, range_), *full_colours(100.0, bits, range_)[:3], grey(0.0, bits, range_)]
     rows: list[dict[str, Any]] = [dict(patch.as_json()) | {"part": "panel"} for patch in patches]

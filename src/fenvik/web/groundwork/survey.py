@@ -15,7 +15,7 @@ from fenvik.web.devices.displays import paired
 from fenvik.web.devices.standing import is_paired
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
-from fenvik.web.passes.services import How, stage_of, start_pass
+from fenvik.web.passes.services import How, fine_enough, stage_of, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.assemble import core_readings
@@ -87,6 +87,7 @@ def survey(*, tuning_id: int, actor: User, now: datetime, what: str, named: str 
     """
     related = ("display__link__pairing", "display__menu_map", "source")
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related(*related).get(pk=tuning_id)
+    fine_enough(tuning)  # before codes are made
     places = _presets(tuning) if what == "presets" else _modes(tuning, named)
     if not 2 <= len(places) <= MOST_PLACES:
         raise SurveyError(f"A survey compares 2 to {MOST_PLACES} modes; name them with commas between.")

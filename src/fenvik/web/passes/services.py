@@ -11,6 +11,7 @@ from procrastinate.contrib.django import app as queue
 
 from fenvik.core.colour.space import P3D65
 from fenvik.core.errors import FenvikError
+from fenvik.core.signal.decoding import encode
 from fenvik.core.signal.lists import Plan, Shown, Stage, put_together
 from fenvik.core.signal.patches import Patch
 from fenvik.web.devices.leases import HeldError, take_for_pass
@@ -206,7 +207,7 @@ def start_pass(
     )
     if tuning.meter is None or tuning.source is None:
         raise NoInstrumentsError
-    signal = signal_of(tuning)
+    signal, bits = signal_of(tuning), tuning.bits
     fine_enough(tuning)
     how = how or How()
     if how.rows is not None:
@@ -217,6 +218,9 @@ def start_pass(
         rows = [shown.as_row() for shown in planned(tuning)]
         if not rows:
             raise NothingToReadError
+    if tuning.bits != bits and (patches is not None or how.rows is not None):
+        # Whoever asked made codes of the bits before: they are the same picture in the bits that are sent.
+        rows = [row | {"rgb": [int(c) for c in encode(row["percent"], tuning.bits, tuning.range)]} for row in rows]
     if any(row.get("chart") for row in rows) and not can_draw(tuning.source, "checkerboard"):
         raise NotMeasurableError(f"{tuning.source.name} draws no checkerboard. Take that list out, or use the pattern screen.")
     try:

@@ -14,7 +14,7 @@ from fenvik.core.signal.decoding import decode
 from fenvik.core.signal.patches import patch
 from fenvik.core.types import Floats
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
-from fenvik.web.passes.services import How, start_pass
+from fenvik.web.passes.services import How, fine_enough, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.assemble import core_readings
@@ -78,6 +78,7 @@ def row_for(tuning: Tuning, label: str, gains: Floats, **more: Any) -> dict[str,
 def read_drive(*, tuning_id: int, actor: User, now: datetime) -> Pass:
     """Read white, and white with each light a little weaker. Raises what ``start_pass`` raises."""
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related("source", "meter").get(pk=tuning_id)
+    fine_enough(tuning)  # before codes are made
     rows = [row_for(tuning, "white", np.ones(3))]
     rows += [
         row_for(tuning, f"white, less {name}", np.where(np.arange(3) == i, WEAKER, 1.0)) for i, name in enumerate(LIGHTS)
@@ -103,6 +104,7 @@ def passes_of(tuning: Tuning) -> list[Pass]:
 def driving_of(tuning: Tuning, now: datetime) -> Driving | None:
     """Return how a display is driven by what was read last; None where nothing was, or not lately. Raises DriveError."""
     told: list[tuple[Floats, Floats]] = []
+    fine_enough(tuning)
     for pass_ in passes_of(tuning):
         if now - pass_.created_at > GOOD_FOR:
             return None

@@ -14,7 +14,7 @@ from fenvik.web.devices.displays import paired
 from fenvik.web.devices.standing import is_paired
 from fenvik.web.groundwork.survey import SETTLES_S
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
-from fenvik.web.passes.services import How, start_pass
+from fenvik.web.passes.services import How, fine_enough, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.assemble import core_readings
@@ -99,6 +99,7 @@ def read_shifts(*, tuning_id: int, actor: User, now: datetime, named: str = "", 
     places = _places(tuning, named, preset)
     if not 2 <= len(places) <= MOST_MODES:
         raise WhitesError(f"Beside this mode come one to {MOST_MODES - 1} others; name them with commas between.")
+    fine_enough(tuning)  # before codes are made
     levels = [100.0 * float(pq_inverse(nits)) for nits in LEVELS_CD_M2] if is_pq(tuning) else LEVELS
     rows: list[dict[str, Any]] = []
     for turn in range(ROUNDS):
