@@ -5,7 +5,7 @@ import xml.etree.ElementTree as ET
 
 import pytest
 
-from fenvik.charts import balance, colourmap, error, levers, svg, tone, whites
+from fenvik.charts import ability, balance, colourmap, error, levers, svg, tone, whites
 from fenvik.charts.labels import Box, place
 
 SVG = "{http://www.w3.org/2000/svg}"
@@ -179,3 +179,12 @@ def test_whites_lie_about_the_wanted_one_and_say_how_far():
     far = whites.draw([whites.White("far", (0.25, 0.52), "now")], (0.1978, 0.4683), title="t")
     x = float(far.split('class="white now" cx="')[1].split('"')[0])
     assert whites.LEFT < x < whites.RIGHT
+
+
+def test_light_by_area_and_time_has_a_mark_for_each_and_labels_with_room():
+    drawn = ability.draw([(1, 744), (10, 743), (75, 507), (100, 440)], [(0, 743), (30, 500)], 10, title="t")
+    assert "10 % of the area: 743 cd/m²" in drawn
+    assert "after 30 s: 500 cd/m²" in drawn
+    assert ">100<" in drawn
+    assert ">75<" not in drawn, "its label would lie on that of 100"
+    assert drawn.count("white wanted") == 1

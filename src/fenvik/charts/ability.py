@@ -8,7 +8,7 @@ from fenvik.charts import svg
 WIDTH, HEIGHT = 708.0, 330.0
 TOP, FOOT = 30.0, 270.0
 LEFT, MIDDLE, RIGHT = 56.0, 430.0, 692.0
-GAP = 40.0
+GAP, ROOM = 40.0, 26.0
 
 
 def draw(peaks: Sequence[tuple[float, float]], held: Sequence[tuple[float, float]], window: float, *, title: str) -> str:
@@ -29,12 +29,15 @@ def draw(peaks: Sequence[tuple[float, float]], held: Sequence[tuple[float, float
         return LEFT + 14 + (MIDDLE - GAP - LEFT - 14) * math.log(area / first) / max(math.log(last / first), 1e-9)
 
     parts.append(svg.path([(along(a), down(light)) for a, light in peaks], "course"))
+    labelled = 0.0
     for area, light in peaks:
         x = along(area)
         kind = "white wanted" if area == window else "white"
         dot = f'<circle class="{kind}" cx="{svg.n(x)}" cy="{svg.n(down(light))}" r="5"/>'
         parts.append(svg.mark(dot, f"{area:g} % of the area: {light:.0f} cd/m²"))
-        parts.append(svg.text(x, FOOT + 20, f"{area:g}", "tick", "middle"))
+        if area in (first, last) or (x - labelled > ROOM and along(last) - x > ROOM):
+            parts.append(svg.text(x, FOOT + 20, f"{area:g}", "tick", "middle"))
+            labelled = x
     parts.append(svg.text(MIDDLE - GAP, FOOT + 42, "lit area, %", "axis", "end"))
     if len(held) > 1:
         end = held[-1][0] or 1.0

@@ -25,7 +25,7 @@ PATCHES = 5
 AVERAGE = 2
 WINDOWS = (1.0, 2.0, 5.0, 10.0, 18.0, 25.0, 50.0, 75.0, 100.0)  # percent of the area
 GREYS = (0.3, 0.36, 0.42, 0.47, *(round(0.5 + 0.02 * i, 2) for i in range(16)), 0.85, 0.92)  # PQ signal; 1 is the first patch
-HELD, HELD_EVERY_S = 6, 5.0  # readings of one white that stays, and how far apart
+HELD, HELD_EVERY_S = 7, 5.0  # readings of one white that stays, and how far apart
 
 
 class NoPanelError(FenvikError):
