@@ -277,6 +277,17 @@ def test_levels_go_step_by_step_and_show_their_patterns(signed_in, person, equip
     assert "White level" in page(signed_in, equipped, "?view=levels&step=black-level")
 
 
+def test_levels_of_an_hdr_signal_have_words_and_patterns_of_their_own(signed_in, tuning, person, now):
+    Tuning.objects.filter(pk=tuning.pk).update(signal="hdr10", target_name="bt2020-pq")
+    address = reverse("stop", args=(tuning.pk, "groundwork")) + "?view=levels&step="
+    assert "The signal says how bright" in signed_in.get(address + "light").content.decode()
+    white = signed_in.get(address + "white-level").content.decode()
+    assert "every display ends somewhere" in white
+    assert "ramp-grey" in white
+    Tuning.objects.filter(pk=tuning.pk).update(signal="sdr", target_name="bt709-bt1886")
+    assert "White before black" in signed_in.get(address + "white-level").content.decode()
+
+
 def test_the_screen_is_found_by_its_number_once_and_for_a_while(client, person, tuning, now):
     cache.clear()
     screen = new_number(visit_id=tuning.visit_id, actor=person, now=now)

@@ -177,6 +177,26 @@ def test_a_line_that_breaks_while_a_list_is_set_leaves_the_sheet_true(oled, pers
     assert values_of(fresh(oled)).now == {c["id"]: c["value"] for c in bench.displays[1].menu.described("p2")}
 
 
+def test_a_list_that_is_content_with_an_error_turns_fewer_and_ends_there(oled, person, now, signed_in):
+    """What lies within the goal, and beside nothing that does not, is left alone; what it leaves is told."""
+    run(lists.read_points(tuning_id=oled.pk, actor=person, now=now_again()))
+    tuning = fresh(oled)
+    whole, content = (points_of(tuning, values_of(tuning), recent_readings(tuning), goal).plan for goal in (0.0, 2.5))
+    assert (content.steps != 0).sum() < (whole.steps != 0).sum()
+    assert (whole.now > 2.5).any()
+    assert (content.then <= 3.0).all()
+    nothing = points_of(tuning, values_of(tuning), recent_readings(tuning), 9.0)
+    assert not nothing.plan.steps.any()
+    assert not nothing.proposes(9.0)
+    page = signed_in.get(reverse("stop", args=(oled.pk, "adjust")) + "?work=points&content=9").content.decode()
+    assert "Within tolerance" in page
+    answer = signed_in.post(reverse("act", args=(oled.pk, "points-list")), {"stop": "adjust", "work": "points", "content": "2,5"})
+    assert answer.status_code == 302
+    assert len(ChangeList.objects.get().rows) == (content.steps != 0).sum()
+    page = signed_in.get(reverse("stop", args=(oled.pk, "adjust")) + "?work=points&content=x").content.decode()
+    assert "Within tolerance" not in page
+
+
 def test_luminance_is_left_out_where_the_tuning_wants_its_balance_alone(oled, person, bench, now, signed_in):
     run(lists.read_points(tuning_id=oled.pk, actor=person, now=now_again()))
     tuning = fresh(oled)

@@ -1,7 +1,7 @@
 """Points of the white balance by hand: from every reading one list of changes, and what they should bring."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -72,11 +72,12 @@ def errors_of(
 
 def plan(
     knobs: Sequence[Knob], seen: Sequence[Seen], moved: Floats, target: Target, white: float, black: float, *,
-    allowed: Sequence[bool], curve: bool = True, palette: Palette = SDR,
+    allowed: Sequence[bool], curve: bool = True, palette: Palette = SDR, goal: float = 0.0,
 ) -> Plan | None:  # fmt: skip
     """Return the changes that one solve over everything proposes; None while too little was read.
 
     ``moved`` (k,) steps that the knobs stand from where they were found; ``white``, ``black`` in cd/m²; ``allowed`` (k,).
+    ``goal``: an error that is good enough: only what lies at or beside a level that is farther off is turned.
     """
     seen = [s for s in seen if s.level <= palette.top + NEAR]
     read = sorted({round(s.level, 4) for s in seen})
@@ -95,7 +96,18 @@ def plan(
         i for i, k in enumerate(knobs)
         if allowed[i] and then[i] != moved[i] and (values[i] <= k.low + 1e-9 or values[i] >= k.high - 1e-9)
     )  # fmt: skip
-    return Plan(then - moved, judged, now_errors, then_errors, at_end, model)
+    made = Plan(then - moved, judged, now_errors, then_errors, at_end, model)
+    if goal <= 0:
+        return made
+    bad = judged[now_errors > goal]
+    if not bad.size:
+        return replace(made, steps=np.zeros_like(made.steps), then=now_errors, at_end=())
+    between = np.diff(np.array(sorted(at)))
+    beside = 1.01 * float(between.min()) if between.size else 1.0
+    near = [bool(a) and float(np.abs(bad - k.at).min()) <= beside for k, a in zip(knobs, allowed, strict=True)]
+    if not any(near):
+        return made
+    return plan(knobs, seen, moved, target, white, black, allowed=near, curve=curve, palette=palette)
 
 
 def to_read(knobs: Sequence[Knob], palette: Palette = SDR) -> list[float]:

@@ -67,16 +67,19 @@ def read_points(*, tuning_id: int, actor: User, now: datetime) -> Pass:
 
 @needs(Right.MEASURE)
 @transaction.atomic
-def list_points(*, tuning_id: int, actor: User, now: datetime) -> ChangeList:
-    """Keep what the points propose as a list; a list that is open stays as it is. Raises NothingToEnterError."""
+def list_points(*, tuning_id: int, actor: User, now: datetime, goal: float = 0.0) -> ChangeList:
+    """Keep what the points propose as a list; a list that is open stays as it is. Raises NothingToEnterError.
+
+    ``goal``: an error that is good enough; 0 is as good as it gets.
+    """
     tuning = _tuning(tuning_id, actor)
     open_now = open_list(tuning_id)
     if open_now is not None:
         return open_now
     values = values_of(tuning)
-    points = points_of(tuning, values, recent_readings(tuning))
+    points = points_of(tuning, values, recent_readings(tuning), goal)
     rows = points.rows(values)
-    if not rows or points.plan is None or not points.proposes(tuning.target.tolerance):
+    if not rows or points.plan is None or not points.proposes(goal or tuning.target.tolerance):
         raise NothingToEnterError("Nothing is left to change: no step of any point brings more than can be told.")
     expected = {
         "now": float(points.plan.now.mean()), "then": float(points.plan.then.mean()),

@@ -10,6 +10,7 @@ from fenvik.core.models import points as core
 from fenvik.core.models.grey import Seen, drives_of
 from fenvik.core.models.knobs import Knob, knobs_of
 from fenvik.core.models.rolloff import roll_off_of
+from fenvik.formats.numbers import NumberError, number
 from fenvik.web.adjusting.ends import palette_of
 from fenvik.web.adjusting.history import History, grey_level, speaks
 from fenvik.web.controls.values import Values
@@ -18,6 +19,7 @@ from fenvik.web.visits.models import Tuning
 
 KINDS = ("gain", "offset", "point", "tone")
 MOST_KEPT = 12
+MOST_GOAL = 10.0  # of the error
 REACH = 0.05  # of signal: a point that lies so far beyond the end of an HDR display still pulls at what it shows
 
 
@@ -81,21 +83,24 @@ class Points:
 _kept: OrderedDict[tuple[Any, ...], Points] = OrderedDict()
 
 
-def points_of(tuning: Tuning, values: Values, rows: list[Reading]) -> Points:
-    """Return the points of a tuning; ``rows`` are its recent readings, oldest first. From memory where nothing has changed."""
+def points_of(tuning: Tuning, values: Values, rows: list[Reading], goal: float = 0.0) -> Points:
+    """Return the points of a tuning; ``rows`` are its recent readings, oldest first. From memory where nothing has changed.
+
+    ``goal``: an error that is good enough; 0 is as good as it gets.
+    """
     key = (
-        tuning.pk, tuning.target, tuning.corrects_curve, rows[-1].pk if rows else 0, len(rows),
+        tuning.pk, tuning.target, tuning.corrects_curve, goal, rows[-1].pk if rows else 0, len(rows),
         values.changes[-1].pk if values.changes else 0, repr(values.found), repr(values.controls),
         frozenset((row.pass_of_id, row.pass_of.correction_id) for row in rows),
     )  # fmt: skip
     if key not in _kept:
-        _kept[key] = _points(tuning, values, rows)
+        _kept[key] = _points(tuning, values, rows, goal)
         while len(_kept) > MOST_KEPT:
             _kept.popitem(last=False)
     return _kept[key]
 
 
-def _points(tuning: Tuning, values: Values, rows: list[Reading]) -> Points:
+def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float) -> Points:
     found = values.found or {}
     knobs = knobs_of(values.controls, {**values.now, **found}, KINDS)
     mine = {knob.id for knob in knobs}
@@ -131,7 +136,9 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading]) -> Points:
     drives = drives_of(np.array([row.seen for _, _, row in lit]), target, white, black, roll=palette.roll)
     seen = [Seen(level, drives[i], states[epoch], float(i)) for i, (level, epoch, _) in enumerate(lit)]
     allowed = [knob.kind in ("point", "tone") and knob.at <= palette.top + REACH for knob in knobs]
-    plan = core.plan(knobs, seen, moved, target, white, black, allowed=allowed, curve=tuning.corrects_curve, palette=palette)
+    plan = core.plan(
+        knobs, seen, moved, target, white, black, allowed=allowed, curve=tuning.corrects_curve, palette=palette, goal=goal
+    )
     here = {round(100 * level, 1) for level, epoch, _ in lit if epoch == history.newest}
     read_now = sum(any(abs(level - v) < 0.6 for v in here) for level in at)
     # After the first list of a menu with many points only those levels are read again that are worst or known least.
@@ -141,3 +148,12 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading]) -> Points:
         if min(times) >= 2:
             again = core.to_read_again(plan.model, moved, at, seen, target, white, black, palette)
     return Points(knobs, moved, plan, again, read_now, len(at), white)
+
+
+def goal_of(typed: str) -> float:
+    """Return the error that a list may be content with; 0, as good as it gets, where none was typed that is one."""
+    try:
+        told = number(typed) if typed.strip() else 0.0
+    except NumberError:
+        return 0.0
+    return told if 0.0 <= told <= MOST_GOAL else 0.0

@@ -1,6 +1,6 @@
 """The guided levels: the order, and for each step its pattern and the controls that this menu has for it."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from fenvik.core.signal.patterns import PATTERNS, Pattern
@@ -39,6 +39,13 @@ STEPS = {
     )
 }  # fmt: skip
 ORDER = tuple(STEPS)
+# What is otherwise with a PQ or HLG signal: the signal says how bright, and where a display ends nothing is lowered.
+HDR = {
+    "light": replace(STEPS["light"], words="The signal says how bright: the light control stands at its top unless the client wants less. What it gives then, and for how long, Groundwork reads under modes.", look="White at its brightest. A control that is lower takes from every light alike, and the picture no longer follows the signal."),
+    "white-level": replace(STEPS["white-level"], pattern="ramp-grey", words="Leave it where the maker has it: every display ends somewhere below the signal’s top, and lowering the white level does not bring that back.", look="A ramp that grows evenly and ends once. Steps or a second bend are tone mapping that follows the picture: turn it off under checks, or say why it is left on.", more=("steps",)),
+    "black-level": replace(STEPS["black-level"], look="The signal’s first steps are darker than in SDR: in a room as dark as when films are watched, the lowest that can be seen should only just stand out, and black should stay black."),
+    "colour": replace(STEPS["colour"], words="Leave both alone: the signal’s colours lie in a wider space than the display’s, and a pass with a meter says what is to be done."),
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -62,12 +69,18 @@ class Level:
         return ORDER[self.number - 2] if self.number > 1 else ""
 
 
-def levels_of(values: Values, looked: list[Any]) -> list[Level]:
-    """Return the steps with their controls; a step is done when it was gone through once."""
+def step_of(name: str, *, hdr: bool) -> Step:
+    """Return a step by its id, as it is with that kind of signal. Raises KeyError."""
+    return HDR.get(name, STEPS[name]) if hdr else STEPS[name]
+
+
+def levels_of(values: Values, looked: list[Any], *, hdr: bool = False) -> list[Level]:
+    """Return the steps with their controls, in HDR's own words where the signal is HDR; done is what was gone through once."""
     made = []
     done = {row.step: row for row in looked if row.step and row.after is not None}
     rows = values.rows
-    for number, step in enumerate(STEPS.values(), 1):
+    for number, usual in enumerate(STEPS.values(), 1):
+        step = step_of(usual.id, hdr=hdr)
         mine = [row for role in step.roles for row in rows if row.get("role") == role]
         words = ", ".join(f"{row['label']} {_plain(row['now'])}" for row in mine) or "no control in this menu"
         made.append(Level(step, number, mine, step.id in done, words))

@@ -28,7 +28,7 @@ WORKS = {
     "hands-free": ("h", "hands-free"),
 }
 # Each names one thing that the page shows, or that its form begins with.
-NAMES = ("sheet", "other", "check", "pattern", "step", "method", "work", "hue", "one", "began", "about")
+NAMES = ("sheet", "other", "check", "pattern", "step", "method", "work", "hue", "one", "began", "about", "content")
 LONGEST = 60
 
 

@@ -8,6 +8,7 @@ from fenvik.formats.numbers import NumberError, number
 from fenvik.web.adjusting import colours, handsfree, lights, lists
 from fenvik.web.adjusting import services as adjusting
 from fenvik.web.adjusting.ends import highest, placed, working
+from fenvik.web.adjusting.points import goal_of
 from fenvik.web.controls.values import SettingError
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes.models import Pass, PassPurpose
@@ -51,7 +52,8 @@ def _points_read(request: Asking, tuning: Tuning) -> HttpResponse | None:
 
 
 def _points_list(request: Asking, tuning: Tuning) -> HttpResponse | None:
-    lists.list_points(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    goal = goal_of(request.POST.get("content", ""))
+    lists.list_points(tuning_id=tuning.pk, actor=request.user, now=timezone.now(), goal=goal)
     return None
 
 

@@ -22,7 +22,7 @@ from fenvik.web.adjusting.lights import lights_of
 from fenvik.web.adjusting.lists import left_of, open_list
 from fenvik.web.adjusting.models import ListKind
 from fenvik.web.adjusting.moves import move_of
-from fenvik.web.adjusting.points import Points, points_of
+from fenvik.web.adjusting.points import Points, goal_of, points_of
 from fenvik.web.controls.log import is_newest, last_to_undo
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import Values
@@ -108,8 +108,10 @@ def _list(scene: Scene) -> None:
 
 
 def _points(scene: Scene, found: dict[float, Any]) -> None:
-    points = points_of(scene.tuning, scene.values, scene.recent)
-    scene.extra["points"] = points
+    goal = goal_of(scene.options.get("content"))
+    points = points_of(scene.tuning, scene.values, scene.recent, goal)
+    scene.extra |= {"points": points, "goal": goal}
+    content = goal or scene.tuning.target.tolerance
     rows = _model_rows(scene, points, found)
     words = format_html("Read {} levels, and all points are proposed at once.", len(points.levels))
     scene.extra["untouched"] = _untouched(scene)
@@ -122,8 +124,8 @@ def _points(scene: Scene, found: dict[float, Any]) -> None:
         )  # fmt: skip
         scene.extra |= {
             "proposed": points.rows(scene.values),
-            "within": float(points.plan.now.max()) <= scene.tuning.target.tolerance,
-            "proposes": points.proposes(scene.tuning.target.tolerance), "presses": points.plan.presses,
+            "within": float(points.plan.now.max()) <= content,
+            "proposes": points.proposes(content), "presses": points.plan.presses,
             "mean_now": float(points.plan.now.mean()), "mean_then": float(points.plan.then.mean()),
             "worst_then": float(points.plan.then.max()),
             "at_end": [scene.values.control(points.knobs[i].id)["label"] for i in points.plan.at_end],  # type: ignore[index]

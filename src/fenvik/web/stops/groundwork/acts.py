@@ -7,7 +7,7 @@ from django.utils import timezone
 from fenvik.core.errors import FenvikError
 from fenvik.core.signal.patterns import PATTERNS
 from fenvik.web.groundwork import panel, services, survey
-from fenvik.web.groundwork.levels import STEPS
+from fenvik.web.groundwork.levels import STEPS, step_of
 from fenvik.web.patterns import services as patterns
 from fenvik.web.people.asking import Asking
 from fenvik.web.planning import measuring
@@ -102,7 +102,7 @@ def look_by(request: Asking, tuning: Tuning) -> HttpResponse | None:
 
 def _show_step(request: Asking, tuning: Tuning, step: str) -> None:
     """Show the pattern of a step; where it cannot be shown, say so and go on."""
-    chosen = STEPS[step]
+    chosen = step_of(step, hdr=tuning.signal != "sdr")
     try:
         patterns.show(
             tuning_id=tuning.pk,
@@ -121,7 +121,8 @@ def step(request: Asking, tuning: Tuning) -> HttpResponse | None:
     done, wanted = request.POST.get("done", ""), request.POST.get("to", "")
     if done in STEPS:
         services.go_through(
-            tuning_id=tuning.pk, actor=request.user, step=done, pattern=STEPS[done].pattern, typed=typed_values(request),
+            tuning_id=tuning.pk, actor=request.user, step=done, typed=typed_values(request),
+            pattern=step_of(done, hdr=tuning.signal != "sdr").pattern,
             seen=number_in(request, "seen"), now=timezone.now(), group=group_of(request),
         )  # fmt: skip
     if wanted in STEPS:

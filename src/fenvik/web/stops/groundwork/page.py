@@ -157,7 +157,7 @@ def _patterns(scene: Scene) -> None:
 
 def _levels(scene: Scene) -> None:
     _screen(scene)
-    levels = levels_of(scene.values, list(scene.tuning.looked.exclude(step="").order_by("id")))
+    levels = levels_of(scene.values, list(scene.tuning.looked.exclude(step="").order_by("id")), hdr=scene.tuning.signal != "sdr")
     asked = scene.options.get("step")
     chosen = next((level for level in levels if level.step.id == asked), None)
     first = chosen or next((level for level in levels if not level.done), None)
