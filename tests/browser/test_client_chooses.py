@@ -1,11 +1,9 @@
 """A client chooses a white, blind, on the stand-in's own picture; the page is driven by keys, on a phone."""
 
-import io
+import json
 from urllib.request import urlopen
 
-import numpy as np
 import pytest
-from PIL import Image
 
 from fenvik.web.planning.whites import keep_candidate
 from fenvik.web.visits.models import Tuning
@@ -16,11 +14,10 @@ pytestmark = pytest.mark.django_db(transaction=True)
 
 
 def warmth(system):
-    """How yellow the lightest grey of the scene is on the television's picture; None while no scene is shown."""
-    data = urlopen(f"{system.pages.rstrip('/')}/display/OF55-0417/picture.png").read()
-    picture = np.asarray(Image.open(io.BytesIO(data)), dtype=float)
-    red, _, blue = picture[int(0.955 * picture.shape[0]), int(0.34 * picture.shape[1])]
-    return red / blue
+    """How yellow the middle of the television's picture is, as its own page would show it."""
+    asked = f"{system.pages.rstrip('/')}/api/eye?reference=SW65-0112&other=OF55-0417"
+    look = json.loads(urlopen(asked).read())["looks"][1]
+    return int(look[1:3], 16) / int(look[5:7], 16)
 
 
 def test_a_client_chooses_the_warmer_white_blind_and_the_tuning_aims_at_it(page, system, equipped_for_browser, person):
@@ -31,6 +28,7 @@ def test_a_client_chooses_the_warmer_white_blind_and_the_tuning_aims_at_it(page,
     page.get_by_role("button", name="Read white").click()
     page.get_by_role("button", name="Show them").wait_for()  # the four readings are there
     page.get_by_role("checkbox", name="a warm white").check()
+    page.get_by_label("as", exact=True).select_option("white")
     page.get_by_role("button", name="Show them").click()
     begin = page.get_by_role("button", name="Begin the round")
     begin.wait_for()
@@ -39,7 +37,7 @@ def test_a_client_chooses_the_warmer_white_blind_and_the_tuning_aims_at_it(page,
         page.locator(".big", has_text="A").wait_for()
         first = warmth(system)
         page.keyboard.press("Enter")
-        page.get_by_text("The eye rests").wait_for()
+        page.locator("#hand .headline", has_text="The eye rests").wait_for()
         page.keyboard.press("Enter")  # who has rested needs not wait
         page.get_by_text("Which is white?").wait_for()
         second = warmth(system)

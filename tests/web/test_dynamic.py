@@ -13,12 +13,13 @@ from fenvik.core.colour.science import spectrum_to_xyz
 from fenvik.core.colour.space import BT2020, D65_XY, P3D65, rgb_to_xyz_matrix, xyz_to_xy
 from fenvik.standins.rpc import Refusal
 from fenvik.standins.world import Picture, Signal
-from fenvik.web.groundwork import panel
+from fenvik.web.groundwork import panel, survey
 from fenvik.web.groundwork.panel import panel_read
 from fenvik.web.groundwork.survey import lines_of
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.visits.models import Tuning
+from fenvik.web.whites import shifting
 from fenvik.web.whites.shifting import modes_of
 from tests.standins.awaited import result_of
 from tests.web.adjustable import adjustable
@@ -29,6 +30,8 @@ pytestmark = pytest.mark.django_db(transaction=True)
 @pytest.fixture(autouse=True)
 def hurried(monkeypatch):
     monkeypatch.setattr(panel, "HELD_EVERY_S", 0.0)
+    for module in (shifting, survey):
+        monkeypatch.setattr(module, "SETTLES_S", 0.0)  # stand-ins change at once
 
 
 @pytest.fixture

@@ -166,7 +166,7 @@ def test_a_device_is_found_by_its_own_address(person, bench, now):
 
 @pytest.mark.parametrize(
     ("serial", "says"),
-    [("PC1-2209", "cd/m²"), ("BP1-1180", "white window"), ("SW65-0112", "cube, curves, matrix, tone")],
+    [("PC1-2209", "cd/m²"), ("BP1-1180", "white window"), ("SW65-0112", "cube, curves, matrix, panel, tone")],
 )
 def test_each_device_is_tried_out_by_itself(equipped, now, serial, says):
     device = Device.objects.get(serial=serial)

@@ -4,6 +4,7 @@ import pytest
 from django.urls import reverse
 
 from fenvik.core.analysis.standing import Standing, best_of
+from fenvik.web.groundwork import survey as survey_module
 from fenvik.web.groundwork.survey import lines_of, survey
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
@@ -12,6 +13,11 @@ from fenvik.web.visits.models import Tuning
 from tests.web.adjustable import adjustable
 
 pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture(autouse=True)
+def at_once(monkeypatch):
+    monkeypatch.setattr(survey_module, "SETTLES_S", 0.0)  # stand-ins change at once
 
 
 def modes_page(client, tuning):

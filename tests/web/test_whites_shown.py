@@ -23,6 +23,11 @@ pytestmark = pytest.mark.django_db(transaction=True)
 WARM, COOL = (0.006, 0.004), (-0.005, -0.01)
 
 
+@pytest.fixture(autouse=True)
+def at_once(monkeypatch):
+    monkeypatch.setattr(shifting, "SETTLES_S", 0.0)  # stand-ins change at once
+
+
 def whites_page(client, tuning, about="choose"):
     return client.get(reverse("stop", args=(tuning.pk, "groundwork")) + f"?view=whites&about={about}").content.decode()
 
