@@ -145,6 +145,8 @@ def test_what_an_hdr_display_can_do_is_read_and_said(person, bench, now, signed_
     assert able.roll.follows_to == pytest.approx(0.6 * able.peak, rel=0.2)
     assert 0.9 < able.covers[0] <= 1.0
     assert able.covers[1] < able.covers[0]
+    assert [area for area, _ in able.same] == [2.0, 10.0, 40.0, 100.0]
+    assert able.bends is None, "a grey of 100 cd/m² stays what it is on a display without such mapping"
     page = signed_in.get(reverse("stop", args=(tuning.pk, "groundwork")) + "?view=modes").content.decode()
     assert "What this display can do" in page
     assert "rolls off from there" in page
@@ -159,6 +161,9 @@ def test_a_peak_that_does_not_last_is_said():
     assert able.falls_by == pytest.approx(1 - 450 / 880)
     assert any("loses 49 %" in words for words in able.says)
     assert able.window == 10
+    assert able.bends is None
+    bent = ability_of([(1, 900)], [], [], np.eye(3) + 0.2, 0.0, same=[(2, 100), (10, 99), (100, 80)])
+    assert any("gives 80 to 100 cd/m²" in words for words in bent.says)
     assert ability_of([(1, 900), (10, 700)], [], [], np.eye(3) + 0.2, 0.0).window == 1
     with pytest.raises(ValueError, match="No window"):
         ability_of([], [], [], np.eye(3), 0.0)

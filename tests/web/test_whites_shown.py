@@ -18,6 +18,7 @@ from fenvik.web.whites.driving import wanted
 from fenvik.web.whites.models import WhiteMatch, WhiteTrial
 from fenvik.web.whites.told import of_tuning
 from tests.web.adjustable import adjustable
+from tests.web.test_points import log
 
 pytestmark = pytest.mark.django_db(transaction=True)
 WARM, COOL = (0.006, 0.004), (-0.005, -0.01)
@@ -117,6 +118,24 @@ def test_a_blind_choice_shows_what_it_says_and_becomes_the_tuning_s_white(oled, 
     assert "like paper by day" in handover
     page = signed_in.get(reverse("display", args=(oled.display_id,))).content.decode()
     assert "White was chosen blind, in 6 rounds between" in page
+
+
+def test_a_white_that_could_not_be_shown_is_not_picked_and_what_was_turned_is_read_anew(oled, bench, signed_in, person, now):
+    begun(signed_in, oled)
+    source = next(s for s in bench.sources if s.serial == "BP1-1180")
+    source.fault.start("drop", after=0)
+    act(signed_in, oled, "white-next")
+    trial = WhiteTrial.objects.get()
+    assert (trial.rounds, trial.place) == ([], None), "the round has not begun"
+    source.fault.start("")
+    act(signed_in, oled, "white-next")
+    trial.refresh_from_db()
+    assert trial.place == 0
+    control = next(c for c in oled.display.menu_map.controls if c["role"] == "white.gain.red")
+    log(oled, person, {control["id"]: "3"})
+    assert "Read first how white is made" in act(signed_in, oled, "white-next")
+    trial.refresh_from_db()
+    assert trial.place == 0
 
 
 def test_who_sees_no_difference_is_not_asked_on_and_on(oled, signed_in):

@@ -20,7 +20,8 @@ USUAL = 10.0  # percent of the area: the window for greys unless the display doe
 class Ability:
     """``peaks``: percent of the area and cd/m², smallest first; ``held``: seconds and cd/m² of the window at which it was held.
 
-    ``covers``: shares of P3 and BT.2020 in u′v′; ``roll``: how it ends, None where too few greys tell.
+    ``covers``: shares of P3 and BT.2020 in u′v′; ``roll``: how it ends, None where too few greys tell; ``same``: windows and
+    cd/m² of one grey.
     """
 
     peaks: tuple[tuple[float, float], ...]
@@ -29,6 +30,13 @@ class Ability:
     black_is_bound: bool
     covers: tuple[float, float]
     roll: RollOff | None
+    same: tuple[tuple[float, float], ...] = ()
+
+    @property
+    def bends(self) -> tuple[float, float] | None:
+        """The least and the most light of one grey in small and large windows; None where it stays what it is."""
+        light = [y for _, y in self.same]
+        return (min(light), max(light)) if light and min(light) < (1.0 - STEADY) * max(light) else None
 
     @property
     def peak(self) -> float:
@@ -73,13 +81,16 @@ class Ability:
             told.append(f"It holds its peak for {self.held[-1][0]:.0f} s.")
         if self.roll is not None:
             told.append(f"It follows the signal to {self.roll.follows_to:.0f} cd/m² and rolls off from there.")
+        if self.bends is not None:
+            low, high = self.bends
+            told.append(f"One grey gives {low:.0f} to {high:.0f} cd/m² as the lit area grows: mapping or dimming follows it.")
         told.append(f"It covers {100 * self.covers[0]:.0f} % of P3 and {100 * self.covers[1]:.0f} % of BT.2020.")
         return told
 
 
 def ability_of(
     peaks: Sequence[tuple[float, float]], held: Sequence[tuple[float, float]], greys: Sequence[tuple[float, float]],
-    primaries: ArrayLike, black: float, *, black_is_bound: bool = False,
+    primaries: ArrayLike, black: float, *, black_is_bound: bool = False, same: Sequence[tuple[float, float]] = (),
 ) -> Ability:  # fmt: skip
     """Return what a display can do.
 
@@ -92,4 +103,4 @@ def ability_of(
     covers = coverage(corners, P3D65), coverage(corners, BT2020)
     dark = 0.0 if black_is_bound else black
     roll = roll_off_of([s for s, _ in greys], [light for _, light in greys], dark) if len(greys) > 4 else None
-    return Ability(tuple(sorted(peaks)), tuple(sorted(held)), black, black_is_bound, covers, roll)
+    return Ability(tuple(sorted(peaks)), tuple(sorted(held)), black, black_is_bound, covers, roll, tuple(sorted(same)))

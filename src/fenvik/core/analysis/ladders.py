@@ -64,6 +64,11 @@ class Uniformity:
         return int(np.argmin(self.share))
 
     @property
+    def lightest(self) -> int:
+        """The index of the place with the most light: in a dark field, where light leaks in."""
+        return int(np.argmax(self.share))
+
+    @property
     def most_tinted(self) -> int:
         """The index of the place whose colour is farthest from the middle's."""
         return int(np.argmax(self.duv))

@@ -9,6 +9,7 @@ import numpy as np
 
 from fenvik.core.analysis.ability import Ability, ability_of
 from fenvik.core.analysis.panel import PanelError, PanelFacts, panel_of
+from fenvik.core.colour.curves import pq_inverse
 from fenvik.core.errors import FenvikError
 from fenvik.core.signal.patches import full_colours, grey
 from fenvik.web.devices.displays import paired
@@ -25,6 +26,7 @@ PATCHES = 5
 AVERAGE = 2
 WINDOWS = (1.0, 2.0, 5.0, 10.0, 18.0, 25.0, 50.0, 75.0, 100.0)  # percent of the area
 GREYS = (0.3, 0.36, 0.42, 0.47, *(round(0.5 + 0.02 * i, 2) for i in range(16)), 0.85, 0.92)  # PQ signal; 1 is the first patch
+SAME_CD_M2, SAME_IN = 100.0, (2.0, 10.0, 40.0, 100.0)  # of a grey, and the windows that it is read in
 HELD, HELD_EVERY_S = 7, 5.0  # readings of one white that stays, and how far apart
 
 
@@ -62,6 +64,9 @@ def read_panel(*, tuning_id: int, actor: User, now: datetime) -> Pass:
     for i in range(HELD):
         held = {"part": "panel-held", "label": f"held, {i + 1} of {HELD}"} | ({"wait_s": HELD_EVERY_S} if i else {})
         rows.append(white | held)
+    # One grey in small and large windows: where it does not stay what it is, tone mapping follows the picture.
+    same = dict(grey(100.0 * float(pq_inverse(SAME_CD_M2)), bits, range_).as_json())
+    rows += [same | {"part": "panel-same", "label": f"{SAME_CD_M2:g} cd/m² in {w:g} %", "window": w} for w in SAME_IN]
     rows += [white | {"part": "panel-window", "label": f"{w:g} % window", "window": w} for w in WINDOWS]
     how = How(rows=rows, average=max(tuning.average, AVERAGE))
     made: Pass = start_pass(tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.PANEL, patches=[], how=how)
@@ -85,7 +90,8 @@ def panel_read(tuning: Tuning) -> PanelRead | None:
         facts = panel_of(xyz[:PATCHES], float(pass_.meter_facts.get("floor") or 0.0))
     except PanelError as problem:
         return PanelRead(pass_, len(newest), None, str(problem))
-    parts: dict[str, list[tuple[float, float]]] = {"panel-grey": [(1.0, facts.peak)], "panel-held": [], "panel-window": []}
+    parts: dict[str, list[tuple[float, float]]] = {name: [] for name in ("panel-grey", "panel-held", "panel-same", "panel-window")}
+    parts["panel-grey"].append((1.0, facts.peak))
     begun = next((row.at for row in rows if pass_.patches[row.index]["part"] == "panel-held"), None)
     for row, seen in zip(rows, xyz, strict=True):
         shown = pass_.patches[row.index]
@@ -96,7 +102,9 @@ def panel_read(tuning: Tuning) -> PanelRead | None:
     ability = None
     if parts["panel-window"]:
         read = [parts[name] for name in ("panel-window", "panel-held", "panel-grey")]
-        ability = ability_of(*read, xyz[1:4], facts.black, black_is_bound=facts.black_is_bound)
+        ability = ability_of(
+            *read, xyz[1:4], facts.black, black_is_bound=facts.black_is_bound, same=parts["panel-same"]
+        )  # fmt: skip
     return PanelRead(pass_, len(newest), facts, "", ability)
 
 

@@ -15,6 +15,13 @@ from fenvik.web.results.parts import Pair, Picture, Table, grey_rows
 NOTHING_OF_IT = SafeString(
     "Nothing of it has been read: choose a window ladder, a checkerboard or a uniformity grid among the lists."
 )
+LEAKS = 1.1  # of the middle’s light: more at another place is said too
+
+
+def _evenness(darkest: float, lightest: float) -> str:
+    """Return what there is to say of the darkest and the lightest place, as shares of the middle's light."""
+    leaks = f", the lightest {100 * lightest:.0f} %" if lightest > LEAKS else ""
+    return f"the darkest place has {100 * darkest:.0f} % of the middle’s light{leaks}"
 
 
 def rolloff_picture(pair: Pair) -> Picture:
@@ -110,7 +117,7 @@ def light_picture(pair: Pair) -> Picture:
         parts.append(uniformity.draw(places, title="Uniformity"))
         named = zip(now.places, u.share, u.duv, strict=True)
         rows += [(name, f"{100 * s:.1f} % of the middle, Δu′v′ {d:.4f}") for name, s, d in named]
-        said.append(f"the darkest place has {100 * u.share[u.darkest]:.0f} % of the middle’s light")
+        said.append(_evenness(float(u.share[u.darkest]), float(u.share[u.lightest])))
     if now is not None and now.wander is not None:
         minutes, percent, apart = now.wander
         rows.append(("white left alone", f"{percent:.2f} % and Δu′v′ {apart:.4f} in {minutes:.1f} min"))

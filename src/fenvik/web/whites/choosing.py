@@ -1,6 +1,9 @@
 """Whites shown to a client on the display itself, open or blind, and what was chosen."""
 
+import copy
 import secrets
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import datetime
 from typing import Any
 
@@ -135,6 +138,20 @@ def _show(trial: WhiteTrial, actor: User, left: int, right: int | None, now: dat
     patterns.show(tuning_id=trial.tuning_id, actor=actor, pattern=pattern, typed=options, now=now)
 
 
+def _kept(trial: WhiteTrial) -> dict[str, Any]:
+    return {"place": trial.place, "rounds": copy.deepcopy(trial.rounds)}
+
+
+@contextmanager
+def _or_as_before(trial: WhiteTrial, before: dict[str, Any]) -> Iterator[None]:
+    """Let a round stand as it stood where a picture could not be shown: nobody is to pick what was never seen."""
+    try:
+        yield
+    except Exception:
+        WhiteTrial.objects.filter(pk=trial.pk, ended_at__isnull=True).update(**before)
+        raise
+
+
 def _rest(trial: WhiteTrial, actor: User, now: datetime) -> None:
     typed = {"red": REST, "green": REST, "blue": REST, "size": "100", "surround": REST}
     patterns.show(tuning_id=trial.tuning_id, actor=actor, pattern="patch", typed=typed, now=now)
@@ -145,11 +162,13 @@ def show_open(*, tuning_id: int, actor: User, left: int, right: int | None, now:
     """Show a white by its place in the list, or two beside each other, where everybody may know which it is. Raises WhitesError."""
     with transaction.atomic():
         trial = _open(tuning_id, actor)
+        before = _kept(trial)
         if trial.blind or not all(0 <= i < len(trial.candidates) for i in (left, right) if i is not None):
             raise WhitesError("There is no such white, or this choice is blind.")
         trial.place = left
         trial.save(update_fields=["place"])
-    _show(trial, actor, left, right, now)
+    with _or_as_before(trial, before):
+        _show(trial, actor, left, right, now)
     notify(tuning_id)
     return trial
 
@@ -159,6 +178,7 @@ def go_on(*, tuning_id: int, actor: User, now: datetime) -> WhiteTrial:
     """Show the next white of a blind round, after a rest; a round begins with an order drawn by lot. Raises WhitesError."""
     with transaction.atomic():
         trial = _open(tuning_id, actor)
+        before = _kept(trial)
         if not trial.blind or trial.verdict.over:
             raise WhitesError("This choice has come to its end.")
         if not trial.order:
@@ -175,12 +195,13 @@ def go_on(*, tuning_id: int, actor: User, now: datetime) -> WhiteTrial:
             trial.place = now_round["seen"]
             now_round["seen"] += 1
         trial.save(update_fields=["rounds", "place"])
-    if trial.place is None:
-        _rest(trial, actor, now)
-    elif halves:
-        _show(trial, actor, trial.order[0], trial.order[1], now)
-    else:
-        _show(trial, actor, trial.order[trial.place], None, now)
+    with _or_as_before(trial, before):
+        if trial.place is None:
+            _rest(trial, actor, now)
+        elif halves:
+            _show(trial, actor, trial.order[0], trial.order[1], now)
+        else:
+            _show(trial, actor, trial.order[trial.place], None, now)
     notify(tuning_id)
     return trial
 
@@ -190,11 +211,13 @@ def look_again(*, tuning_id: int, actor: User, place: int, now: datetime) -> Whi
     """Show one of a round's whites again by its letter. Raises WhitesError for one that has not been shown."""
     with transaction.atomic():
         trial = _open(tuning_id, actor)
+        before = _kept(trial)
         if not trial.order or not 0 <= place < trial.rounds[-1]["seen"] or trial.way == Way.HALVES:
             raise WhitesError("That one has not been shown in this round.")
         trial.place = place
         trial.save(update_fields=["place"])
-    _show(trial, actor, trial.order[place], None, now)
+    with _or_as_before(trial, before):
+        _show(trial, actor, trial.order[place], None, now)
     notify(tuning_id)
     return trial
 

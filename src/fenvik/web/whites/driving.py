@@ -102,11 +102,14 @@ def passes_of(tuning: Tuning) -> list[Pass]:
 
 
 def driving_of(tuning: Tuning, now: datetime) -> Driving | None:
-    """Return how a display is driven by what was read last; None where nothing was, or not lately. Raises DriveError."""
+    """Return how a display is driven by what was read last; None where nothing was, not lately, or before something was turned.
+
+    Raises DriveError.
+    """
     told: list[tuple[Floats, Floats]] = []
-    fine_enough(tuning)
+    turned = tuning.changes.order_by("-id").values_list("pk", flat=True).first() or 0
     for pass_ in passes_of(tuning):
-        if now - pass_.created_at > GOOD_FOR:
+        if now - pass_.created_at > GOOD_FOR or pass_.readings.filter(knew__lt=turned).exists():
             return None
         got = _read(pass_)
         if "candidate" in (pass_.patches[0] if pass_.patches else {}):
