@@ -133,9 +133,11 @@ def test_a_white_that_could_not_be_shown_is_not_picked_and_what_was_turned_is_re
     assert trial.place == 0
     control = next(c for c in oled.display.menu_map.controls if c["role"] == "white.gain.red")
     log(oled, person, {control["id"]: "3"})
+    act(signed_in, oled, "white-next")  # the eye rests
     assert "Read first how white is made" in act(signed_in, oled, "white-next")
     trial.refresh_from_db()
-    assert trial.place == 0
+    assert trial.place is None
+    assert trial.rounds[0]["seen"] == 1
 
 
 def test_who_sees_no_difference_is_not_asked_on_and_on(oled, signed_in):
