@@ -75,6 +75,7 @@ class Things:
             "visit": {"pk": tuning.visit_id}, "client": {"pk": tuning.visit.client_id}, "new-room": {"pk": tuning.visit.client_id},
             "room": {"pk": tuning.display.room_id}, "new-display": {"pk": tuning.display.room_id},
             "display": {"pk": tuning.display_id},
+            "beside": {"pk": tuning.display_id},
             "proposals": {"pk": tuning.visit_id, "display_pk": tuning.display_id}, "device": device,
             "device-act": device | {"name": "rename"}, "act": {"pk": tuning.pk, "name": "look-quietly"},
             "stop": {"pk": tuning.pk, "stop": "found"}, "live": {"pk": tuning.pk, "stop": "found"},
