@@ -154,6 +154,30 @@ def test_which_modes_share_a_setting_is_found_by_turning_and_looking(person, ben
     assert "Film has values of its own for" in shown
 
 
+@pytest.mark.parametrize(
+    ("index", "mode", "name", "told", "never"),
+    [
+        (0, "Film", "m2", "Input 1 and Input 2 keep apart: Contrast", "They share"),
+        (4, "Theatre", "l2", "They share: Lamp", "keep apart"),
+    ],
+)
+def test_which_settings_inputs_keep_apart_is_read_at_each(person, bench, now, signed_in, index, mode, name, told, never):
+    """The LCD keeps its settings for each input; the projector's are the same at all of them."""
+    tuning, display = adjustable(person, bench, now, index=index, mode=mode), bench.displays[index]
+    display.set_control(name, "pic-1", 61)
+
+    def look(watched):
+        display.choose_input(watched)
+        signed_in.post(reverse("act", args=(tuning.pk, "look-at-input")), {"stop": "arrival", "view": "menu"})
+        return page(signed_in, "stop", tuning.pk, "arrival", view="menu")
+
+    assert "Settings read at Input 1. Switch to another input" in look("Input 1")
+    shown = look("Input 2")
+    assert told in shown
+    assert never not in shown
+    assert "nothing is told of them" in shown
+
+
 def test_questions_that_were_kept_open_are_shown_at_the_next_visit_and_a_projector_s_screen_is_reckoned(tuning, signed_in):
     display = tuning.display
     display.questions, display.technology, display.size_in = "Ask the maker about mode 3", "projector", 100

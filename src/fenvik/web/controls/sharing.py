@@ -1,4 +1,4 @@
-"""Which modes of a display share a setting: found out by turning one and looking in the others."""
+"""Which modes and inputs share a setting: found out by turning one and looking in the other modes, and by reading at each input."""
 
 from datetime import datetime
 from typing import Any
@@ -94,9 +94,68 @@ def find_shared(*, tuning_id: int, actor: User, now: datetime) -> dict[str, list
                     line.set(mode, control["id"], before[mode][control["id"]])  # it followed there, and not back
             found[control["id"]] = [modes[mode] for mode in moved]
     kept = {"mode": tuning.picture_mode, "controls": found, "on": f"{now:%Y-%m-%d}"}
-    Display.objects.filter(pk=tuning.display_id).update(shared=kept)
+    with transaction.atomic():
+        display = Display.objects.select_for_update(of=("self",)).get(pk=tuning.display_id)
+        display.shared = (display.shared or {}) | kept
+        display.save(update_fields=["shared"])
     notify(tuning.pk)
     return found
+
+
+@needs(Right.MEASURE, "read a display's settings at an input")
+def look_at_input(*, tuning_id: int, actor: User, now: datetime) -> str:
+    """Read the settings of a tuning's mode at the input that is watched, keep them beside those of others; return its name.
+
+    The link chooses no input: a person switches, and this is asked again. Raises NoModeError, SharingError, and as ``paired``.
+    """
+    tuning = (
+        Tuning.objects.of_firm(actor.firm_id)
+        .select_related("display__menu_map", "display__room__client", "display__link__pairing")
+        .get(pk=tuning_id)
+    )
+    if not tuning.mode_id:
+        raise NoModeError("Read the menu from the display first, so that its own name of this mode is known.")
+    with paired(tuning.display) as line:
+        watched = line.state().input
+        controls = line.controls(tuning.mode_id)
+    if not watched:
+        raise SharingError("The display does not say which input is watched.")
+    told = {c["id"]: {"is": c["value"], "usual": c.get("default")} for c in controls}
+    with transaction.atomic():
+        display = Display.objects.select_for_update(of=("self",)).get(pk=tuning.display_id)
+        kept = display.shared or {}
+        inputs = {name: values for name, values in (kept.get("inputs") or {}).items() if name != watched}
+        display.shared = kept | {"inputs": inputs | {watched: told}, "inputs_on": f"{now:%Y-%m-%d}"}
+        display.save(update_fields=["shared"])
+        notify(tuning.pk)
+    return str(watched)
+
+
+def inputs_of(display: Display) -> list[str]:
+    """Return in sentences which settings inputs share: told where a value is not the maker's, or not the same at both."""
+    told = display.shared or {}
+    inputs = list((told.get("inputs") or {}).items())
+    if len(inputs) < 2:
+        return [f"Settings read at {name}. Switch to another input and read them there." for name, _ in inputs]
+    menu = display.menu_map
+    labels = {c["id"]: c["label"] for c in (menu.controls if menu else [])}
+    (one, first), (other, second) = inputs[-2:]
+    both = [name for name in first if name in second]
+    apart = [name for name in both if first[name]["is"] != second[name]["is"]]
+    shared = [name for name in both if name not in apart and first[name]["is"] != first[name]["usual"]]
+    rest = len(both) - len(apart) - len(shared)
+    made = []
+    if apart:
+        made.append(f"{one} and {other} keep apart: {_listed([labels.get(n, n) for n in apart])}.")
+    if shared:
+        made.append(f"They share: {_listed([labels.get(n, n) for n in shared])}.")
+    if rest:
+        made.append(f"{rest} more stand at the maker’s values at both, so nothing is told of them.")
+    return made
+
+
+def _listed(names: list[str]) -> str:
+    return ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
 
 
 def words_of(display: Display) -> list[str]:
@@ -109,7 +168,7 @@ def words_of(display: Display) -> list[str]:
         by_modes.setdefault(tuple(modes), []).append(labels.get(control, control))
     made = []
     for modes, names in by_modes.items():
-        listed = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+        listed = _listed(names)
         if modes:
             made.append(f"Turned in {told['mode']}, turned in {', '.join(modes)} too: {listed}.")
         else:

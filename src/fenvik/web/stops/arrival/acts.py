@@ -166,6 +166,13 @@ def find_shared_controls(request: Asking, tuning: Tuning) -> HttpResponse | None
     return _part(tuning, "menu")
 
 
+def look_at_input(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    """Read the settings at the input that is watched."""
+    watched = sharing.look_at_input(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    messages.success(request, f"Read at {watched}.")
+    return _part(tuning, "menu")
+
+
 def set_whole_sheet(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let the display stand as a sheet says, in one act; the page that follows shows how far it is."""
     count = handsfree.set_sheet(
@@ -253,6 +260,7 @@ can_be_done(
         "set-sheet": set_whole_sheet,
         "reset-mode": reset,
         "find-shared": find_shared_controls,
+        "look-at-input": look_at_input,
         "import-sheet": import_sheet,
     }
 )

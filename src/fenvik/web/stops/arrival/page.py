@@ -11,6 +11,7 @@ from fenvik.web.controls.exchange import differences
 from fenvik.web.controls.maps import same_model
 from fenvik.web.controls.models import Moment, Origin, SettingsSheet
 from fenvik.web.controls.roles import WORDS, words_of
+from fenvik.web.controls.sharing import inputs_of
 from fenvik.web.controls.sharing import words_of as shared_words
 from fenvik.web.controls.wording import write
 from fenvik.web.devices.displays import link_of
@@ -188,6 +189,7 @@ def _menu(scene: Scene) -> None:
         "words": typed.get("words") or write(controls),
         "menu": display.menu_map,
         "shared": shared_words(display),
+        "inputs": inputs_of(display),
         "shared_on": (display.shared or {}).get("on", ""),
         "earlier": same_model(display),
         "seen": display.menu_map.changed_at.isoformat() if display.menu_map else "",
