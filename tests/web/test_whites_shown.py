@@ -140,6 +140,17 @@ def test_a_white_that_could_not_be_shown_is_not_picked_and_what_was_turned_is_re
     assert trial.rounds[0]["seen"] == 1
 
 
+def test_how_white_is_made_is_not_read_in_another_mode(oled, bench, signed_in):
+    bench.displays[1].choose_mode("p3")
+    act(signed_in, oled, "white-drive")
+    pass_ = Pass.objects.get(purpose=PassPurpose.WHITES)
+    engine.run(pass_.pk)
+    pass_.refresh_from_db()
+    assert pass_.state == "paused"
+    assert "Nothing was read in it" in pass_.reason
+    assert not pass_.readings.exists()
+
+
 def test_who_sees_no_difference_is_not_asked_on_and_on(oled, signed_in):
     begun(signed_in, oled, way="halves")
     for _ in range(2):

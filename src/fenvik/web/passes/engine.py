@@ -45,7 +45,10 @@ NETWORKS_S = 1.0  # how often it is seen that the networks of open lines are sti
 LOOK_S = 0.2  # how often a waiting pass looks whether it is asked to stop
 CHANGE_OVER = "Take {0} away and put {1} in its place, aimed at the same spot. Then go on."
 # Passes whose readings are held against a mode: how the display stands is seen before they begin.
-SEEN_FIRST = (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT, PassPurpose.ADJUST, PassPurpose.CORRECTION)
+SEEN_FIRST = (
+    PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT, PassPurpose.ADJUST, PassPurpose.CORRECTION, PassPurpose.WHITES,
+    PassPurpose.PANEL,
+)  # fmt: skip
 DIM_WHITE = 30.0  # cd/m²: what a white is taken to have before any has been read
 MOST_TRIES = 3  # to take a pass over
 OWN_MISTAKE = "Fenvik itself made a mistake here and has logged it. What was read is kept."
