@@ -21,6 +21,10 @@ EVERY = [
     *TARGETS.values(),
     ROLLED,
     Target("free", BT2020, curve="pq", rolls_off=True, mastered=(4000.0, 0.0001)),
+    replace(ROLLED, rolled_by="greatest"),
+    replace(ROLLED, primaries=P3D65, rolled_by="luminance", mastered=(4000.0, 0.005)),
+    replace(ROLLED, diffuse=60.0),
+    replace(ROLLED, diffuse=60.0, rolled_by="greatest"),
     Target("free", P3D65, (0.3064, 0.3159), "hlg"),
     Target("free", curve="srgb"),
 ]
@@ -109,3 +113,31 @@ def test_a_roll_off_of_points_is_as_it_is_below_them_straight_between_and_even_a
     np.testing.assert_allclose(target.light(v, 5000.0, 0.0), wanted, rtol=1e-9)
     np.testing.assert_allclose(target.fraction(wanted[:7], 5000.0, 0.0), v[:7], atol=1e-6)
     np.testing.assert_allclose(target.light(v, 150.0, 0.0).max(), 150.0)
+
+
+@pytest.mark.parametrize(("by", "leads"), [("greatest", 900.0), ("luminance", None)])
+def test_a_roll_off_of_all_three_lights_keeps_their_proportions(by, leads):
+    # BT.2390-10, 5.4.1: the curve is applied to the greatest of R, G, B or to luminance, and all three follow in proportion.
+    target = replace(ROLLED, rolled_by=by, mastered=(4000.0, 0.0))
+    film = np.array([900.0, 800.0, 200.0])
+    leads = leads or float(film @ rgb_to_xyz_matrix(BT2020, D65_XY)[1])
+    shown = target.xyz(curves.pq_inverse(film), 1000.0, 0.0) @ target.inverse_matrix.T
+    np.testing.assert_allclose(shown / shown[0], film / film[0], rtol=1e-6)
+    rolled = float(curves.pq(curves.roll_off(curves.pq_inverse(leads), 1000.0, 0.0, (4000.0, 0.0))))
+    np.testing.assert_allclose(shown, film * rolled / leads, rtol=1e-6)
+    alone = replace(target, rolled_by="light")
+    paler = alone.xyz(curves.pq_inverse(film), 1000.0, 0.0) @ alone.inverse_matrix.T
+    assert paler[1] / paler[0] > 1.02 * film[1] / film[0]  # each by itself: the strongest gives way, and the colour with it
+    grey = curves.pq_inverse(np.full(3, 900.0))
+    np.testing.assert_allclose(target.xyz(grey, 1000.0, 0.0), alone.xyz(grey, 1000.0, 0.0), rtol=1e-6)  # of a grey all three agree
+
+
+def test_a_reference_white_of_ones_own_takes_every_light_in_proportion():
+    # A projector of 80 cd/m²: 203 cd/m² of the film become 40, its 1000 become 197 before they are rolled off to 80.
+    target = replace(ROLLED, diffuse=40.0)
+    film = np.array([1.0, 10.0, 100.0, 203.0])
+    np.testing.assert_allclose(target.light(curves.pq_inverse(film), 80.0, 0.0), film * 40.0 / 203.0, rtol=1e-6)
+    assert target.light(curves.pq_inverse(1000.0), 80.0, 0.0) == pytest.approx(80.0, rel=1e-4)
+    assert 55 < target.light(curves.pq_inverse(500.0), 80.0, 0.0) < 80
+    clipped = replace(target, rolls_off=False)
+    np.testing.assert_allclose(clipped.light(curves.pq_inverse([300.0, 900.0]), 80.0, 0.0), [300.0 * 40.0 / 203.0, 80.0], rtol=1e-6)

@@ -231,3 +231,19 @@ def test_what_an_error_sounds_like_can_be_tried(page):
     return heard;
     """
     assert run(page, "sound.js", script) == [[880, 0.16], [440, 0.16], [277, 0.16], [1100, 0.012]]
+
+
+@pytest.mark.parametrize(
+    ("number", "across", "up", "wanted"),
+    [
+        (0, 0.005, 0, "0.605:0.6 0.75:0.68"), (1, -0.3, 0, "0.6:0.6 0.601:0.68"), (0, 0, 0.2, "0.6:0.679 0.75:0.68"),
+        (1, 0.4, 0.005, "0.6:0.6 1:0.685"),
+    ],
+)  # fmt: skip
+def test_a_point_of_a_roll_off_is_moved_and_stays_between_its_neighbours(page, number, across, up, wanted):
+    script = f"return m.written(m.moved(m.pointsOf('0,6:0.6; 0.75:0.68'), {number}, {across}, {up}));"
+    assert run(page, "ending.js", script) == wanted
+
+
+def test_what_are_no_points_is_none(page):
+    assert run(page, "ending.js", "return [m.pointsOf('0.6'), m.pointsOf('a:b'), m.pointsOf('')];") == [[], [], []]

@@ -70,7 +70,7 @@ class Things:
     def addresses(self):
         """What an address takes to name one of these, by the address's name."""
         tuning, device = self.tuning, {"pk": self.tuning.meter_id}
-        of_tuning = {name: {"pk": tuning.pk} for name in ("tuning", "compare")}
+        of_tuning = {name: {"pk": tuning.pk} for name in ("tuning", "compare", "ending")}
         return of_tuning | {
             "visit": {"pk": tuning.visit_id}, "client": {"pk": tuning.visit.client_id}, "new-room": {"pk": tuning.visit.client_id},
             "room": {"pk": tuning.display.room_id}, "new-display": {"pk": tuning.display.room_id},

@@ -1,15 +1,11 @@
-"""The white of a tuning: parts with their sources, one aim for everything after it; and roll-offs of a person's own."""
-
-import json
+"""The white of a tuning: parts with their sources, one aim for everything after it."""
 
 import numpy as np
 import pytest
 from django.urls import reverse
 
 from fenvik.core.colour.space import D65_XY, xy_to_uv
-from fenvik.core.colour.target import TARGETS
 from fenvik.web.demo.build import whole_job
-from fenvik.web.handovers.freezing import frozen_target, target_of
 from fenvik.web.handovers.services import make_handover
 from fenvik.web.visits.models import Tuning, WhiteCandidate
 from fenvik.web.visits.white import WhitePart, aim_of, chain
@@ -86,22 +82,3 @@ def test_a_white_that_is_offered_again_is_chosen_from_the_firm_s_list(tuning, si
     act(signed_in, tuning, "drop-white", candidate=str(kept.pk))
     assert not WhiteCandidate.objects.exists()
     assert again(tuning).whites[0].why == "OLED as seen"
-
-
-def test_a_roll_off_by_points_is_kept_shown_and_frozen(tuning, signed_in):
-    form = {
-        "name": "HDR", "picture_mode": "Film HDR", "purpose": "film", "signal": "hdr10", "target_name": "bt2020-pq",
-        "tolerance": "3", "roll_off": "points", "knees": "0,6:0,6 0,75:0,68",
-    }  # fmt: skip
-    shown = act(signed_in, tuning, "keep-target", **form)
-    kept = again(tuning)
-    assert kept.target.knees == ((0.6, 0.6), (0.75, 0.68))
-    assert target_of(json.loads(json.dumps(frozen_target(kept.target)))).knees == kept.target.knees
-    page = " ".join(signed_in.get(reverse("stop", args=(tuning.pk, "arrival")), {"view": "target"}).content.decode().split())
-    assert "What becomes of highlights" in page
-    assert "look alike: their detail is lost" in page
-    assert "are dimmed and keep their detail" in page
-    assert "both rising" in act(signed_in, tuning, "keep-target", **form | {"knees": "0.7:0.6 0.6:0.7", "view": "target"})
-    assert again(tuning).target.knees == kept.target.knees
-    assert TARGETS["bt2020-pq"].knees == ()
-    assert shown

@@ -16,6 +16,7 @@ from fenvik.web.people.views import SignInView, SignOutView, second_factor
 from fenvik.web.stops import files
 from fenvik.web.stops import views as trail
 from fenvik.web.stops.arrival import sheets
+from fenvik.web.stops.arrival.ending import ending_drawn
 
 urlpatterns = [
     path("", RedirectView.as_view(pattern_name="visits"), name="home"),
@@ -62,6 +63,7 @@ urlpatterns = [
     path("tunings/<int:pk>/do/<slug:name>/", trail.act, name="act"),
     path("displays/<int:pk>/beside/", beside.beside, name="beside"),
     path("tunings/<int:pk>/compare/", results.compare, name="compare"),
+    path("tunings/<int:pk>/ending/", ending_drawn, name="ending"),
     path("tunings/<int:pk>/<slug:stop>/", trail.stop_page, name="stop"),
     path("tunings/<int:pk>/<slug:stop>/live/", live, name="live"),
     path("screen/", patterns.by_number, name="screen-number"),

@@ -13,7 +13,11 @@ from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, XY, Primaries
 from fenvik.core.types import Floats
 
 Curve = Literal["bt1886", "power", "srgb", "pq", "hlg"]
+# What BT.2390's roll-off bends: each light by itself, or all three alike, by the greatest of them or by their luminance.
+RolledBy = Literal["light", "greatest", "luminance"]
+DIFFUSE_CD_M2 = 203.0  # HDR's reference white. Source: BT.2408-7, 2.2
 ABSOLUTE: tuple[Curve, ...] = ("pq",)
+NO_LIGHT = 1e-6  # cd/m²
 
 
 @dataclass(frozen=True)
@@ -31,8 +35,11 @@ class Target:
     tolerance: float = 1.0
     rolls_off: bool = False  # PQ: by BT.2390 from the mastering range to the display's, instead of clipping at its peak
     mastered: tuple[float, float] = (1000.0, 0.005)  # cd/m², most and least of the mastering display
+    rolled_by: RolledBy = "light"
     # PQ: points of signal in and out, both rising: as it is up to the first, straight between, even after the last.
     knees: tuple[tuple[float, float], ...] = ()
+    # PQ: cd/m² that the film's reference white becomes, and every light in proportion, before it ends; None for as the film says.
+    diffuse: float | None = None
 
     @property
     def is_hdr(self) -> bool:
@@ -74,6 +81,11 @@ class Target:
         made: Floats = self.inverse_matrix @ rgb_to_xyz_matrix(BT2020, self.white_xy)
         return made
 
+    @property
+    def share(self) -> float:
+        """How much of each light that the film says is wanted: less than 1 where a dim display has a reference white of its own."""
+        return 1.0 if self.diffuse is None else self.diffuse / DIFFUSE_CD_M2
+
     def light(self, fraction: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
         """Return each channel's light in cd/m² of white for signal fractions, any shape, with which white and black broadcast."""
         match self.curve:
@@ -88,11 +100,31 @@ class Target:
         return curves.power(fraction, self.gamma, white)
 
     def _pq(self, fraction: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
-        """PQ's light before it meets the display's peak."""
+        """PQ's light, of each channel by itself, before it meets the display's peak."""
         v = np.clip(np.asarray(fraction, dtype=np.float64), 0.0, 1.0)
+        if self.diffuse is not None:
+            v = curves.pq_inverse(self.share * curves.pq(v))
         if self.knees:
             return curves.pq(curves.bent(v, self.knees))
-        return curves.pq(curves.roll_off(v, white, black, self.mastered) if self.rolls_off else v)
+        return curves.pq(curves.roll_off(v, white, black, self._range) if self.rolls_off else v)
+
+    @property
+    def _range(self) -> tuple[float, float]:
+        """The mastering range in the light that is wanted."""
+        return self.mastered[0] * self.share, self.mastered[1] * self.share
+
+    def _pq_together(self, rgb: ArrayLike, white: Floats, black: Floats) -> Floats:
+        """PQ's light of three channels (..., 3) that are rolled off alike: their proportions stay."""
+        asked = replace(self, rolls_off=False)._pq(rgb, white, black)
+        leads = self._leading(asked)
+        rolled = curves.pq(curves.roll_off(curves.pq_inverse(leads), white, black, self._range))
+        result: Floats = np.where(leads > NO_LIGHT, asked * rolled / np.maximum(leads, NO_LIGHT), rolled)
+        return result
+
+    def _leading(self, light: Floats) -> Floats:
+        """What all three channels (..., 3) are rolled off by, shape (..., 1)."""
+        leads: Floats = light.max(axis=-1) if self.rolled_by == "greatest" else light @ self._signal_matrix[1]
+        return leads[..., None]
 
     def fraction(self, light: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
         """Return the signal fraction at which the target's curve gives this light: the inverse of ``light``."""
@@ -104,10 +136,10 @@ class Target:
             case "pq":
                 signal = curves.pq_inverse(light)
                 if self.knees:
-                    return curves.bent_inverse(signal, self.knees)
-                if self.rolls_off:
-                    signal = curves.roll_off_inverse(signal, white, black, self.mastered)
-                return signal
+                    signal = curves.bent_inverse(signal, self.knees)
+                elif self.rolls_off:
+                    signal = curves.roll_off_inverse(signal, white, black, self._range)
+                return signal if self.diffuse is None else curves.pq_inverse(curves.pq(signal) / self.share)
             case "hlg":
                 return curves.hlg_inverse(light, white, black)
         return curves.power_inverse(light, self.gamma, white)
@@ -123,7 +155,7 @@ class Target:
         if self.curve == "hlg":
             linear = self._hlg_light(rgb, top, floor)
         elif self.curve == "pq":
-            linear = self._pq(rgb, top, floor)
+            linear = self._pq_together(rgb, top, floor) if self._ends_together else self._pq(rgb, top, floor)
         else:
             linear = self.light(rgb, top, floor)
         if self.from_container is not None:
@@ -132,6 +164,10 @@ class Target:
             linear = np.clip(linear, 0.0, top)
         result: Floats = linear @ self.matrix.T
         return result
+
+    @property
+    def _ends_together(self) -> bool:
+        return self.rolls_off and not self.knees and self.rolled_by != "light"
 
     def _hlg_light(self, rgb: ArrayLike, top: Floats, floor: Floats) -> Floats:
         scene = curves.hlg_scene(rgb, top, floor)
@@ -157,6 +193,12 @@ class Target:
         """
         top, floor = np.asarray(white, dtype=np.float64)[..., None], np.asarray(black, dtype=np.float64)[..., None]
         linear = np.asarray(xyz, dtype=np.float64) @ self._signal_inverse.T
+        if self.curve == "pq" and self._ends_together:
+            lit = np.maximum(linear, 0.0)
+            leads = self._leading(lit)
+            asked = curves.pq(curves.roll_off_inverse(curves.pq_inverse(leads), top, floor, self._range))
+            lit = np.where(leads > NO_LIGHT, lit * asked / np.maximum(leads, NO_LIGHT), asked)
+            return replace(self, rolls_off=False).fraction(lit, top, floor)
         if self.curve != "hlg":
             return self.fraction(linear, top, floor)
         lit = np.maximum(linear, 0.0) / top

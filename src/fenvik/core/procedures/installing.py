@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 
+from fenvik.core.analysis.highlights import three_points
 from fenvik.core.colour import curves as transfer
 from fenvik.core.colour.target import Target
 from fenvik.core.models.grey import drives_of, wanted_of
@@ -21,11 +22,25 @@ COLOUR_ROUNDS = 2
 PEAK_COST = 0.010  # of the peak that was found: what a balanced white may cost at most
 ABOVE = 1.15  # of the peak: where a tone that shall not bend anything cuts off
 USUAL_CUBE = 33
-KNEES, SPARE_SIGNAL = 3, 0.02
+SPARE_SIGNAL = 0.02
 AT_PEAK = 0.985  # of the peak: the brightest grey that curves are made from
 NEARLY = 0.998  # of the peak: where a target counts as having reached it
 OVER = 0.015  # of signal, above the peak: from there on nothing is told apart
 LEAST_BOOST = 0.05  # of the sum of the three lights
+
+
+def tone_of(target: Target, white: float, black: float) -> dict[str, Any]:
+    """Return the tone of the device link by which a display of that white and black, in cd/m², ends as a PQ target does.
+
+    With a clip it cuts off somewhat above the peak, and so follows to the peak.
+    """
+    points = [list(point) for point in target.knees]
+    if not points and target.rolls_off:
+        points = [list(point) for point in three_points(target, white, black)]
+        if points:
+            # The last one a little higher: what a display's own scale takes off the signal would be taken off its peak.
+            points[-1][1] = round(min(points[-1][1] + SPARE_SIGNAL, 1.0), 5)
+    return {"peak": float(round(ABOVE * white)), "knee": points}
 
 
 @dataclass
@@ -67,27 +82,8 @@ class Installer:
         if not self.takes.get("tone") or self.target.curve != "pq":
             return False
         yield from self.desk.say("roll-off")
-        yield from self.install("tone", {"peak": float(round(ABOVE * self.white)), "knee": self.knees()})
+        yield from self.install("tone", tone_of(self.target, self.white, self.black))
         return True
-
-    def knees(self) -> list[list[float]]:
-        """Return up to three points of PQ signal in and out by which a display ends as the target does."""
-        if self.target.knees:
-            return [[x, y] for x, y in self.target.knees]
-        if not self.target.rolls_off:
-            return []
-        start = transfer.pq_inverse(self.white) * 0.5
-        s = np.linspace(float(start), float(transfer.pq_inverse(self.target.mastered[0])), 200)
-        light = transfer.pq_inverse(self.target.xyz(np.repeat(s[:, None], 3, axis=1), self.white, self.black)[:, 1])
-        bends = np.flatnonzero(s - light > 0.002)
-        if not bends.size or bends[0] == 0:
-            return []
-        first, last = int(bends[0]) - 1, len(s) - 1
-        middle = min(range(first + 1, last), key=lambda i: _off(s, light, (first, i, last)))
-        points = [[round(float(s[i]), 5), round(float(light[i]), 5)] for i in (first, middle, last)]
-        # The last one a little higher: what a display's own scale takes off the signal would be taken off its peak.
-        points[-1][1] = round(min(points[-1][1] + SPARE_SIGNAL, 1.0), 5)
-        return points
 
     # Greys.
 
@@ -290,10 +286,5 @@ class Installer:
                 yield from self.install("curves", self.curves.data())
         size = max((s for s in sizes if s <= USUAL_CUBE), default=min(sizes))
         yield from self.install("cube", cube_data(size, self.split.cube(size, self.wheel, self._light, self._signal)))
-
-
-def _off(s: Floats, light: Floats, at: tuple[int, int, int]) -> float:
-    drawn = np.interp(s[at[0] :], s[list(at)], light[list(at)])
-    return float(((drawn - light[at[0] :]) ** 2).sum())
 
 

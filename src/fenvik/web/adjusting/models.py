@@ -113,6 +113,40 @@ class RunStep(FirmModel):
         constraints = [models.UniqueConstraint(fields=["pass_of", "number"], name="run_step_once")]
 
 
+class Trial(FirmModel):
+    """One thing that is done to a mode and proved by two short passes: kept when it is better, undone when not.
+
+    ``data``: of a tone what the display is given, of settings that are carried over the values by control; ``sheet``: those
+    values as a sheet; ``stood``: what these controls stood at before. ``done_at``: since when the display has it.
+    """
+
+    class Kind(models.TextChoices):
+        TONE = "tone", "its roll-off"
+        CARRIED = "carried", "settings of another mode"
+
+    firm_path = "tuning__visit__firm_id"
+    tuning = models.ForeignKey("visits.Tuning", on_delete=models.PROTECT, related_name="trials")
+    kind = models.CharField(max_length=8, choices=Kind.choices)
+    data = models.JSONField()
+    stood = models.JSONField(default=dict)
+    told = models.CharField(max_length=160, blank=True)  # what is tried, in words
+    sheet = models.ForeignKey("menus.SettingsSheet", null=True, on_delete=models.SET_NULL, related_name="+")
+    before = models.ForeignKey("passes.Pass", null=True, on_delete=models.SET_NULL, related_name="+")
+    after = models.ForeignKey("passes.Pass", null=True, on_delete=models.SET_NULL, related_name="+")
+    at = models.DateTimeField()
+    by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT, related_name="+")
+    done_at = models.DateTimeField(null=True)
+    ended_at = models.DateTimeField(null=True)
+    kept = models.BooleanField(null=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(
+                fields=["tuning"], condition=models.Q(ended_at__isnull=True), name="one_open_trial_a_tuning"
+            )
+        ]
+
+
 class Workplace(FirmModel):
     """Where a person works at a tuning's Adjust. Another person who looks at the same tuning has a place of their own."""
 

@@ -44,6 +44,8 @@ def target_of(kept: dict[str, Any]) -> Target:
         tolerance=kept["tolerance"],
         rolls_off=kept["rolls_off"],
         mastered=(mastered[0], mastered[1]),
+        rolled_by=kept.get("rolled_by", "light"),
+        diffuse=kept.get("diffuse"),
     )
 
 

@@ -122,8 +122,9 @@ def signal_of(tuning: Tuning) -> SignalSent:
         return SignalSent(colorimetry="p3d65" if tuning.target.primaries == P3D65 else "bt709")
     if tuning.signal == "hlg":
         return SignalSent(tuning.signal, "bt2020")
+    most = tuning.max_cll or tuning.mastered
     mastering = {
-        "max": tuning.mastered, "min": tuning.mastered_least, "max_cll": tuning.mastered, "max_fall": min(400.0, tuning.mastered),
+        "max": tuning.mastered, "min": tuning.mastered_least, "max_cll": most, "max_fall": min(400.0, most),
     }  # fmt: skip
     return SignalSent(tuning.signal, "bt2020", mastering)
 

@@ -20,7 +20,7 @@ from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.planning.wording import ToldDisplay, WordsError, read, technology_of
 from fenvik.web.results.summary import summarise
-from fenvik.web.visits.models import SIGNALS, Tuning, Visit, clash
+from fenvik.web.visits.models import ENDS, SIGNALS, Tuning, Visit, clash
 
 
 class TargetClashError(FenvikError):
@@ -218,10 +218,8 @@ def keep_target(*, tuning_id: int, actor: User, cleaned: dict[str, Any]) -> Tuni
         tuning.mode_id = ""  # it was another mode's
     for name in ("name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance"):
         setattr(tuning, name, cleaned[name])
-    tuning.roll_off, tuning.mastered = cleaned.get("roll_off") or "clip", cleaned.get("mastered") or tuning.mastered
-    least = cleaned.get("mastered_least")
-    tuning.mastered_least = tuning.mastered_least if least is None else least
-    tuning.knees = cleaned.get("knees") or []
+    for name in ENDS:
+        setattr(tuning, name, cleaned.get(name, getattr(tuning, name)))
     tuning.free = cleaned.get("free") if cleaned["target_name"] == "free" else None
     tuning.save()
     # What was read before is held against the new target too, at once and everywhere.

@@ -5,7 +5,8 @@ from importlib import import_module
 from django.apps import AppConfig
 
 PARTS = (
-    "turning", "arrival.page", "arrival.acts", "groundwork.page", "groundwork.acts", "groundwork.white_acts", "instruments.page",
+    "turning", "arrival.page", "arrival.acts", "arrival.trial_acts",
+    "groundwork.page", "groundwork.acts", "groundwork.white_acts", "instruments.page",
     "instruments.acts", "measured.page", "measured.acts", "adjust.page", "adjust.acts", "handover.page", "handover.acts",
 )  # fmt: skip
 

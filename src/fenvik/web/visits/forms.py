@@ -1,16 +1,14 @@
 """The form of what a tuning aims at."""
 
-from itertools import pairwise
 from typing import Any
 
 from django import forms
 
 from fenvik.core.signal.patterns.options import PatternError, three_primaries
-from fenvik.formats.numbers import NumberError, number, numbers
-from fenvik.web.kit.forms import PlainNumbers
-from fenvik.web.visits.models import FREE_CURVES, PRIMARIES, ROLL_OFFS, SIGNALS, TARGET_LABELS, Purpose, Tuning, clash
+from fenvik.formats.numbers import NumberError, numbers
+from fenvik.web.visits.endform import EndForm, typed_points
+from fenvik.web.visits.models import ENDS, FREE_CURVES, PRIMARIES, SIGNALS, TARGET_LABELS, Purpose, Tuning, clash
 
-MOST_KNEES = 3
 NAMED_TARGETS = [(name, label) for name, label in TARGET_LABELS.items() if name != "free"]
 
 
@@ -21,23 +19,18 @@ def refuse_clash(form: forms.Form, cleaned: dict[str, Any], field: str = "target
         form.add_error(field, problem)
 
 
-class TargetForm(PlainNumbers, forms.Form):
+class TargetForm(EndForm):
     """What a tuning aims at: a named target, or a free one of primaries, white and curve."""
 
     name = forms.CharField(max_length=80, label="Name of the tuning")
     picture_mode = forms.CharField(max_length=60, label="Picture mode", help_text="as the display calls it")
     purpose = forms.ChoiceField(choices=Purpose.choices)
-    signal = forms.ChoiceField(choices=list(SIGNALS.items()))
+    signal = forms.ChoiceField(
+        choices=list(SIGNALS.items()), widget=forms.Select(attrs={"data-shows": True})
+    )
     target_name = forms.ChoiceField(choices=list(TARGET_LABELS.items()), label="Target")
     luminance = forms.FloatField(required=False, min_value=5, max_value=5000, label="White, cd/m²")
     tolerance = forms.FloatField(min_value=0.1, max_value=10, help_text="CIEDE2000; ΔE ITP for HDR")
-    roll_off = forms.ChoiceField(choices=list(ROLL_OFFS.items()), label="PQ beyond its peak", required=False)
-    mastered = forms.FloatField(min_value=100, max_value=10000, required=False, label="Mastered to, cd/m²")
-    mastered_least = forms.FloatField(min_value=0, max_value=1, required=False, label="Mastered down to, cd/m²")
-    knees = forms.CharField(
-        required=False, label="Its points", help_text="PQ signal in and out, such as 0.6:0.6 0.75:0.68; one to three",
-        max_length=80,
-    )  # fmt: skip
     primaries = forms.ChoiceField(
         choices=[*((n, w) for n, (w, _) in PRIMARIES.items()), ("own", "own")], required=False
     )
@@ -46,10 +39,7 @@ class TargetForm(PlainNumbers, forms.Form):
     curve = forms.ChoiceField(choices=list(FREE_CURVES.items()), required=False)
     gamma = forms.FloatField(required=False, min_value=1.0, max_value=4.0)
 
-    PLAIN = (
-        "name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance", "roll_off", "mastered",
-        "mastered_least", "knees",
-    )  # fmt: skip
+    PLAIN = ("name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance")
     FREE = ("primaries", "own", "white", "curve", "gamma")
 
     def __init__(self, *args, tuning: Tuning, **kwargs) -> None:  # type: ignore[no-untyped-def]
@@ -57,9 +47,9 @@ class TargetForm(PlainNumbers, forms.Form):
         own = free["primaries"] if not isinstance(free["primaries"], str) else None
         initial = {
             name: getattr(tuning, name)
-            for name in self.PLAIN
+            for name in (*self.PLAIN, *ENDS)
         } | {
-            "knees": " ".join(f"{float(x):g}:{float(y):g}" for x, y in tuning.knees),
+            "knees": typed_points(tuning.knees),
             "primaries": "own" if own else free["primaries"], "curve": free["curve"], "gamma": free.get("gamma"),
             "own": " ".join(f"{v:g}" for pair in own for v in pair) if own else "",
             "white": " ".join(f"{v:g}" for v in free["white"]) if free.get("white") else "",
@@ -73,7 +63,12 @@ class TargetForm(PlainNumbers, forms.Form):
     @property
     def plain_fields(self) -> list[Any]:
         """The fields of every target."""
-        return [self[name] for name in self.fields if name not in self.FREE]
+        return [self[name] for name in self.PLAIN]
+
+    @property
+    def end_fields(self) -> list[Any]:
+        """The fields of how PQ ends."""
+        return [self[name] for name in ENDS]
 
     @property
     def free_fields(self) -> list[Any]:
@@ -83,7 +78,6 @@ class TargetForm(PlainNumbers, forms.Form):
     def clean(self) -> dict[str, Any]:
         """Put a free target together; each wrong part has its sentence."""
         cleaned = super().clean() or {}
-        cleaned["knees"] = self._knees(cleaned.get("knees", ""), cleaned.get("roll_off") == "points")
         if cleaned.get("target_name") != "free":
             if cleaned.get("signal") and cleaned.get("target_name"):
                 refuse_clash(self, cleaned)
@@ -109,18 +103,6 @@ class TargetForm(PlainNumbers, forms.Form):
         if cleaned.get("signal"):
             refuse_clash(self, cleaned, "curve")
         return cleaned
-
-    def _knees(self, text: str, wanted: bool) -> list[list[float]]:
-        """Return points that rise in both numbers; what is wrong with them is said where they are wanted."""
-        try:
-            points = [[number(part) for part in pair.split(":")] for pair in text.replace(";", " ").split()]
-        except NumberError:
-            points = [[]]
-        right = 1 <= len(points) <= MOST_KNEES and all(len(p) == 2 and min(p) >= 0.0 and max(p) <= 1.0 for p in points)
-        right = right and all(a[0] < b[0] and a[1] < b[1] for a, b in pairwise(points))
-        if wanted and not right:
-            self.add_error("knees", "Points are one to three pairs of PQ signal, in and out, both rising: 0.6:0.6 0.75:0.68.")
-        return points if right else []
 
     def _white(self, text: str) -> list[float] | None:
         if not text.strip():

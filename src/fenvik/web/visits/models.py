@@ -30,6 +30,10 @@ CARRIED = {"hdr10": "pq", "dynamic": "pq", "hlg": "hlg"}  # the curve that a sig
 
 
 ROLL_OFFS = {"clip": "clipped at the display's peak", "bt2390": "rolled off by BT.2390", "points": "by points of my own"}
+ROLLED_BY = {
+    "light": "each light by itself", "greatest": "all three, by the greatest of them", "luminance": "all three, by their luminance",
+}  # fmt: skip
+ENDS = ("roll_off", "rolled_by", "mastered", "mastered_least", "max_cll", "diffuse", "knees")
 LEAST_MASTERED = 0.005  # cd/m², of the mastering display, unless it is said
 
 
@@ -68,6 +72,17 @@ def free_label(facts: dict[str, Any]) -> str:
     curve = FREE_CURVES[facts["curve"]] + (f" {float(facts['gamma']):g}" if facts["curve"] == "power" else "")
     x, y = facts.get("white") or D65_XY
     return f"{space}, {curve}, {'D65' if (x, y) == D65_XY else f'white {x:.4f} {y:.4f}'}"
+
+
+def ending(target: Target, facts: dict[str, Any]) -> Target:
+    """Return a PQ target with the end that a tuning or a form of it has; ``facts`` has what ENDS names."""
+    most = min(facts["mastered"], facts["max_cll"] or facts["mastered"])
+    return replace(
+        target, rolls_off=facts["roll_off"] == "bt2390", rolled_by=facts["rolled_by"],
+        mastered=(most, min(facts["mastered_least"], 0.1 * most)),
+        knees=tuple((float(x), float(y)) for x, y in facts["knees"]) if facts["roll_off"] == "points" else (),
+        diffuse=facts["diffuse"],
+    )  # fmt: skip
 
 
 class Visit(PutAwayModel):
@@ -135,6 +150,11 @@ class Tuning(PutAwayModel):
     mastered_least = models.FloatField(
         default=LEAST_MASTERED, validators=[MinValueValidator(0.0), MaxValueValidator(1.0)]
     )
+    rolled_by = models.CharField(max_length=10, choices=list(ROLLED_BY.items()), default="light")
+    # The most light in the film itself, where it is known: less than the mastering display could show.
+    max_cll = models.FloatField(null=True, blank=True, validators=[MinValueValidator(50.0), MaxValueValidator(10_000.0)])
+    # What the film's reference white of 203 cd/m² becomes on a dim display; none for as the film says.
+    diffuse = models.FloatField(null=True, blank=True, validators=[MinValueValidator(5.0), MaxValueValidator(500.0)])
     knees = models.JSONField(default=list)  # PQ signal in and out, one to three points, where it is rolled off by these
     white_parts = models.JSONField(default=list)  # what is added to the target's white or taken out: see white.py
     lists = models.JSONField(default=first_lists)  # which patch lists its next pass reads, and how they are put together
@@ -162,11 +182,8 @@ class Tuning(PutAwayModel):
     def target(self) -> Target:
         """The core's target, with this tuning's tolerance."""
         chosen = free_target(self.free) if self.target_name == "free" and self.free else TARGETS[self.target_name]
-        return replace(
-            chosen, tolerance=self.tolerance, rolls_off=self.roll_off == "bt2390", mastered=(self.mastered, self.mastered_least),
-            knees=tuple((float(x), float(y)) for x, y in self.knees) if self.roll_off == "points" else (),
-            white_xy=aim_of(chosen.white_xy, self.whites),
-        )  # fmt: skip
+        ended = chosen if chosen.curve != "pq" else ending(chosen, {name: getattr(self, name) for name in ENDS})
+        return replace(ended, tolerance=self.tolerance, white_xy=aim_of(chosen.white_xy, self.whites))
 
     @property
     def whites(self) -> list[WhitePart]:

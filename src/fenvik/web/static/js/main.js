@@ -3,6 +3,7 @@ import { showFields } from "./blocks.js";
 import { nameCells } from "./cards.js";
 import { countLists } from "./counting.js";
 import { draftOf, dropSent, keepDraft, restoreDraft } from "./drafts.js";
+import { watchEnding } from "./ending.js";
 import { broke, done, missing, refused } from "./forms.js";
 import { pressed } from "./keys.js";
 import { Live } from "./live.js";
@@ -23,6 +24,7 @@ function prepare(root) {
 // What a person has opened stays open when the hand is drawn anew.
 let moreIsOpen = false;
 
+watchEnding();
 document.addEventListener("keydown", pressed);
 document.addEventListener("input", (event) => {
   const form = event.target.closest && event.target.closest("form[data-draft]");

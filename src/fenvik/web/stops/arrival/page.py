@@ -5,6 +5,7 @@ from typing import Any
 from fenvik.core.measure.screen import CINEMA_CD_M2, Screen, foot_lamberts
 from fenvik.core.proposals import Room as RoomLight
 from fenvik.core.proposals import propose
+from fenvik.web.adjusting import trial
 from fenvik.web.clients.forms import DisplayForm, RoomForm
 from fenvik.web.controls.blocks import BLOCKS
 from fenvik.web.controls.exchange import differences
@@ -128,6 +129,8 @@ def _sheets(scene: Scene) -> None:
     now = {"id": "now", "values": scene.values.now, "here": True}
     shown: dict[str, Any] = other or now
     scene.extra |= {
+        "trial": trial.told(tuning),
+        "carried": trial.may_carry(tuning),
         "sheets": rows,
         "one": one,
         "other": shown,
@@ -206,6 +209,10 @@ def _target(scene: Scene) -> None:
         "white_kinds": WHITE_KINDS,
         "candidates": list(WhiteCandidate.objects.of_firm(tuning.visit.firm_id).order_by("name")),
         "highlights": highlights_of(tuning),
+        "is_pq": tuning.signal in ("hdr10", "dynamic"),
+        "trial": trial.told(tuning),
+        "takes_tone": trial.takes_tone(tuning) and tuning.target.curve == "pq",
+        "given": trial.given(tuning),
         "proposal": propose(tuning.purpose, tuning.signal, technology=tuning.display.technology, room=room),
     }
 
