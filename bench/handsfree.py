@@ -4,6 +4,7 @@ Prints the table of docs/adjusting.md. `./fenvik bench handsfree [COUNT]`: 200 d
 """
 
 import sys
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -29,12 +30,13 @@ PLAIN_BUDGET = 600
 
 
 def limit(display: RandomDisplay, patches: np.ndarray, roles: tuple[str, ...], rows: slice) -> tuple[float, float]:
-    """Return mean and worst error that whole steps allow, by descent on the true light from where the display stands."""
+    """Return mean and worst CIEDE2000 that whole steps allow, by descent on the true light from where the display stands."""
+    return descent(display, roles, lambda: held(TARGET, patches, display.emitted(patches))[rows])
+
+
+def descent(display: RandomDisplay, roles: tuple[str, ...], errors: Callable[[], np.ndarray]) -> tuple[float, float]:
+    """Return mean and worst of errors (n,) at their least: whole steps of controls of some roles, which are put back afterwards."""
     knobs = [c for c in display.controls if c["kind"] == "range" and c["role"].startswith(roles)]
-
-    def errors() -> np.ndarray:
-        return held(TARGET, patches, display.emitted(patches))[rows]
-
     kept = {c["id"]: c["value"] for c in knobs}
     best = float((errors() ** 2).mean())
     for step in (4, 2, 1, 1, 1):
@@ -103,9 +105,9 @@ class Plain:
         return True
 
 
-def halving(display: RandomDisplay) -> None:
+def halving(display: RandomDisplay, desk: type[Plain] = Plain) -> None:
     """One control at a time: a large step that helps is kept, else the other way, else half of it."""
-    plain = Plain(display)
+    plain = desk(display)
     for k, knob in enumerate(plain.knobs):
         level, size = plain.level_of(k), (knob.high - knob.low) / knob.step / 8.0
         best = plain.error(level)
@@ -121,9 +123,9 @@ def halving(display: RandomDisplay) -> None:
             size /= 2.0
 
 
-def proportional(display: RandomDisplay) -> None:
+def proportional(display: RandomDisplay, desk: type[Plain] = Plain) -> None:
     """One point at a time: what a level is off by, over what a step usually does; each level three times."""
-    plain = Plain(display)
+    plain = desk(display)
     for _ in range(3):
         for level in dict.fromkeys(plain.level_of(k) for k in range(len(plain.knobs))):
             if plain.spent:

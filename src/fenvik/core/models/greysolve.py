@@ -19,6 +19,7 @@ DOUBT = 0.06  # of a move's effect: what it is off by
 CHARGED, CHARGED_LAST = 0.4, 0.7  # share of what the fit does not know that a move is charged for: to be read again, and not
 PRICE = 3e-4  # squared error a step: a step must be worth something
 OUTSTANDING, MOST_WEIGHT = 0.5, 4.0  # error at which a level counts twice, and the most that any may count
+BEYOND = 0.5  # weight of a level at which an HDR display ends already
 ROUNDS = 3  # how often these weights follow from what is left
 SWEEPS = 40
 MANY = 40  # controls from which on the bounded least squares goes by the interior
@@ -128,10 +129,14 @@ def solve(
         if float(raising[use] @ x) > room:
             a, b = np.vstack([a, FIRM * raising[use]]), np.append(b, FIRM * room)
             x = _bounded(a, b, lo, hi)
-    weight = np.ones(len(b))
+    weight, beyond = np.ones(len(b)), np.zeros(len(b), dtype=bool)
+    if roll is not None:
+        # What a display no longer gives stands out for ever: it must not be won at the cost of what can be right.
+        beyond[: 3 * len(levels)] = np.repeat(wanted_of(levels, target, white, black, roll) > roll.from_signal, 3)
+        a, b = np.where(beyond[:, None], BEYOND * a, a), np.where(beyond, BEYOND * b, b)
     for _ in range(ROUNDS):
         # Halfway each time: else a level that was won over gives way to those that it was won from, to and fro.
-        weight = np.sqrt(weight * _outstanding(a @ x - b, len(levels)))
+        weight = np.sqrt(weight * np.where(beyond, 1.0, _outstanding(a @ x - b, len(levels))))
         x = _bounded(a * weight[:, None], b * weight, lo, hi)
     a, b = a * weight[:, None], b * weight
     whole = _whole(a, b, x, np.ceil(lo - 1e-6), np.floor(hi + 1e-6))

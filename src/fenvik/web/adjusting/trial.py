@@ -28,6 +28,7 @@ from fenvik.web.visits.models import Tuning
 
 SHORT = ("grey-11",)  # what a short pass reads
 JUDGED_BY = "grey, average with luminance"
+SHOWN = (JUDGED_BY, "grey, average without luminance", "white, cd/m²", "white, kelvin")
 # What often holds in another mode. Points stand at other lights there, and colours are judged at others.
 CARRIES = ("white.gain.", "white.offset.", "white-preset")
 
@@ -84,7 +85,7 @@ def told(tuning: Tuning) -> Told | None:
         return Told(trial, "turn" if _left(trial, values_of(tuning)) else "read")
     first, second = (analysis_of(p, tuning) for p in passes)
     made = compare(first, second, shared=trial.before.correction_id == trial.after.correction_id)  # type: ignore[union-attr]
-    shown = [f for f in made.figures if f.first is not None and f.second is not None]
+    shown = [f for f in made.figures if f.name in SHOWN and f.first is not None and f.second is not None]
     between = tuning.changes.filter(at__gt=trial.at, at__lt=trial.after.created_at).exclude(control__in=list(trial.data))  # type: ignore[union-attr]
     beside = tuple(dict.fromkeys(between.order_by("id").values_list("label", flat=True)))
     return Told(trial, "judge", tuple(sorted(shown, key=lambda f: f.name != JUDGED_BY)), beside)

@@ -167,6 +167,8 @@ class Scene:
         at_home = home.get(self.stop) == purpose or (self.stop == "instruments" and purpose in OF_INSTRUMENTS)
         at_home = at_home or (self.stop == "groundwork" and purpose in NOT_OF_THE_MODE and purpose not in OF_INSTRUMENTS)
         at_home = at_home or (self.stop == "adjust" and purpose == PassPurpose.HANDS_FREE)
+        tries = self.stop == "arrival" and self.options.part("arrival") in ("target", "sheets")
+        at_home = at_home or (tries and purpose == PassPurpose.CHECK)
         return None if at_home else self.progress
 
     @property

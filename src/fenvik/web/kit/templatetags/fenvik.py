@@ -152,8 +152,9 @@ def light(channel: int | None) -> str:
 @register.filter
 def stop_of(purpose: str) -> str:
     """Return the stop at which a pass belongs."""
-    home = {"found": "found", "left": "left", "warm-up": "groundwork"}
+    home = {"found": "found", "left": "left", "warm-up": "groundwork", "check": "arrival"}
     home |= dict.fromkeys(("correction", "aim", "try"), "instruments")
+    home |= dict.fromkeys(("survey", "whites", "shift", "panel"), "groundwork")
     return home.get(purpose, "adjust")
 
 
