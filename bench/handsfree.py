@@ -1,6 +1,6 @@
 """Hands-free over displays drawn at random, against what their steps allow and against two plain strategies.
 
-Prints the table of docs/adjusting.md. `./fenvik bench handsfree [COUNT]`: 200 displays take some minutes.
+Prints the table of docs/adjusting/reaches.md. `./fenvik bench handsfree [COUNT]`: 200 displays take some minutes.
 """
 
 import sys

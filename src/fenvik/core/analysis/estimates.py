@@ -26,6 +26,7 @@ BELIEFS = ((0.1, 0.8), (0.5, 0.3))
 ALONG = 1.5
 CLEAR = 6.0  # deviations
 TRIALS, STEPS, ONE_SIDE = 400, 21, 0.025  # of the interval
+BOTH_SIDES = 3.0  # deviations of an average from zero: from there on an interval misses as often below as above
 STANDS_OUT = 2.0  # times what noise alone makes of a length
 PAIRS = 90  # of readings drawn anew
 SEED = 1886
@@ -131,8 +132,12 @@ def inverted(seen: Floats, each: Floats, noise: Floats, kinds: int) -> tuple[flo
     for shape in shapes:
         told = np.array([np.sqrt(np.maximum(square + g * (slope * shape) + (g * shape) ** 2, 0.0)).mean(axis=1) for g in wanted])
         above, below = (told >= value).mean(axis=1), (told <= value).mean(axis=1)
-        low = float(np.interp(ONE_SIDE, np.maximum.accumulate(above), wanted)) if above[0] < ONE_SIDE else float(wanted[0])
-        ends.append((low, float(np.interp(-ONE_SIDE, -np.minimum.accumulate(below), wanted))))
+        # A length has no other side at zero: there all that may be missed is missed above, and from there on half of it below
+        # (Feldman and Cousins (1998), Phys. Rev. D 57, 3873-3889).
+        under = ONE_SIDE * np.clip(wanted / np.maximum(BOTH_SIDES * told.std(axis=1), 1e-12), 0.0, 1.0)
+        over = 2.0 * ONE_SIDE - under
+        low = float(np.interp(0.0, np.maximum.accumulate(above - over), wanted)) if above[0] < over[0] else float(wanted[0])
+        ends.append((low, float(np.interp(0.0, -np.minimum.accumulate(below - under), wanted))))
     return min(low for low, _ in ends), max(high for _, high in ends)
 
 
