@@ -19,6 +19,7 @@ from fenvik.core.models.twopoint import drive
 from fenvik.core.types import Floats
 
 OF_DARKER = 0.5  # of the light that is wanted: what the signal gives of it at least
+FINER_IN_PQ = 0.5
 NOISE = 0.002  # of drive: what a reading is off by, beside the meter's noise
 
 
@@ -54,6 +55,7 @@ class Fit:
     follows: bool  # whether points act on the signal that gains and offsets leave, and not on the one that arrives
     astray: Floats  # (2, 3): of signal, by how much the points meet white and black elsewhere, beside that
     boost: float = 0.0  # light of a white sub-pixel that the drives were freed of
+    fine: float = 1.0  # as of ``fineness``
 
     def met(self, levels: Floats, moved: Floats) -> Floats:
         """Return the signal (levels, 3) at which the points meet greys, for moves (k,) or (levels, k)."""
@@ -85,6 +87,11 @@ class Fit:
         base = np.stack([np.interp(levels, self.levels, self.base[:, c] - self.levels) for c in range(3)], axis=-1)
         result: Floats = base + levels[:, None] + self.effects(levels, moved) @ moved
         return result
+
+
+def fineness(target: Target) -> float:
+    """Return how far drives are off by noise and by what no model has, beside a gamma curve's: in PQ they are finer."""
+    return FINER_IN_PQ if target.curve == "pq" else 1.0
 
 
 def ends(levels: Floats) -> Floats:

@@ -32,22 +32,23 @@ class Readings:
     when: Floats
     before: Floats
     doubt: Floats
+    fine: float = 1.0  # as of ``grey.fineness``
 
     @classmethod
-    def of(cls, seen: Sequence[Seen], knobs: int) -> "Readings":
+    def of(cls, seen: Sequence[Seen], knobs: int, fine: float = 1.0) -> "Readings":
         """Return readings in order of time as arrays."""
         at = np.array([s.level for s in seen])
         levels, which = np.unique(np.round(at, 6), return_inverse=True)
         return cls(
             at, np.array([s.drives for s in seen]), np.array([s.moved for s in seen]).reshape(len(seen), knobs), levels,
             which, np.array([s.when for s in seen]), np.array([s.before for s in seen], dtype=float),
-            np.array([s.doubt for s in seen]),
+            np.array([s.doubt for s in seen]), fine,
         )  # fmt: skip
 
     @property
     def noise(self) -> Floats:
         """What each reading (r,) is off by, in drive. Dark drives are noisy: the light there is little."""
-        return self.doubt * NOISE * (1.0 + (0.12 / np.maximum(self.at, 0.02)) ** 2)
+        return self.doubt * self.fine * NOISE * (1.0 + (0.12 / np.maximum(self.at, 0.02)) ** 2)
 
 
 class Block:
@@ -139,7 +140,7 @@ class Block:
         for at in range(1, len(levels) - 1):
             span = float(levels[at + 1] - levels[at - 1])
             share = float(levels[at] - levels[at - 1]) / span
-            rough = (ROUGH * (0.5 * span) ** 2 + LEAST_ROUGH) * (1.0 + (0.1 / max(float(levels[at]), 0.02)) ** 2)
+            rough = self.read.fine * (ROUGH * (0.5 * span) ** 2 + LEAST_ROUGH) * (1.0 + (0.1 / max(float(levels[at]), 0.02)) ** 2)
             made.append(({start + at: 1.0, start + at - 1: -(1 - share), start + at + 1: -share}, rough))
         return made
 

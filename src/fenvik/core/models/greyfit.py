@@ -19,13 +19,13 @@ BENT = 0.06  # share of a change that a straight model leaves out
 UNUSUAL = 3.0  # of the squared error: what must speak for points that act on the signal before gains and offsets do
 
 
-def fit(knobs: Sequence[Knob], seen: Sequence[Seen]) -> Fit:
-    """Fit the model to everything that was seen; what no reading tells stays at its prior.
+def fit(knobs: Sequence[Knob], seen: Sequence[Seen], fine: float = 1.0) -> Fit:
+    """Fit the model to everything that was seen; what no reading tells stays at its prior. ``fine``: as of ``grey.fineness``.
 
     No display is quite as straight as the model. So a reading counts the less the farther the knobs have been turned since, and
     what is expected near to where they stand now is what was read near to it.
     """
-    problem = _Problem(tuple(knobs), seen)
+    problem = _Problem(tuple(knobs), seen, fine)
     if not problem.moved_points:
         problem.trust(problem.solved((1.0, "bell")))
         return problem.solved((1.0, "bell"))
@@ -45,8 +45,8 @@ def _best(fits: Iterable[Fit]) -> Fit:
 class _Problem:
     """All blocks of a fit: everything that does not depend on where points act and how wide is set up once."""
 
-    def __init__(self, knobs: tuple[Knob, ...], seen: Sequence[Seen]) -> None:
-        self.knobs, self.read = knobs, Readings.of(seen, len(knobs))
+    def __init__(self, knobs: tuple[Knob, ...], seen: Sequence[Seen], fine: float) -> None:
+        self.knobs, self.read = knobs, Readings.of(seen, len(knobs), fine)
         moved = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone") and np.any(self.read.moved[:, k])]
         self.moved_points = moved
         if any(knob.kind == "tone" for knob in knobs):
@@ -88,7 +88,8 @@ class _Problem:
                 elif knob.kind in ("gain", "offset") and knob.channel in block.channels:
                     doubt[k] = part.deviation(block.first(block.channels.index(knob.channel), knob.kind) + knob.channel)
         residual = sum(part.residual for part in parts) + _unlikely(shape[0])
-        return Fit(self.knobs, self.read.levels, base, gain, offset, step, doubt, *shape, residual, follows, astray)
+        fine = self.read.fine
+        return Fit(self.knobs, self.read.levels, base, gain, offset, step, doubt, *shape, residual, follows, astray, fine=fine)
 
 
 @dataclass(frozen=True)

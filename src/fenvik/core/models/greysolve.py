@@ -19,6 +19,7 @@ DOUBT = 0.06  # of a move's effect: what it is off by
 CHARGED, CHARGED_LAST = 0.4, 0.7  # share of what the fit does not know that a move is charged for: to be read again, and not
 PRICE = 3e-4  # squared error a step: a step must be worth something
 OUTSTANDING, MOST_WEIGHT = 0.5, 4.0  # error at which a level counts twice, and the most that any may count
+OUTSTANDING_ITP = 0.2  # the same in HDR, in the measure of moves: 0.6 of ΔE ITP
 BEYOND = 0.5  # weight of a level at which an HDR display ends already
 ROUNDS = 3  # how often these weights follow from what is left
 SWEEPS = 40
@@ -74,7 +75,7 @@ def doubt_of(model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen]) ->
         if not mine:
             continue
         since = effects[i] * (moved - mine[-1].moved)
-        noise = NOISE * (1.0 + (0.12 / max(float(level), 0.02)) ** 2) / np.sqrt(len(mine))
+        noise = model.fine * NOISE * (1.0 + (0.12 / max(float(level), 0.02)) ** 2) / np.sqrt(len(mine))
         made[i] = np.hypot(noise, np.sqrt(((UNEQUAL * since) ** 2).sum(axis=1)))
     return made
 
@@ -134,9 +135,10 @@ def solve(
         # What a display no longer gives stands out for ever: it must not be won at the cost of what can be right.
         beyond[: 3 * len(levels)] = np.repeat(wanted_of(levels, target, white, black, roll) > roll.from_signal, 3)
         a, b = np.where(beyond[:, None], BEYOND * a, a), np.where(beyond, BEYOND * b, b)
+    most = OUTSTANDING_ITP if target.is_hdr else OUTSTANDING
     for _ in range(ROUNDS):
         # Halfway each time: else a level that was won over gives way to those that it was won from, to and fro.
-        weight = np.sqrt(weight * np.where(beyond, 1.0, _outstanding(a @ x - b, len(levels))))
+        weight = np.sqrt(weight * np.where(beyond, 1.0, _outstanding(a @ x - b, len(levels), most)))
         x = _bounded(a * weight[:, None], b * weight, lo, hi)
     a, b = a * weight[:, None], b * weight
     whole = _whole(a, b, x, np.ceil(lo - 1e-6), np.floor(hi + 1e-6))
@@ -197,14 +199,16 @@ def _bounded(a: Floats, b: Floats, lo: Floats, hi: Floats) -> Floats:
     return np.asarray(found.x)
 
 
-def _outstanding(left: Floats, levels: int) -> Floats:
+def _outstanding(left: Floats, levels: int, twice: float) -> Floats:
     """Return the weights of rows by what is left of them: a level that stands out is worth more than the many that are near.
+
+    At an error of ``twice`` it counts twice.
 
     Rows after those of the levels, three each, keep theirs.
     """
     weight = np.ones(len(left))
     size = (left[: 3 * levels].reshape(-1, 3) ** 2).sum(axis=1)
-    weight[: 3 * levels] = np.repeat(np.sqrt(np.minimum(1.0 + size / OUTSTANDING**2, MOST_WEIGHT)), 3)
+    weight[: 3 * levels] = np.repeat(np.sqrt(np.minimum(1.0 + size / twice**2, MOST_WEIGHT)), 3)
     return weight
 
 

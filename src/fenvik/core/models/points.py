@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fenvik.core.colour.target import Target
-from fenvik.core.models.grey import Fit, Seen, seen_at
+from fenvik.core.models.grey import Fit, Seen, fineness, seen_at
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import solve, worth_reading
 from fenvik.core.models.knobs import Knob
@@ -83,7 +83,7 @@ def plan(
     read = sorted({round(s.level, 4) for s in seen})
     if len(read) < LEAST_LEVELS or not any(allowed):
         return None
-    model = fit(knobs, seen)
+    model = fit(knobs, seen, fineness(target))
     at = {k.at for k in knobs if k.kind in ("point", "tone") and k.at <= palette.top + NEAR}
     # A level that was sent as the nearest code of a point's is that point.
     levels = np.array(sorted(at | {v for v in read if v >= 0.03 and all(abs(v - a) > NEAR for a in at)}))

@@ -7,7 +7,7 @@ import numpy as np
 
 from fenvik.core.colour.target import Target
 from fenvik.core.models.black import Black, black_of
-from fenvik.core.models.grey import Fit, Seen, drives_of, seen_at, seen_of
+from fenvik.core.models.grey import Fit, Seen, drives_of, fineness, seen_at, seen_of
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import lift_of, solve, worth_reading
 from fenvik.core.models.knobs import Knob, knobs_of
@@ -212,9 +212,9 @@ class Greys:
         if len({round(s.level, 4) for s in seen}) < LEAST_LEVELS:
             yield from self.desk.each_once(self.palette.greys(FIRST))
             seen = self._seen()
-        self.model = fit(self.knobs, seen)
+        self.model = fit(self.knobs, seen, fineness(self.target))
         if self.boost:
-            freed = fit(self.knobs, self._seen(self.boost))
+            freed = fit(self.knobs, self._seen(self.boost), fineness(self.target))
             if freed.residual < self.model.residual:
                 self.model = replace(freed, boost=self.boost)
         moved = self.moved
