@@ -249,3 +249,29 @@ def test_on_a_phone_the_levels_are_gone_through(page, keys, system, equipped_for
     button = page.locator("#hand .ember").first.bounding_box()
     assert button["y"] + button["height"] <= 844
     assert ControlChange.objects.get(control="pic-1").after == 30
+
+
+def test_how_pq_ends_is_drawn_while_its_points_are_moved_by_keys(page, keys, system, tuning):
+    Tuning.objects.filter(pk=tuning.pk).update(signal="hdr10", target_name="bt2020-pq", roll_off="bt2390", mastered=4000.0)
+    page.goto(f"{system.address}/tunings/{tuning.pk}/arrival/?view=target")
+    keys.tab_to("[name=roll_off]")
+    keys.press("End")  # by points of my own
+    page.wait_for_selector("[data-knee='2']")
+    begun = page.input_value("[name=knees]").split()
+    assert len(begun) == 3
+    drawn = page.inner_html("#ending svg")
+    keys.tab_to("[data-knee='1']")
+    keys.press("ArrowUp", "ArrowUp", "Shift+ArrowLeft")
+    into, out = (float(v) for v in begun[1].split(":"))
+    until(page, lambda: page.get_attribute("[data-knee='1']", "aria-valuenow") == f"{out + 0.01:g}")
+    assert page.evaluate("document.activeElement.dataset.knee") == "1"
+    moved = page.inner_html("#ending svg")
+    page.reload()  # what was typed and not stored is filled in again, and drawn
+    until(page, lambda: page.get_attribute("[data-knee='1']", "aria-valuenow") == f"{out + 0.01:g}")
+    assert page.inner_html("#ending svg") == moved
+    assert page.inner_html("#ending svg") != drawn
+    assert page.input_value("[name=knees]").split()[1] == f"{into - 0.001:g}:{out + 0.01:g}"
+    keys.tab_to("[name=primaries]")
+    keys.press("Control+Enter")
+    until(page, lambda: Tuning.objects.get(pk=tuning.pk).roll_off == "points")
+    assert Tuning.objects.get(pk=tuning.pk).target.knees[1] == pytest.approx((into - 0.001, out + 0.01))

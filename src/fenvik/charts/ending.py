@@ -55,7 +55,7 @@ def draw(
             transform=f"rotate(45 {svg.n(across(x))} {svg.n(down(y))})",
         )  # fmt: skip
         named = svg.attributes({
-            "tabindex": 0, "role": "slider", "data_knee": number, "aria_label": f"point {number + 1}", "aria_valuenow": y,
+            "tabindex": 0, "role": "slider", "data_knee": number, "aria_label": f"point {number + 1}", "aria_valuenow": f"{y:g}",
             "aria_valuemin": 0, "aria_valuemax": 1, "aria_valuetext": words,
         })  # fmt: skip
         parts.append(f'<g class="mark"{named}><title>{words}</title>{dot}</g>')

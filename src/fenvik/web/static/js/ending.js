@@ -85,6 +85,14 @@ function ending(target) {
   return known.get(root);
 }
 
+// What a draft filled in is drawn too.
+export function drawFilledIn(root) {
+  for (const place of root.querySelectorAll("[data-ending]")) {
+    const differs = (f) => (f.matches("select") ? !f.selectedOptions[0].defaultSelected : f.value !== f.defaultValue);
+    if ([...place.querySelectorAll("input, select")].some(differs)) ending(place).draw();
+  }
+}
+
 export function watchEnding() {
   document.addEventListener("change", (event) => {
     const here = ending(event.target);

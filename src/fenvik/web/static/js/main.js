@@ -3,7 +3,7 @@ import { showFields } from "./blocks.js";
 import { nameCells } from "./cards.js";
 import { countLists } from "./counting.js";
 import { draftOf, dropSent, keepDraft, restoreDraft } from "./drafts.js";
-import { watchEnding } from "./ending.js";
+import { drawFilledIn, watchEnding } from "./ending.js";
 import { broke, done, missing, refused } from "./forms.js";
 import { pressed } from "./keys.js";
 import { Live } from "./live.js";
@@ -17,8 +17,9 @@ import { toType } from "./typing.js";
 function prepare(root) {
   nameCells(root);
   rest(root);
-  for (const select of root.querySelectorAll("[data-shows]")) showFields(select);
   for (const form of root.querySelectorAll("form[data-draft]")) restoreDraft(form);
+  for (const select of root.querySelectorAll("[data-shows]")) showFields(select);
+  drawFilledIn(root);
 }
 
 // What a person has opened stays open when the hand is drawn anew.
