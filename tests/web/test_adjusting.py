@@ -76,7 +76,7 @@ def test_what_was_learned_is_kept_for_the_next_sample_of_the_model(equipped, per
 
 
 def test_a_nudge_stands_on_the_reading_before_the_person_turned(equipped, person, now, bench):
-    hand = Hand(equipped, person, bench)
+    hand = Hand(equipped, person, bench.displays[0])
     hand.measure(PassPurpose.FOUND, now)
     hand.read(now)
     desk = desk_of(equipped)
@@ -97,7 +97,7 @@ def test_readings_that_were_taken_while_turning_teach_nothing(equipped, person, 
     from tests.web.test_passes import in_thread, until
 
     engine.stopping.clear()
-    Hand(equipped, person, bench).measure(PassPurpose.FOUND, now)
+    Hand(equipped, person, bench.displays[0]).measure(PassPurpose.FOUND, now)
     patch = grey(80, 8, "limited")
     live = start_pass(
         tuning_id=equipped.pk, actor=person, now=now, purpose=PassPurpose.ADJUST, patches=[patch], repeat=True

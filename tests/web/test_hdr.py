@@ -7,15 +7,20 @@ import pytest
 from django.urls import reverse
 from django.utils import timezone
 
+from fenvik.core.colour.curves import pq_inverse
 from fenvik.standins.world import Signal
 from fenvik.web.adjusting import colours, handsfree, lists
 from fenvik.web.adjusting.colours import hues_of
+from fenvik.web.clients.models import Display
 from fenvik.web.controls.maps import read_over_link
+from fenvik.web.controls.services import note_found
 from fenvik.web.controls.values import values_of
+from fenvik.web.demo.build import Hand, menu_map_of
 from fenvik.web.devices.models import Device
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.recent import recent_readings
+from fenvik.web.visits.models import Tuning
 from tests.handsfree.site import Site
 from tests.web.adjustable import adjustable
 from tests.web.reading import fresh
@@ -47,9 +52,9 @@ def pair(tuning, person, bench, now):
     return fresh(tuning)
 
 
-def truth(bench, tuning):
+def truth(bench, tuning, index=1, mode="p4"):
     site = Site.__new__(Site)
-    site.bench, site.display, site.mode = bench, bench.displays[1], "p4"
+    site.bench, site.display, site.mode = bench, bench.displays[index], mode
     return site.hdr_truth(tuning.target)
 
 
@@ -132,6 +137,31 @@ def test_points_by_hand_follow_pq_up_to_where_the_panel_ends(oled, person, now, 
     levels = np.linspace(0.05, 0.71, 21)
     assert left[levels < 0.6].mean() < min(1.8, 0.6 * found[levels < 0.6].mean())
     assert left.max() < found.max()
+
+
+@pytest.mark.parametrize(("index", "mode", "mean", "worst"), [(0, "m3", 0.9, 1.5), (2, "c3", 1.7, 3.9), (4, "l3", 1.6, 4.0)])
+def test_who_follows_the_nudges_brings_light_too_where_a_menu_has_no_points(index, mode, mean, worst, person, now, bench):
+    label = bench.displays[index].menu.modes[mode].label
+    tuning = adjustable(person, bench, now, index=index, mode=label, pair=False)
+    Tuning.objects.filter(pk=tuning.pk).update(signal="hdr10", target_name="bt2020-pq", tolerance=3.0)
+    bench.world.signal = Signal("hdr10", "bt2020", 10, "limited", 60.0)
+    display = bench.displays[index]
+    display.choose_mode(mode)
+    menu = menu_map_of(person.firm, tuning.display.maker, tuning.display.model, display.menu, mode)
+    Display.objects.filter(pk=tuning.display_id).update(menu_map=menu)
+    tuning = fresh(tuning)
+    typed = {c["id"]: str(c["value"]) for c in display.menu.described(mode)}
+    note_found(tuning_id=tuning.pk, actor=person, typed=typed, now=now)
+    hand = Hand(tuning, person, display, mode)
+    hand.measure(PassPurpose.FOUND, now)
+    for end in ("high", "low") * 2:
+        hand.follow(end, timezone.now())
+    left, _, peak, black = truth(bench, tuning, index, mode)
+    levels = np.linspace(0.05, float(tuning.target.fraction(0.98 * peak, peak, black)), 21)
+    follows = (levels > 0.13) & (levels < 0.9 * float(pq_inverse(peak)))
+    assert left[follows].mean() < mean
+    assert left[follows].max() < worst
+    assert max(hand.moves.values()) <= 6
 
 
 def test_colours_by_hand_are_looked_at_where_the_panel_can_give_them(oled, person, now, bench, signed_in):

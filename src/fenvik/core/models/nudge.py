@@ -13,7 +13,7 @@ import numpy as np
 
 from fenvik.core.colour.target import Target
 from fenvik.core.models.twopoint import Control, Response, light
-from fenvik.core.types import Floats
+from fenvik.core.types import Bools, Floats
 
 STEP_PRICE = 0.0004  # squared error: a step more must be worth a visible trifle
 CONTROL_PRICE = 0.004  # squared error: a third control must earn its walk through the menu
@@ -22,6 +22,7 @@ METRIC_STEP = 0.004  # of signal: near the size of one step of a usual control
 MOVE_LIMIT = 0.15  # of signal: beyond it the local metric says nothing
 WORTH_A_MOVE = 0.08  # error over all levels: for less nobody should have to walk through a menu
 POLISH_ROUNDS = 40
+OVER_BLACK = 4.0  # times the display's black: below it black speaks for luminance
 # A move that is read again afterwards may be bold: what it gets wrong is learned from and mended by the next one.
 DOUBT_PRICE = 0.25
 CLIP_SHARE = 0.5  # of the rise that the last stretch of the greyscale should have: below it a channel clips
@@ -78,19 +79,36 @@ class Surroundings:
     target: Target
     white: float  # cd/m²
     black: float  # cd/m²
+    # Whether gains and offsets are to bring luminance too: PQ says every light itself, and this menu has nothing else for it.
+    tone: bool = False
 
     def errors(self, levels: Floats, drives: Floats) -> Floats:
-        """Return the target's colour-only error (..., n) of drives (..., n, 3) at levels (n,)."""
+        """Return the target's error (..., n) of drives (..., n, 3) at levels (n,): colour alone, or the whole with ``tone``."""
         wanted = self.target.xyz(np.repeat(levels[:, None], 3, axis=1), self.white, self.black)
-        got = light(drives, self.target, self.white, self.black)
-        return self.target.metric.colour_only(wanted, got, self.target.white * self.white)
+        got, lab_white = light(drives, self.target, self.white, self.black), self.target.white * self.white
+        colour = self.target.metric.colour_only(wanted, got, lab_white)
+        if not self.tone:
+            return colour
+        return np.where(self.says_tone(levels), self.target.metric.whole(wanted, got, lab_white), colour)
+
+    def says_tone(self, levels: Floats) -> Bools:
+        """Return at which of the levels (n,) light is the signal's and not the display's own black."""
+        wanted = self.target.xyz(np.repeat(levels[:, None], 3, axis=1), self.white, self.black)[:, 1]
+        told: Bools = self.tone & (wanted > OVER_BLACK * self.black)
+        return told
+
+    def neutral(self, levels: Floats, drives: Floats) -> Floats:
+        """Return the drives (n, 3) that are wanted at levels (n,) of drives (n, 3): their own mean, or the level with ``tone``."""
+        own = drives.mean(axis=-1, keepdims=True)
+        wanted = np.where(self.says_tone(levels)[:, None], levels[:, None], own)
+        return np.repeat(wanted, 3, axis=-1)
 
     def metric(self, levels: Floats, drives: Floats) -> Floats:
         """Return M (n, 3, 3) with error² ≈ d·M·d for a small change d of drive around the target's neutral.
 
-        The neutral is the grey that has the reading's own luminance: the same drive for all three lights.
+        The neutral is the grey of the reading's own luminance, or of the wanted one with ``tone``: one drive for all three lights.
         """
-        neutral = np.repeat(drives.mean(axis=-1, keepdims=True), 3, axis=-1)
+        neutral = self.neutral(levels, drives)
         directions = np.array([[1, 0, 0], [0, 1, 0], [0, 0, 1], [1, 1, 0], [1, 0, 1], [0, 1, 1]], dtype=np.float64)
         step = directions[:, None, :] * METRIC_STEP
         square = 0.5 * (self.errors(levels, neutral + step) ** 2 + self.errors(levels, neutral - step) ** 2)
@@ -162,7 +180,7 @@ class _Problem:
         roots = np.sqrt(np.maximum(size, 0.0))[:, :, None] * np.swapaxes(axes, -1, -2)
         roots = roots * np.sqrt(self.weight)[:, None, None]
         drives = self.ahead(plan[None])[0]
-        error = np.einsum("nij,nj->ni", roots, drives - drives.mean(axis=-1, keepdims=True)).ravel()
+        error = np.einsum("nij,nj->ni", roots, drives - self.surroundings.neutral(self.at, drives)).ravel()
         part = np.einsum("nij,njk->nik", roots, self.jacobians[:, :, chosen]).reshape(error.size, -1)
         doubt = np.einsum("n,nkl->kl", self.weight, self.doubts)[np.ix_(chosen, chosen)]
         normal = part.T @ part + DOUBT_PRICE * doubt + np.eye(len(chosen)) * 1e-9

@@ -92,13 +92,24 @@ class Desk:
         target, white = around.target, around.target.white * around.white
         wanted = target.xyz(np.full((1, 3), self.newest.level), around.white, around.black)
 
+        whole = bool(around.says_tone(np.array([self.newest.level]))[0])
+
         def error(values: Floats) -> Floats:
-            return target.metric.colour_only(wanted, values, white)
+            return (target.metric.whole if whole else target.metric.colour_only)(wanted, values, white)
 
         std = uncertainty.length_std(error, xyz[None], covariance[None])
         balance = greyscale.balance(xyz, target)
         balance_std = uncertainty.propagate(lambda v: greyscale.balance(v, target), xyz[None], covariance[None])[0]
         return balance, balance_std, float(error(xyz[None])[0]), float(std[0])
+
+    @property
+    def light_off(self) -> float | None:
+        """By what share the newest reading at this level has more light than is wanted; None where only the balance counts."""
+        around = self.surroundings
+        if self.newest is None or around is None or not around.says_tone(np.array([self.newest.level]))[0]:
+            return None
+        wanted = around.target.xyz(np.full((1, 3), self.newest.level), around.white, around.black)[0, 1]
+        return float(self.newest.row.seen[1] / wanted - 1.0)
 
     @cached_property
     def noticed(self) -> tuple[Floats, bool] | None:
@@ -207,16 +218,23 @@ def at_rest(greys: Sequence[GreyRow]) -> list[GreyRow]:
     return kept
 
 
-def _surroundings(tuning: Tuning, greys: Sequence[GreyRow]) -> Surroundings | None:
+def _brings_tone(tuning: Tuning, values: Values) -> bool:
+    """Whether gains and offsets are all that brings luminance where the target says it: PQ, and a menu without points."""
+    has_points = any((c.get("role") or "").startswith(("white.at.", "gamma.at.")) for c in values.controls)
+    return tuning.target.curve == "pq" and not has_points and tuning.corrects_curve
+
+
+def _surroundings(tuning: Tuning, greys: Sequence[GreyRow], values: Values) -> Surroundings | None:
     """Return white and black that errors are counted against: of the first whole pass, so that learning has one scale."""
+    tone = _brings_tone(tuning, values)
     whites = [grey for grey in greys if grey.level == 1.0]
     black = next((max(grey.row.seen[1], 0.0) for grey in greys if grey.level == 0.0), 0.0)
     if whites:
-        return Surroundings(tuning.target, whites[0].row.seen[1], black)
+        return Surroundings(tuning.target, whites[0].row.seen[1], black, tone)
     if greys:
         brightest = max(greys, key=lambda grey: grey.level)
         share = float(tuning.target.light(brightest.level, 1.0, 0.0))
-        return Surroundings(tuning.target, brightest.row.seen[1] / max(share, 1e-6), 0.0)
+        return Surroundings(tuning.target, brightest.row.seen[1] / max(share, 1e-6), 0.0, tone)
     return None
 
 
@@ -247,7 +265,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     controls = core_controls(values)
     history = History(values)
     greys = _grey_rows(rows, history)
-    around = _surroundings(tuning, greys)
+    around = _surroundings(tuning, greys, values)
     meter = greys[-1].row.pass_of.meter_facts if greys else None
     repeatability = None if meter is None else Repeatability.of(meter["repeatability"])
     ends = ends_of(tuning)

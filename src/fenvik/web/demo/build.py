@@ -13,11 +13,12 @@ from django.db.models import F
 from fenvik.core.proposals import Room as RoomLight
 from fenvik.core.proposals import propose
 from fenvik.standins.bench import Bench, make_bench
+from fenvik.standins.display import Display as Shown
 from fenvik.standins.menu import Menu
 from fenvik.standins.models import lcd_menu, oled_menu, projector_menu
 from fenvik.standins.serve import running
 from fenvik.web.adjusting.desk import Desk, lay_out
-from fenvik.web.adjusting.ends import placed
+from fenvik.web.adjusting.ends import ends_of, placed
 from fenvik.web.adjusting.learned import keep
 from fenvik.web.adjusting.services import read_level, work_at
 from fenvik.web.clients.models import Client, Display, Feed, Room, Technology
@@ -36,7 +37,7 @@ from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import Firm, Role, User
-from fenvik.web.visits.models import Place, Purpose, Tuning, Visit
+from fenvik.web.visits.models import Purpose, Tuning, Visit
 
 FIRM, PERSON, PASSWORD = "Reedwater Picture", "demo", "lakeside"
 MODE = "m2"  # the display's name for Film
@@ -100,8 +101,8 @@ def served(bench: Bench) -> Iterator[str]:
 class Hand:
     """A person who does what the screen says, at a display that is not on the link."""
 
-    def __init__(self, tuning: Tuning, actor: User, bench: Bench) -> None:
-        self.tuning, self.actor, self.display = tuning, actor, bench.displays[0]
+    def __init__(self, tuning: Tuning, actor: User, display: Shown, mode: str = MODE) -> None:
+        self.tuning, self.actor, self.display, self.mode = tuning, actor, display, mode
         self.moves = {"high": 0, "low": 0}
 
     def desk(self) -> Desk:
@@ -119,7 +120,7 @@ class Hand:
     def turn(self, values: dict[str, Any], now: datetime, basis: int | None = None) -> None:
         """Turn controls on the display, and say so."""
         for control, value in values.items():
-            self.display.set_control(MODE, control, value)
+            self.display.set_control(self.mode, control, value)
         log_changes(
             tuning_id=self.tuning.pk, actor=self.actor, typed={k: shown(v) for k, v in values.items()},
             seen=ControlChange.objects.filter(tuning=self.tuning).count(), now=now, group=uuid.uuid4(), basis_id=basis,
@@ -131,9 +132,9 @@ class Hand:
 
     def follow(self, end: str, now: datetime) -> None:
         """Follow the nudges at one end until there are none."""
-        place = Place()
-        level = place.high if end == "high" else place.low
-        work_at(tuning_id=self.tuning.pk, actor=self.actor, end=end, level=level)
+        self.tuning.refresh_from_db()
+        high, low = ends_of(placed(self.tuning, self.actor.pk))
+        work_at(tuning_id=self.tuning.pk, actor=self.actor, end=end, level=high if end == "high" else low)
         self.read(now)
         for _ in range(MOST_MOVES):
             desk = self.desk()
@@ -151,7 +152,7 @@ def whole_job(tuning: Tuning, actor: User, bench: Bench, now: datetime) -> Hand:
     """Do the whole job on a tuning, from the settings as found to the pass as left."""
     bench.displays[0].choose_mode(MODE)
     note_found(tuning_id=tuning.pk, actor=actor, typed=factory_sheet(), now=now)
-    hand = Hand(tuning, actor, bench)
+    hand = Hand(tuning, actor, bench.displays[0])
     hand.turn(offs(lcd_menu()) | {"pic-1": 28}, now)
     for check in ("mode", "inputs"):
         answer_check(tuning_id=tuning.pk, actor=actor, check_id=check, answer="right", now=now)

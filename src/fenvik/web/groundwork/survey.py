@@ -22,6 +22,7 @@ from fenvik.web.results.assemble import core_readings
 from fenvik.web.visits.models import Tuning
 
 MOST_PLACES = 12
+CHOICES = {"presets": ("white-preset", "colour temperatures"), "gamma": ("gamma", "gammas")}  # a control's role, and what it has
 SETTLES_S = 3.0  # a display that changes its mode shows the new one after a moment
 GREYS_SDR, GREYS_PQ = (75.0, 50.0, 25.0), (58.0, 44.0, 28.0)  # percent of signal
 LIGHT = 100.0  # cd/m² of white at which an HDR mode's primaries are read
@@ -63,24 +64,24 @@ def _modes(tuning: Tuning, named: str) -> list[dict[str, Any]]:
     return [{"label": label, "hold": f"Choose the mode {label} in the menu, then go on."} for label in labels]
 
 
-def _presets(tuning: Tuning) -> list[dict[str, Any]]:
-    values = values_of(tuning)
-    control = next((c for c in values.controls if c.get("role") == "white-preset" and c["kind"] == "choice"), None)
+def _choices(tuning: Tuning, what: str) -> list[dict[str, Any]]:
+    role, words = CHOICES[what]
+    control = next((c for c in values_of(tuning).controls if c.get("role") == role and c["kind"] == "choice"), None)
     if control is None:
-        raise SurveyError("This menu has no choice of colour temperatures that Fenvik knows of.")
+        raise SurveyError(f"This menu has no choice of {words} that Fenvik knows of.")
     linked = is_paired(tuning.display) and bool(tuning.mode_id)
     made: list[dict[str, Any]] = []
     for option in control["options"]:
         how = {"control": control["id"], "value": option} if linked else {
             "hold": f"Set {control['label']} to {option} in the menu, then go on."
         }  # fmt: skip
-        made.append({"label": option, "preset": control["id"], **how})
+        made.append({"label": option, "preset": control["id"], "of": what, **how})
     return made
 
 
 @needs(Right.MEASURE, "surveyed modes")
 def survey(*, tuning_id: int, actor: User, now: datetime, what: str, named: str = "") -> Pass:
-    """Read white, three greys and the primaries of every mode or preset in one go, over the link or with a word before each.
+    """Read white, three greys and the primaries of every mode, preset or gamma in one go, over the link or with a word before each.
 
     ``named``: modes with commas between them, where there is no link. Raises SurveyError, and what ``paired`` and ``start_pass``
     raise.
@@ -88,7 +89,7 @@ def survey(*, tuning_id: int, actor: User, now: datetime, what: str, named: str 
     related = ("display__link__pairing", "display__menu_map", "source")
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related(*related).get(pk=tuning_id)
     fine_enough(tuning)  # before codes are made
-    places = _presets(tuning) if what == "presets" else _modes(tuning, named)
+    places = _choices(tuning, what) if what in CHOICES else _modes(tuning, named)
     if not 2 <= len(places) <= MOST_PLACES:
         raise SurveyError(f"A survey compares 2 to {MOST_PLACES} modes; name them with commas between.")
     rows: list[dict[str, Any]] = []

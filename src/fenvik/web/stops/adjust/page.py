@@ -303,6 +303,7 @@ def _two(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
             "error": error,
             "error_pm": 1.96 * error_std,
             "within": error <= scene.tuning.target.tolerance,
+            "light_off": None if desk.light_off is None else 100.0 * desk.light_off,
             "levers": mark_safe(
                 levers.draw(
                     (three[0], three[1], three[2]),
@@ -360,7 +361,13 @@ def _now_words(desk: Desk) -> Any:
         return format_html(
             "No level is off by more than <b>{}</b> as the controls stand now.", f"{float(errors[worst]):.1f}"
         )
+    apart = float(at[worst] - drives[worst].mean())
     neutral = drives - drives.mean(axis=1, keepdims=True)
+    if desk.surroundings.says_tone(at)[worst] and abs(apart) > float(np.abs(neutral[worst]).max()):
+        return format_html(
+            "<b>Too {} at {} %</b>, error {}, as the controls stand now.", "dark" if apart > 0 else "bright",
+            f"{at[worst] * 100:.0f}", f"{float(errors[worst]):.1f}",
+        )  # fmt: skip
     channel = int(np.argmax(np.abs(neutral[worst])))
     name = ("Red", "Green", "Blue")[channel]
     side = "much" if neutral[worst, channel] > 0 else "little"

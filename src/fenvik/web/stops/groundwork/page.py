@@ -17,7 +17,8 @@ from fenvik.web.devices.standing import is_paired
 from fenvik.web.groundwork.levels import STEPS, levels_of
 from fenvik.web.groundwork.panel import panel_read, takes_panel
 from fenvik.web.groundwork.state import rows_of
-from fenvik.web.groundwork.survey import lines_of
+from fenvik.web.groundwork.survey import CHOICES as SURVEYED
+from fenvik.web.groundwork.survey import Line, lines_of
 from fenvik.web.groundwork.words import clock, minutes_words
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.warm import fit_of, readings_of
@@ -228,20 +229,34 @@ def _modes(scene: Scene) -> None:
     newest = next((p for p in tuning.main_passes if p.purpose == PassPurpose.SURVEY), None)
     pass_ = None if newest is None else Pass.objects.select_related("correction", "tuning").get(pk=newest.pk)
     lines = [] if pass_ is None else lines_of(pass_)
-    presets = any("preset" in line.at for line in lines)
+    of = next((line.at.get("of", "presets") for line in lines if "preset" in line.at), "")
     read = panel_read(tuning) if tuning.target.is_hdr else None
     if read is not None and read.ability is not None:
         able = read.ability
         scene.extra["ability_svg"] = mark_safe(ability.draw(able.peaks, able.held, able.window, title="Light by area and time"))
     scene.extra |= {
-        "survey": newest, "lines": lines, "presets": presets, "running": newest is not None and newest.is_open,
+        "survey": newest, "lines": lines, "presets": of, "running": newest is not None and newest.is_open,
         "whole": sum(line.standing is not None for line in lines),
-        "has_presets": any(r.get("role") == "white-preset" and r["kind"] == "choice" for r in scene.values.rows),
+        "choices": [
+            (key, what, words) for key, what, words in CHOICES
+            if any(r.get("role") == SURVEYED[what][0] and r["kind"] == "choice" for r in scene.values.rows)
+        ],
+        "kind": {"presets": "colour temperature", "gamma": "gamma"}.get(of, "mode"),
+        "stands": _stands_at(scene, lines),
         "linked_display": is_paired(tuning.display), "hdr": tuning.target.is_hdr,
         "best": next((line for line in lines if line.best), None),
         "panel": read, "takes_panel": takes_panel(tuning),
         "alike": _alike([line.standing.far for line in lines if line.standing is not None]),
     }  # fmt: skip
+
+
+CHOICES = (("p", "presets", "Read every colour temperature"), ("y", "gamma", "Read every gamma"))
+
+
+def _stands_at(scene: Scene, lines: list[Line]) -> bool:
+    """Whether the control of a survey stands at the best of its options already."""
+    best = next((line for line in lines if line.best and "preset" in line.at), None)
+    return best is not None and scene.values.now.get(best.at["preset"]) == best.at["label"]
 
 
 ALIKE = 0.3  # of greys and colours together: no start is better than another by less
