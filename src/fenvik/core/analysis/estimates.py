@@ -11,7 +11,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.special import i0e
-from scipy.stats import chi2
 
 from fenvik.core.analysis.analysis import Analysis
 from fenvik.core.measure.uncertainty import TWO_SIDED_95
@@ -105,28 +104,37 @@ def posterior(seen: Floats, noise: Floats, kinds: int, belief: tuple[float, floa
     return np.asarray((np.concatenate(kept) + clear) / count), each
 
 
-def inverted(seen: Floats, each: Floats, noise: Floats, kinds: int) -> tuple[float, float]:
+@dataclass(frozen=True)
+class Spread:
+    """What noise does to errors as vectors, in their own measure.
+
+    ``root``: (n, 3, 3), by which standard normal numbers become what noise adds; ``along``: (n, 3) unit vectors of what was seen.
+    """
+
+    root: Floats
+    along: Floats
+
+
+def inverted(seen: Floats, each: Floats, noise: Floats, spread: Spread) -> tuple[float, float]:
     """Return the 95 % interval of the average true length by asking which true lengths would give the average that was seen.
 
     ``each``: (n,) the lengths as they are taken to be; all are made longer or shorter by one factor until the average that was seen
-    would come out only once in forty times (Neyman (1937), Phil. Trans. A 236, 333-380). ``noise``, ``kinds``: as of ``posterior``.
+    would come out only once in forty times (Neyman (1937), Phil. Trans. A 236, 333-380). ``noise`` (n,): root mean square of what
+    noise alone makes of each.
     """
     value = float(seen.mean())
-    rng = np.random.default_rng(SEED)
-    far = seen > 0.5 * CLEAR * noise
-    unit = np.maximum(noise, 1e-9) / np.sqrt(np.where(far, max(kinds, ALONG), kinds))
-    pushed = rng.standard_normal((TRIALS, len(each), kinds)) * unit[:, None]
-    square, slope = (pushed**2).sum(axis=-1), 2.0 * pushed[..., 0]
+    pushed = np.einsum("nij,tnj->tni", spread.root, np.random.default_rng(SEED).standard_normal((TRIALS, len(each), 3)))
+    square, slope = (pushed**2).sum(axis=-1), 2.0 * (pushed * spread.along).sum(axis=-1)
     middle = max(float(each.mean()), 1e-12)
     # As far as noise may have spread the average, and below by what it lengthens.
-    spread = 4.5 * float(np.sqrt((noise**2).sum())) / len(each)
-    wanted = np.linspace(max(value - float(noise.mean()) - spread, 0.0), value + spread, STEPS)
+    apart = 4.5 * float(np.sqrt((noise**2).sum())) / len(each)
+    wanted = np.linspace(max(value - float(noise.mean()) - apart, 0.0), value + apart, STEPS)
     shapes = [each / middle if middle > 1e-9 else np.ones(len(each))]
     # Either all are off a little, or only those that stand out: noise swallows more of what is spread over many.
     stands = seen > STANDS_OUT * noise
     alone, others = np.where(stands, each, 0.0), (seen[~stands] / noise[~stands]) ** 2
-    none = float(chi2.ppf(0.99, others.size * kinds)) / kinds if others.size else 0.0
-    if alone.any() and others.size and float(others.sum()) < none:
+    by_noise = (square[:, ~stands] / noise[~stands] ** 2).sum(axis=1)
+    if alone.any() and others.size and float(others.sum()) < np.quantile(by_noise, 0.99):
         shapes.append(alone / alone.mean())
     ends = []
     for shape in shapes:
@@ -204,16 +212,15 @@ class Draws:
         if not self.noise.any():
             return Estimate(value, value, 0.0, shift, (0.0, 0.0))
         noise, kinds, most = self._as_noise(which, measure, here, self.noise)
-        single, _, _ = self._as_noise(which, measure, here, self.noise - self.common)
         drawn = [posterior(here, noise, kinds, belief) for belief in BELIEFS]
         both = [draws for draws, _ in drawn]
         common = self._common(which, measure)
         truth = float(np.mean([draws.mean() for draws in both]))
-        low, high = inverted(here, np.mean([each for _, each in drawn], axis=0), noise, kinds)
+        spread = self._spread(which, measure, here, noise, kinds)
+        low, high = inverted(here, np.mean([each for _, each in drawn], axis=0), noise, spread)
         reach = (truth - low, high - truth)
-        # What all share moves the average as a whole: more than as noise of each, which the interval has counted.
-        counted = float(np.maximum(noise**2 - single**2, 0.0).sum()) / kinds / len(here) ** 2
-        more = TWO_SIDED_95 * float(np.sqrt(max(common**2 - counted, 0.0)))
+        # What all share moves the average as a whole, beside what the noise of each does.
+        more = TWO_SIDED_95 * common
         wide = (float(np.hypot(reach[0], more)), float(np.hypot(reach[1], more)))
         apart = 0.5 * abs(float(both[0].mean() - both[-1].mean()))
         std = float(np.sqrt(np.mean([draws.var() for draws in both]) + common**2 + apart**2))
@@ -242,6 +249,39 @@ class Draws:
         half = len(moved) // 2
         sloped = (0.5 * (moved[:half] - moved[half:])).std(axis=0) * np.sqrt(max(kinds, ALONG))
         return np.where(here > 0.5 * CLEAR * noise, np.maximum(sloped, 1e-6), noise), kinds, most
+
+    def _spread(self, which: Bools, measure: str, here: Floats, noise: Floats, kinds: int) -> Spread:
+        """Return what the noise of each reading by itself does to errors as vectors, about what is wanted of them."""
+        analysis, readings = self.analysis, self.analysis.readings
+        wanted, xyz = analysis.target_xyz[which], readings.xyz[which]
+        centre = wanted
+        if measure == "colour_only":
+            base = np.where(wanted[:, 1:2] > 0, wanted / np.maximum(wanted[:, 1:2], 1e-12), analysis.target.white)
+            centre = base * xyz[:, 1:2]
+        size, axes = np.linalg.eigh(readings.own_noise[which])
+        deviation = np.sqrt(np.maximum(size, 1e-18))
+        steps = axes * deviation[:, None, :]  # (n, 3, axis)
+        compare, white = getattr(analysis.target.metric, measure), analysis.target.white * float(analysis.white[1])
+
+        def square(away: Floats) -> Floats:
+            made: Floats = 0.5 * (compare(centre, centre + away, white) ** 2 + compare(centre, centre - away, white) ** 2)
+            return made
+
+        own = [square(steps[..., a]) for a in range(3)]
+        metric = np.empty((len(xyz), 3, 3))  # of a deviation along each axis of the noise
+        for a in range(3):
+            for b in range(3):
+                both = own[a] if a == b else 0.5 * (square(steps[..., a] + steps[..., b]) - own[a] - own[b])
+                metric[:, a, b] = both
+        value, vectors = np.linalg.eigh(metric)
+        root = np.einsum("nij,nj,nkj->nik", vectors, np.sqrt(np.maximum(value, 0.0)), vectors)
+        off = np.einsum("nij,nj->ni", root, np.einsum("nji,nj->ni", axes, xyz - centre) / deviation)
+        along = off / np.maximum(np.linalg.norm(off, axis=1, keepdims=True), 1e-12)
+        # Far from what is wanted a difference is weighed otherwise: there its own slope tells.
+        far = here > 0.5 * CLEAR * noise
+        mine = np.linalg.norm(np.einsum("nij,ni->nj", root, along), axis=1)
+        told = noise / np.sqrt(max(kinds, ALONG))
+        return Spread(root * np.where(far, told / np.maximum(mine, 1e-9), 1.0)[:, None, None], along)
 
     def _common(self, which: Bools, measure: str) -> float:
         """Return the deviation of an average by what its readings share: the white that they are held against, whites for drift."""

@@ -186,17 +186,17 @@ def enter_over_link(*, tuning_id: int, actor: User, list_id: int, now: datetime,
     listed = ChangeList.objects.filter(tuning=tuning, pk=list_id, closed_at__isnull=True).first()
     if listed is None:
         raise ChangedMeanwhileError
-    with hold(tuning, actor) as held, paired(tuning.display) as line:
-        see(tuning, line)
-        values = values_of(tuning)
-        wanted = [(control, row["after"]) for row in left_of(listed, values) if (control := values.control(row["control"]))]
-        try:
+    try:
+        with hold(tuning, actor) as held, paired(tuning.display) as line:
+            see(tuning, line)
+            values = values_of(tuning)
+            wanted = [(control, row["after"]) for row in left_of(listed, values) if (control := values.control(row["control"]))]
             made = set_controls(
                 tuning=tuning, actor=actor, line=line, held=held, wanted=wanted, seen=len(values.changes), now=now, group=group
             )
-        finally:
-            _close_what_is_in(tuning_id, actor, list_id, now)
-    return len(made)
+        return len(made)
+    finally:
+        _close_what_is_in(tuning_id, actor, list_id, now)  # once nobody holds the display any more: what is left is told by then
 
 
 @transaction.atomic

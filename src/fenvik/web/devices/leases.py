@@ -101,6 +101,11 @@ def _see_free_of_passes(lease: Lease, tuning: Tuning, *, by_hand: bool = False, 
         raise HeldError("The display is being read. Stop the pass or let it end before anything is set; nothing was set.", holder)
 
 
+def is_being_set(display_id: int) -> bool:
+    """Whether a person has the display set over its link just now."""
+    return Lease.objects.filter(display=display_id, person__isnull=False, until__gt=timezone.now()).exists()
+
+
 @dataclass
 class Hold:
     """A person's hold of a display while its controls are set."""

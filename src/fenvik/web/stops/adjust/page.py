@@ -26,6 +26,7 @@ from fenvik.web.adjusting.points import Points, goal_of, points_of
 from fenvik.web.controls.log import is_newest, last_to_undo
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import Values
+from fenvik.web.devices.leases import is_being_set
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.results import pictures, words
 from fenvik.web.results.assemble import core_readings
@@ -103,6 +104,7 @@ def _list(scene: Scene) -> None:
     scene.extra |= {
         "list": listed, "list_here": scene.options.work == "points" or listed.kind == ListKind.BACK,
         "groups": told, "next_group": following, "entered": len(listed.rows) - len(left),
+        "sets_itself": is_being_set(scene.tuning.display_id),
         "of": len(listed.rows), "percent": round(100 * (len(listed.rows) - len(left)) / max(len(listed.rows), 1)),
     }  # fmt: skip
 
