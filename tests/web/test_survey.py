@@ -1,9 +1,12 @@
 """A survey of modes and presets: read in one go, put back, one table, the best start."""
 
+import uuid
+
 import pytest
 from django.urls import reverse
 
 from fenvik.core.analysis.standing import Standing, best_of
+from fenvik.web.controls.values import values_of
 from fenvik.web.groundwork import survey as survey_module
 from fenvik.web.groundwork.survey import lines_of, survey
 from fenvik.web.passes import engine
@@ -98,3 +101,25 @@ def test_the_best_start_is_near_and_reaches_the_colours():
     assert best_of([]) is None
     assert best_of([at(5, 5, 0.98), at(3, 4, 0.97), at(1, 1, 0.7)]) == 1  # the nearest one lacks colours
     assert best_of([at(5, 5, 0.72), at(3, 4, 0.71)]) == 1  # where none has them, that says nothing
+
+
+def test_every_gamma_is_read_and_the_best_is_set_from_there(person, bench, now, signed_in):
+    tuning = adjustable(person, bench, now, index=4, mode="Theatre")
+    display = bench.displays[4]
+    control = next(c for c in display.menu.described(tuning.mode_id) if c["role"] == "gamma")
+    assert "Read every gamma" in modes_page(signed_in, tuning)
+    started = survey(tuning_id=tuning.pk, actor=person, now=now, what="gamma")
+    engine.run(started.pk)
+    lines = lines_of(Pass.objects.get(pk=started.pk))
+    assert [line.at["label"] for line in lines] == control["options"]
+    best = next(line for line in lines if line.best)
+    assert best.standing.greys == min(line.standing.greys for line in lines)
+    assert display.menu.values[tuning.mode_id][control["id"]] == control["value"]
+    other = next(option for option in control["options"] if option != control["value"])
+    seen = len(values_of(tuning).changes)
+    sent = {"link": "1", "seen": str(seen), "group": str(uuid.uuid4()), f"value-{control['id']}": other}
+    assert act(signed_in, tuning, "turned", **sent).status_code == 302
+    assert display.menu.values[tuning.mode_id][control["id"]] == other
+    assert values_of(Tuning.objects.get(pk=tuning.pk)).now[control["id"]] == other
+    page = modes_page(signed_in, tuning)
+    assert ("It stands at that already" in page) == (best.at["label"] == other)
