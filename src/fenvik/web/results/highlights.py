@@ -22,7 +22,7 @@ LIGHTS = (100, 203, 600, 1000, 4000)  # cd/m² in the film
 SAME = 0.02  # of a luminance: less is no difference
 PALES = 0.004  # of u′v′: less is not seen
 SCALES = (0.1, 1.0, 10.0, 50.0, 100.0, 203.0, 400.0, 1000.0, 2000.0, 4000.0, 10_000.0)  # cd/m², of the axes
-FROM_CD_M2, FINE = 1.0, 120
+DEEP, FINE = 30.0, 120  # of the peak: how far down is drawn; points of a curve
 READS = ("panel", "panel-grey")  # the parts of a pass over what a display can do that are greys of the usual window
 
 
@@ -109,7 +109,7 @@ def _chart(
     ways: dict[str, Target], chosen: str, read: tuple[Floats, Floats, Pass] | None, knees: tuple[tuple[float, float], ...],
     peak: float, top: float,
 ) -> SafeString:  # fmt: skip
-    span = float(curves.pq_inverse(FROM_CD_M2)), float(curves.pq_inverse(max(1.25 * top, 1.25 * peak)))
+    span = float(curves.pq_inverse(peak / DEEP)), float(curves.pq_inverse(max(1.25 * top, 1.25 * peak)))
     s = np.linspace(*span, FINE)
 
     def line(target: Target) -> list[tuple[float, float]]:
