@@ -11,11 +11,13 @@ from django.utils import timezone
 from fenvik.core.colour.target import TARGETS
 from fenvik.standins.world import Signal
 from fenvik.web.adjusting import trial
+from fenvik.web.adjusting.given import told_of
 from fenvik.web.adjusting.models import Trial
 from fenvik.web.controls.services import note_found, record_changes
 from fenvik.web.controls.values import values_of
 from fenvik.web.devices.models import Pairing
 from fenvik.web.handovers.freezing import frozen_target, target_of
+from fenvik.web.handovers.services import TryingError, make_handover
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass
 from fenvik.web.passes.services import signal_of, start_pass
@@ -109,6 +111,8 @@ def test_a_roll_off_is_given_proved_by_two_short_passes_and_undone_or_kept(oled,
     engine.run(Pass.objects.get().pk)
     tried(signed_in, oled, "trial-begin", kind="tone", **view)
     assert "Something else is being tried" in tried(signed_in, oled, "trial-begin", kind="tone", **view)
+    with pytest.raises(TryingError, match="still being tried"):
+        make_handover(visit_id=oled.visit_id, actor=person, now=now)
     tried(signed_in, oled, "trial-do", **view)
     assert optics.installed.of(again(oled).mode_id).tone is not None
     here = trial.told(again(oled))
@@ -122,8 +126,10 @@ def test_a_roll_off_is_given_proved_by_two_short_passes_and_undone_or_kept(oled,
     assert trial.given(again(oled)) is None
     for name in ("trial-begin", "trial-do", "trial-keep"):
         tried(signed_in, oled, name, kind="tone", **view)
+    assert told_of(again(oled))[0].startswith("It was given the roll-off of this target, up to")
     assert "The display was given" in text_of(signed_in.get(reverse("stop", args=(oled.pk, "arrival")), view))
     tried(signed_in, oled, "tone-away", **view)
+    assert told_of(again(oled)) == []
     assert optics.installed.of(again(oled).mode_id).tone is None
     assert Trial.objects.filter(kept=True).count() == 0
 

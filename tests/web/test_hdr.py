@@ -11,6 +11,7 @@ from fenvik.core.colour.curves import pq_inverse
 from fenvik.standins.world import Signal
 from fenvik.web.adjusting import colours, handsfree, lists
 from fenvik.web.adjusting.colours import hues_of
+from fenvik.web.adjusting.given import told_of
 from fenvik.web.clients.models import Display
 from fenvik.web.controls.maps import read_over_link
 from fenvik.web.controls.services import note_found
@@ -88,11 +89,14 @@ def test_what_can_be_installed_is_and_is_taken_away_again(oled, person, now, ben
     after, colours_left, peak_left, _ = truth(bench, oled)
     assert (after.mean() < 1.0, colours_left.mean() < 6.0, peak_left > 0.98 * peak) == (True, True, True)
     assert started.run.installed == ["tone", "curves", "cube"]
+    given = "given a roll-off in place of its own, curves for its greys and a cube for its colours for this mode"
+    assert given in told_of(oled)[0]
     assert {step.kind for step in started.steps.all()} >= {"inst", "read"}
     signed_in.post(reverse("act", args=(oled.pk, "put-back")), {"stop": "adjust", "pass": started.pk})
     np.testing.assert_allclose(truth(bench, oled)[0], before, atol=0.4)
     started.run.refresh_from_db()
     assert started.run.installed == []
+    assert told_of(oled) == []
 
 
 def test_a_run_that_was_cut_off_while_it_installed_goes_on_where_it_was(oled, person, now, bench):

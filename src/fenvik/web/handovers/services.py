@@ -7,7 +7,8 @@ from django.db import transaction
 from django.db.models import F
 
 from fenvik.core.errors import FenvikError
-from fenvik.web.adjusting.models import ChangeList, ListKind
+from fenvik.web.adjusting.given import told_of
+from fenvik.web.adjusting.models import ChangeList, ListKind, Trial
 from fenvik.web.controls.models import Moment, SettingsSheet
 from fenvik.web.controls.values import values_of
 from fenvik.web.handovers.freezing import frozen_pass, frozen_target
@@ -33,6 +34,15 @@ class NothingToHandOverError(FenvikError):
 
     def __init__(self) -> None:
         super().__init__("A handover needs a tuning that was measured as found and as left; this visit has none yet.")
+
+
+class TryingError(FenvikError):
+    """Something is being tried in a mode: neither what was before it nor what is now has been decided on."""
+
+    code = "trying"
+
+    def __init__(self, name: str) -> None:
+        super().__init__(f"Something is still being tried in {name} (Arrival). Keep it or undo it, and hand over then.")
 
 
 class PuttingBackError(FenvikError):
@@ -77,6 +87,7 @@ def _frozen_tuning(tuning: Tuning) -> dict[str, Any] | None:
         "target_label": tuning.target_label,
         "white_chain": tuning.white_chain if tuning.white_parts else [],
         "whites": of_tuning(tuning),
+        "given": told_of(tuning),
         "aim": frozen_target(tuning.target),
         "tolerance": tuning.tolerance,
         "found": found,
@@ -95,13 +106,16 @@ def _frozen_tuning(tuning: Tuning) -> dict[str, Any] | None:
 def make_handover(*, visit_id: int, actor: User, now: datetime) -> Handover:
     """Freeze what the visit's tunings have to show; an earlier handover of the visit stays as it is.
 
-    Raises NothingToHandOverError.
+    Raises NothingToHandOverError, PuttingBackError, TryingError.
     """
     visit = Visit.objects.of_firm(actor.firm_id).select_related("client", "firm").get(pk=visit_id)
     open_lists = ChangeList.objects.filter(tuning__visit=visit, kind=ListKind.BACK, closed_at__isnull=True)
     going = open_lists.select_related("tuning").first()
     if going is not None:
         raise PuttingBackError(going.tuning.name)
+    tried = Trial.objects.filter(tuning__visit=visit, ended_at__isnull=True).select_related("tuning").first()
+    if tried is not None:
+        raise TryingError(tried.tuning.name)
     tunings = visit.tunings.select_related("display__room", "display__menu_map").order_by("pk")
     frozen, missing = [], []
     for tuning in tunings:
