@@ -1,8 +1,12 @@
 """Whites at Groundwork: chosen blind on the display, read in every mode, matched by an eye that differs from the standard's."""
 
+from concurrent.futures import ThreadPoolExecutor
+
 import numpy as np
 import pytest
+from django.db import connection
 from django.urls import reverse
+from django.utils import timezone
 
 from fenvik.core.colour.science import spectrum_to_xyz
 from fenvik.core.colour.space import xy_to_uv, xyz_to_uv
@@ -10,10 +14,12 @@ from fenvik.standins.eye import Eye
 from fenvik.web.clients.models import Display, Room
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.people.models import User
 from fenvik.web.planning.whites import keep_candidate
 from fenvik.web.stops.groundwork.whites import offered
 from fenvik.web.visits.models import Tuning
 from fenvik.web.whites import shifting
+from fenvik.web.whites.choosing import pick
 from fenvik.web.whites.driving import wanted
 from fenvik.web.whites.models import WhiteMatch, WhiteTrial
 from fenvik.web.whites.told import of_tuning
@@ -118,6 +124,37 @@ def test_a_blind_choice_shows_what_it_says_and_becomes_the_tuning_s_white(oled, 
     assert "like paper by day" in handover
     page = signed_in.get(reverse("display", args=(oled.display_id,))).content.decode()
     assert "White was chosen blind, in 6 rounds between" in page
+
+
+def test_two_persons_who_press_next_at_once_go_on_once(oled, bench, signed_in):
+    """Two pages that show the same step: the second press does nothing, so no rest is left out and no round is picked twice."""
+    begun(signed_in, oled)
+    while True:
+        trial = WhiteTrial.objects.get()
+        if trial.order and trial.rounds[-1]["seen"] == 2:
+            break
+        step = trial.step
+        assert f'name="seen" value="{step}"' in whites_page(signed_in, oled)
+        for _ in range(2):
+            act(signed_in, oled, "white-next", seen=step)
+        after = WhiteTrial.objects.get()
+        assert (after.place is None) == (trial.place is not None), "a rest comes after every white, and a white after every rest"
+        shown = bench.world.picture
+        act(signed_in, oled, "white-next", seen=step)
+        assert bench.world.picture is shown
+    with ThreadPoolExecutor(2) as pool:
+        tuning, person = oled.pk, User.objects.get(username="ina")
+
+        def picks(place):
+            try:
+                pick(tuning_id=tuning, actor=person, place=place, now=timezone.now(), seen=trial.step)
+            finally:
+                connection.close()
+
+        list(pool.map(picks, (0, 1)))
+    trial = WhiteTrial.objects.get()
+    assert len(trial.rounds) == 1
+    assert "pick" in trial.rounds[0]
 
 
 def test_a_white_that_could_not_be_shown_is_not_picked_and_what_was_turned_is_read_anew(oled, bench, signed_in, person, now):

@@ -174,10 +174,15 @@ def show_open(*, tuning_id: int, actor: User, left: int, right: int | None, now:
 
 
 @needs(Right.MEASURE, "went on with a blind choice")
-def go_on(*, tuning_id: int, actor: User, now: datetime) -> WhiteTrial:
-    """Show the next white of a blind round, after a rest; a round begins with an order drawn by lot. Raises WhitesError."""
+def go_on(*, tuning_id: int, actor: User, now: datetime, seen: str = "") -> WhiteTrial:
+    """Show the next white of a blind round, after a rest; a round begins with an order drawn by lot. Raises WhitesError.
+
+    ``seen``: the step that the page knew of; where somebody else has gone on since, nothing is done: no eye is robbed of its rest.
+    """
     with transaction.atomic():
         trial = _open(tuning_id, actor)
+        if seen and seen != trial.step:
+            return trial
         before = _kept(trial)
         if not trial.blind or trial.verdict.over:
             raise WhitesError("This choice has come to its end.")
@@ -224,9 +229,14 @@ def look_again(*, tuning_id: int, actor: User, place: int, now: datetime) -> Whi
 
 @needs(Right.MEASURE, "noted what was picked")
 @transaction.atomic
-def pick(*, tuning_id: int, actor: User, place: int | None, now: datetime) -> WhiteTrial:
-    """Note which letter of a round was picked, None for no difference; it ends where it is no chance. Raises WhitesError."""
+def pick(*, tuning_id: int, actor: User, place: int | None, now: datetime, seen: str = "") -> WhiteTrial:
+    """Note which letter of a round was picked, None for no difference; it ends where it is no chance. Raises WhitesError.
+
+    ``seen``: as of ``go_on``, by its round: one letter is picked once a round, by whoever was first.
+    """
     trial = _open(tuning_id, actor)
+    if seen and (not trial.order or seen.partition(".")[0] != str(len(trial.rounds))):
+        return trial
     if not trial.order:
         raise WhitesError("Nothing has been shown in this round yet.")
     if trial.rounds[-1]["seen"] < (1 if trial.way == Way.HALVES else len(trial.order)):

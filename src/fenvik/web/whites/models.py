@@ -49,6 +49,12 @@ class WhiteTrial(FirmModel):
         return verdict(self.picks, len(self.candidates))
 
     @property
+    def step(self) -> str:
+        """Where it stands: what a page that is told to go on must have seen."""
+        seen = self.rounds[-1]["seen"] if self.order else "-"
+        return f"{len(self.rounds)}.{seen}.{'-' if self.place is None else self.place}"
+
+    @property
     def order(self) -> list[int]:
         """The order of the round that goes on."""
         order: list[int] = self.rounds[-1]["order"] if self.rounds and "pick" not in self.rounds[-1] else []

@@ -70,9 +70,14 @@ def show(request: Asking, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
+def _seen(request: Asking) -> str:
+    """Return where the choice stood when the page was drawn."""
+    return request.POST.get("seen", "")[:20]
+
+
 def go_on(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Go on with a blind round."""
-    choosing.go_on(tuning_id=tuning.pk, actor=request.user, now=timezone.now())
+    choosing.go_on(tuning_id=tuning.pk, actor=request.user, now=timezone.now(), seen=_seen(request))
     return None
 
 
@@ -88,7 +93,7 @@ def pick(request: Asking, tuning: Tuning) -> HttpResponse | None:
     place = None if request.POST.get("place") == "none" else _place(request, "place")
     if place is None and request.POST.get("place") != "none":
         raise WhitesError("Which letter was picked, or none?")
-    choosing.pick(tuning_id=tuning.pk, actor=request.user, place=place, now=timezone.now())
+    choosing.pick(tuning_id=tuning.pk, actor=request.user, place=place, now=timezone.now(), seen=_seen(request))
     return None
 
 
