@@ -20,7 +20,7 @@ from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import Standing, perform
 from fenvik.core.types import Floats
 
-FAULTS = ("moves", "keeps moving", "sticks", "aim lost", "aim lost a little", "outliers", "none")
+FAULTS = ("moves", "keeps moving", "sticks", "aim lost", "aim lost a little", "outliers", "colour slips", "none")
 WORSE = 0.05  # of a mean error: less is what the display itself wanders
 
 
@@ -57,6 +57,9 @@ class Faulty(RandomDisplay):
         lost = self.readings > self.at_reading
         if self.fault == "outliers" and self.chance.random() < 0.04:
             xyz = xyz * self.chance.uniform(0.6, 1.5)
+        elif self.fault == "colour slips" and xyz[1] > 0 and self.chance.random() < 0.04:
+            x, y = xyz[:2] / xyz.sum() + self.chance.uniform(-0.04, 0.04, 2)
+            xyz = xyz[1] * np.array([x / y, 1.0, (1.0 - x - y) / y])
         elif self.fault == "aim lost" and lost:
             xyz = xyz * 0.1
         elif self.fault == "aim lost a little" and lost:

@@ -3,11 +3,12 @@
 import numpy as np
 import pytest
 
+from fenvik.core.colour.space import xy_to_xyz
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.measure.correction_patches import correction_list
 from fenvik.core.procedures.correcting import NAMED, correct
 from fenvik.core.procedures.desk import Desk, Taken
-from fenvik.core.procedures.doubt import standing_out
+from fenvik.core.procedures.doubt import agree, standing_out
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
 from tests.handsfree.site import Site
@@ -103,6 +104,24 @@ def test_what_stands_out_is_told_from_the_curve_or_from_what_was_read_before(mad
     there = standing_out(of[len(before) :], of[: len(before)])
     assert set(doubted) <= {made[i][0] for i in there}
     assert bool(there) == bool(doubted)
+
+
+@pytest.mark.parametrize(
+    ("xy", "same", "doubted"),
+    [
+        ((0.3127, 0.3290), False, False), ((0.3200, 0.3340), False, False), ((0.3400, 0.3290), False, True),
+        ((0.3140, 0.3290), True, False), ((0.3127, 0.3390), True, True),
+    ],
+    ids=["as those beside it", "a display's own tint", "a slip", "as before", "not as before"],
+)  # fmt: skip
+def test_a_slip_in_chromaticity_that_leaves_the_light_as_it_is_stands_out(xy, same, doubted):
+    def grey(level, xy=(0.3127, 0.3290)):
+        return Taken(np.full(3, level / 100), xy_to_xyz(xy, 100.0 * (level / 100) ** 2.3), {"g": 0})
+
+    before = [grey(60)] if same else [grey(80), grey(40)]
+    assert bool(standing_out([grey(60, xy)], before)) == doubted
+    if same:
+        assert agree(before[0], grey(60, xy)) == (not doubted)
 
 
 def works(site):

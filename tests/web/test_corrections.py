@@ -11,7 +11,7 @@ from fenvik.web.corrections import choosing, exchange, making
 from fenvik.web.corrections.judging import fit_of, misfit
 from fenvik.web.corrections.models import Correction
 from fenvik.web.devices.models import Device
-from fenvik.web.passes import engine, services
+from fenvik.web.passes import engine, refusals, services
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.results.assemble import analysis_of
 
@@ -230,7 +230,7 @@ def test_what_cannot_be_kept_is_refused_and_nothing_is_lost(field, reference, pe
     )
     with pytest.raises(making.NotReadError):
         keep(started, person, now)
-    with pytest.raises(services.PassOpenError):
+    with pytest.raises(refusals.PassOpenError):
         services.start_pass(tuning_id=field.pk, actor=person, now=now)
     engine.run(started.pk)
     with pytest.raises(making.NotReadError, match="mixtures"):
@@ -248,7 +248,7 @@ def test_a_meter_that_is_the_reference_of_another_pass_is_busy(field, reference,
     other.pk, other.name, other.meter, other.source = None, "Another", reference, Device.objects.get(serial="RR8-0422")
     other.bits = 8
     other.save()
-    with pytest.raises(services.PassOpenError, match="Snug, night"):
+    with pytest.raises(refusals.PassOpenError, match="Snug, night"):
         services.start_pass(tuning_id=other.pk, actor=person, now=now)
 
 

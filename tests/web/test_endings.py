@@ -20,7 +20,8 @@ from fenvik.web.handovers.freezing import frozen_target, target_of
 from fenvik.web.handovers.services import TryingError, make_handover
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass
-from fenvik.web.passes.services import signal_of, start_pass
+from fenvik.web.passes.sending import signal_of
+from fenvik.web.passes.services import start_pass
 from fenvik.web.visits.models import Tuning
 from tests.web.adjustable import adjustable
 

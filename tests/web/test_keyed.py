@@ -10,7 +10,7 @@ from django.urls import reverse
 
 from fenvik.web.devices.keyed import keyed_meter, keyed_source
 from fenvik.web.devices.models import Device
-from fenvik.web.passes import engine, services
+from fenvik.web.passes import engine, refusals, services
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from tests.web.served import until
 
@@ -124,7 +124,7 @@ def test_a_slip_is_typed_again(keyed, run):
 def test_an_answer_that_comes_twice_counts_once(keyed, run, person):
     running = run(keyed)
     number = running.say(xyz=[95, 100, 109])
-    with pytest.raises(services.AnsweredError):
+    with pytest.raises(refusals.AnsweredError):
         services.answer(pass_id=running.pass_.pk, actor=person, number=number, said={"xyz": [1, 2, 3]})
     running.asked(number)
     assert running.pass_.readings.count() == 1

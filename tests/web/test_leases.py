@@ -16,7 +16,8 @@ from fenvik.web.devices.leases import EndedError, HeldError, hold
 from fenvik.web.devices.models import Lease
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
-from fenvik.web.passes.services import PassOpenError, ask_to_stop, start_pass
+from fenvik.web.passes.refusals import PassOpenError
+from fenvik.web.passes.services import ask_to_stop, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.visits.models import Tuning
 from tests.web.adjustable import adjustable

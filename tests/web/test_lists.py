@@ -9,7 +9,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
 from fenvik.web.devices.models import Device
-from fenvik.web.passes import engine, services
+from fenvik.web.passes import amending, engine, refusals, services
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.results import compare, files, words
 from fenvik.web.results.assemble import analysis_of, undrifted
@@ -79,7 +79,7 @@ def test_white_left_alone_is_watched(ready, person, now, monkeypatch):
 def test_one_patch_is_read_again_and_the_newest_counts(ready, person, now):
     done = run(ready, person, now)
     first = done.readings.get(index=3)
-    services.read_again(pass_id=done.pk, actor=person, index=3)
+    amending.read_again(pass_id=done.pk, actor=person, index=3)
     engine.run(done.pk)
     done.refresh_from_db()
     assert done.state == PassState.DONE
@@ -87,20 +87,20 @@ def test_one_patch_is_read_again_and_the_newest_counts(ready, person, now):
     newest = done.readings.filter(index=3).latest("id")
     assert newest.pk != first.pk
     assert analysis_of(done, ready).readings.xyz[3, 1] == pytest.approx(newest.y)
-    with pytest.raises(services.NothingToReadError):
-        services.read_again(pass_id=done.pk, actor=person, index=99)
+    with pytest.raises(refusals.NothingToReadError):
+        amending.read_again(pass_id=done.pk, actor=person, index=99)
 
 
 def test_a_pass_is_extended_by_what_the_lists_have_beyond_it(ready, person, now):
     choose(ready, "grey-11")
     done = run(ready, person, now)
     choose(ready, "grey-11", "grey-21", "known")
-    assert services.extend(pass_id=done.pk, actor=person) == 10 + 12
+    assert amending.extend(pass_id=done.pk, actor=person) == 10 + 12
     engine.run(done.pk)
     done.refresh_from_db()
     assert done.readings.count() == 33
-    with pytest.raises(services.NothingToReadError, match="everything"):
-        services.extend(pass_id=done.pk, actor=person)
+    with pytest.raises(refusals.NothingToReadError, match="everything"):
+        amending.extend(pass_id=done.pk, actor=person)
 
 
 def test_a_patch_is_read_until_two_readings_agree(ready, person, now, bench):
@@ -160,7 +160,7 @@ def test_an_hdr_tuning_is_measured_with_its_signal(ready, person, now, bench, si
     assert done.summary["hdr"]
     ready.source = Device.objects.get(serial="RR8-0422")
     ready.save()
-    with pytest.raises(services.NotMeasurableError, match="does not send HDR10"):
+    with pytest.raises(refusals.NotMeasurableError, match="does not send HDR10"):
         services.start_pass(tuning_id=ready.pk, actor=person, now=now)
 
 
@@ -191,10 +191,10 @@ def test_a_source_without_the_chart_says_so_before_anything_is_read(ready, perso
     choose(ready, "grey-11", "checkerboard")
     ready.source.facts = ready.source.facts | {"charts": []}
     ready.source.save()
-    with pytest.raises(services.NotMeasurableError, match="draws no checkerboard"):
+    with pytest.raises(refusals.NotMeasurableError, match="draws no checkerboard"):
         services.start_pass(tuning_id=ready.pk, actor=person, now=now)
     choose(ready)
-    with pytest.raises(services.NothingToReadError):
+    with pytest.raises(refusals.NothingToReadError):
         services.start_pass(tuning_id=ready.pk, actor=person, now=now)
     assert Pass.objects.count() == 0
 

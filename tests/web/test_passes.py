@@ -8,7 +8,7 @@ import pytest
 from django.db import IntegrityError, transaction
 
 from fenvik.core.signal.patches import greyscale
-from fenvik.web.passes import engine, services
+from fenvik.web.passes import amending, engine, refusals, services
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, Reading
 from fenvik.web.passes.store import LostPassError, Store, Taken
 
@@ -66,7 +66,7 @@ def test_a_finished_pass_is_not_run_again(equipped, person, now):
 
 def test_a_second_pass_on_the_same_meter_is_refused_in_one_sentence(equipped, person, now):
     first = start(equipped, person, now)
-    with pytest.raises(services.PassOpenError, match="no second one was started"):
+    with pytest.raises(refusals.PassOpenError, match="no second one was started"):
         start(equipped, person, now)
     assert Pass.objects.count() == 1
     with pytest.raises(IntegrityError), transaction.atomic():
@@ -79,7 +79,7 @@ def test_a_second_pass_on_the_same_meter_is_refused_in_one_sentence(equipped, pe
 
 
 def test_without_instruments_nothing_starts(tuning, person, now):
-    with pytest.raises(services.NoInstrumentsError):
+    with pytest.raises(refusals.NoInstrumentsError):
         start(tuning, person, now)
     assert not Pass.objects.exists()
 
@@ -106,7 +106,7 @@ def test_pause_resume_and_stop_keep_what_was_read(equipped, person, now):
     indexes = list(started.readings.order_by("id").values_list("index", flat=True))
     assert indexes == list(range(len(indexes)))
     assert started.summary["readings"] == len(indexes)
-    with pytest.raises(services.PassFinishedError):
+    with pytest.raises(refusals.PassFinishedError):
         services.resume(pass_id=started.pk, actor=person)
     services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
 
@@ -124,7 +124,7 @@ def test_a_repeating_pass_reads_on_until_it_is_stopped_and_follows_its_level(equ
     started = start(equipped, person, now, purpose=PassPurpose.ADJUST, patches=[bright], repeat=True)
     thread = in_thread(started)
     until(lambda: started.readings.count() >= 3)
-    services.change_patch(pass_id=started.pk, actor=person, patch=dark)
+    amending.change_patch(pass_id=started.pk, actor=person, patch=dark)
     until(lambda: started.readings.filter(label="30 %").count() >= 2)
     services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
     thread.join(10)

@@ -15,7 +15,7 @@ from fenvik.web.handovers.freezing import frozen_analysis
 from fenvik.web.handovers.services import NothingToHandOverError, make_handover
 from fenvik.web.handovers.views import measured_on
 from fenvik.web.kit.templatetags.fenvik import significant
-from fenvik.web.passes import engine, services
+from fenvik.web.passes import amending, engine, services
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.planning.services import TargetClashError, keep_target
 from fenvik.web.results import assemble, files
@@ -83,7 +83,7 @@ def test_without_a_complete_pass_there_is_no_proof_and_the_rest_can_be_read(read
     assert "Read the rest" in body
     with pytest.raises(NothingToHandOverError):
         make_handover(visit_id=ready.visit_id, actor=person, now=now)
-    services.read_rest(pass_id=begun.pk, actor=person)
+    amending.read_rest(pass_id=begun.pk, actor=person)
     engine.run(begun.pk)
     assert proof_of(ready, FOUND).pk == begun.pk
     assert Reading.objects.filter(pass_of=begun).count() == 11

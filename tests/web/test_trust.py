@@ -15,7 +15,7 @@ from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import SettingError, values_of
 from fenvik.web.devices.standing import WrongStateError
 from fenvik.web.handovers.services import PuttingBackError, make_handover
-from fenvik.web.passes import engine, services
+from fenvik.web.passes import engine, sending
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.results import files
@@ -194,7 +194,7 @@ def test_hdr_is_worked_below_the_light_where_the_display_rolls_off(ready, person
 
     with pytest.raises(SettingError, match="no longer follows the signal"):
         work_at(tuning_id=ready.pk, actor=person, end="high", level=80.0)
-    assert services.stage_of(fresh(ready)).peak == done.summary["white"]
+    assert sending.stage_of(fresh(ready)).peak == done.summary["white"]
 
 
 def _pq(luminance):

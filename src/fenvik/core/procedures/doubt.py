@@ -4,14 +4,17 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 from fenvik.core.colour import curves
+from fenvik.core.colour.space import xyz_to_uv
 from fenvik.core.types import Floats
 
 DARK = 0.08  # fraction of signal: below it what black adds bends every curve
 STRAIGHT = 1.0 / 2.3  # power of luminance that makes a display's curve nearly a straight line over its signal
 SAME = 0.06  # of ln luminance: with every control as it stood, nothing but a slip changes a patch by more
 INSIDE, AT_END = 0.07, 0.12  # of ln luminance: from the greys beside it, and where there are greys on one side only
+SAME_UV, INSIDE_UV, AT_END_UV = 0.005, 0.012, 0.02  # the same of u′v′
 SHADOW, BENT = 0.35, 2.0  # fraction of signal, and how many times more is let pass below it, where curves bend
 APART = 0.15  # of ln luminance: how differently two patches of one colour may change at once
 ENDS_BY = 0.97  # fraction of an HDR signal: above it every display has ended
@@ -32,7 +35,7 @@ def standing_out(made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool = F
 
 def agree(one: Any, other: Any) -> bool:
     """Return whether two readings of a patch, with the controls as they stood, confirm each other."""
-    return abs(_ln(one) - _ln(other)) <= SAME
+    return abs(_ln(one) - _ln(other)) <= SAME and _beside(one.xyz, other.xyz) <= SAME_UV
 
 
 def _far(place: int, made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool) -> float:
@@ -43,10 +46,32 @@ def _far(place: int, made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool
     others = [*before, *(t for i, t in enumerate(made) if i != place)]
     same = next((t for t in reversed(others) if t.settings == now.settings and np.array_equal(t.fraction, now.fraction)), None)
     if same is not None:
-        return abs(_ln(now) - _ln(same)) / SAME
+        return max(abs(_ln(now) - _ln(same)) / SAME, _beside(now.xyz, same.xyz) / SAME_UV)
     if np.ptp(now.fraction) == 0:
-        return _from_curve(now, [t for t in others if t.settings == now.settings and np.ptp(t.fraction) == 0], is_hdr=is_hdr)
+        around = [t for t in others if t.settings == now.settings and np.ptp(t.fraction) == 0]
+        return max(_from_curve(now, around, is_hdr=is_hdr), _from_greys(now, around))
     return _from_change(place, made, before)
+
+
+def _beside(one: ArrayLike, other: ArrayLike) -> float:
+    """Return how far two XYZ lie apart in u′v′."""
+    return float(np.linalg.norm(xyz_to_uv(one) - xyz_to_uv(other)))
+
+
+def _from_greys(now: Any, around: Sequence[Any]) -> float:
+    """Hold a grey's chromaticity against those of the two that are nearest to it: a slip may leave the light as it is."""
+    at = float(now.fraction[0])
+    lit = {float(t.fraction[0]): xyz_to_uv(t.xyz) for t in around if t.fraction[0] > DARK and t.xyz[1] >= LIT}
+    lit.pop(at, None)
+    below, above = sorted(v for v in lit if v < at), sorted(v for v in lit if v > at)
+    if not lit:
+        return 0.0
+    if below and above:
+        share, allowed = (at - below[-1]) / (above[0] - below[-1]), INSIDE_UV
+        expected = (1.0 - share) * lit[below[-1]] + share * lit[above[0]]
+    else:
+        expected, allowed = lit[below[-1] if below else above[0]], AT_END_UV
+    return float(np.linalg.norm(xyz_to_uv(now.xyz) - expected)) / (allowed * (BENT if at < SHADOW else 1.0))
 
 
 def _ln(taken: Any) -> float:

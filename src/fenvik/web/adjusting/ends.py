@@ -3,7 +3,7 @@
 from fenvik.core.colour import curves
 from fenvik.core.models.palette import SDR, Palette, palette_for
 from fenvik.web.adjusting.models import Workplace
-from fenvik.web.passes.services import stage_of
+from fenvik.web.passes.sending import stage_of
 from fenvik.web.visits.models import Place, Tuning
 
 FOLLOWS = 0.5  # of the peak: up to there a display follows PQ, and a gain does what it does

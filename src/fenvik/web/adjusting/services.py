@@ -11,8 +11,9 @@ from fenvik.web.adjusting.models import Workplace
 from fenvik.web.controls.log import locked
 from fenvik.web.controls.values import SettingError
 from fenvik.web.kit.notify import notify
+from fenvik.web.passes.amending import change_patch
 from fenvik.web.passes.models import Pass, PassPurpose
-from fenvik.web.passes.services import ask_to_stop, change_patch, start_pass
+from fenvik.web.passes.services import ask_to_stop, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Place, Tuning

@@ -18,7 +18,8 @@ from fenvik.web.devices.displays import link_of, paired
 from fenvik.web.devices.leases import hold
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose
-from fenvik.web.passes.services import How, fine_enough, stage_of, start_pass
+from fenvik.web.passes.sending import fine_enough, stage_of
+from fenvik.web.passes.services import How, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.assemble import analysis_of

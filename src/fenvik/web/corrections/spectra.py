@@ -20,7 +20,7 @@ from fenvik.web.devices.leases import see_free
 from fenvik.web.devices.services import locate
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass
-from fenvik.web.passes.services import fine_enough, signal_of
+from fenvik.web.passes.sending import fine_enough, signal_of
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning

@@ -16,7 +16,8 @@ from fenvik.web.devices.displays import paired
 from fenvik.web.devices.leases import see_free
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
-from fenvik.web.passes.services import How, fine_enough, start_pass
+from fenvik.web.passes.sending import fine_enough
+from fenvik.web.passes.services import How, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.assemble import core_readings

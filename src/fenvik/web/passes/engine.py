@@ -34,7 +34,8 @@ from fenvik.web.passes.kinds import Runs, kinds
 from fenvik.web.passes.models import Circumstance, Pass, PassPurpose, PassState
 from fenvik.web.passes.pace import note_pace
 from fenvik.web.passes.person import KeyedMeter, KeyedSource, ParkedError, Person, TakenBackError
-from fenvik.web.passes.services import is_held, read_already
+from fenvik.web.passes.sending import read_already
+from fenvik.web.passes.services import is_held
 from fenvik.web.passes.store import Asked, LostPassError, Store, Taken
 from fenvik.web.passes.warm import judge_warm_up
 from fenvik.web.visits.models import Tuning

@@ -31,6 +31,7 @@ NOT_OF_THE_MODE = (
     PassPurpose.PANEL,
 )  # fmt: skip
 OF_INSTRUMENTS = NOT_OF_THE_MODE[:3]
+PICTURES = (PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT)
 
 
 class PassState(models.TextChoices):

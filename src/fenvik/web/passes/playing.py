@@ -7,7 +7,8 @@ from fenvik.link.faults import DeviceError
 from fenvik.web.devices.displays import link_of, look
 from fenvik.web.devices.leases import see_free
 from fenvik.web.devices.services import locate
-from fenvik.web.passes.services import NotMeasurableError, fine_enough, signal_of
+from fenvik.web.passes.refusals import NotMeasurableError
+from fenvik.web.passes.sending import fine_enough, signal_of
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning

@@ -15,7 +15,7 @@ from fenvik.web.controls.shapes import SHAPES
 from fenvik.web.corrections.choosing import renew
 from fenvik.web.devices.models import Device
 from fenvik.web.kit.notify import notify
-from fenvik.web.passes.services import PICTURES
+from fenvik.web.passes.models import PICTURES
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.planning.wording import ToldDisplay, WordsError, read, technology_of

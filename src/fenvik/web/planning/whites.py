@@ -8,7 +8,7 @@ from django.utils.timezone import localdate
 from fenvik.core.colour.space import XY
 from fenvik.core.errors import FenvikError
 from fenvik.web.kit.notify import notify
-from fenvik.web.passes.services import PICTURES
+from fenvik.web.passes.models import PICTURES
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.summary import summarise

@@ -12,8 +12,8 @@ from fenvik.core.analysis.highlights import greys, lost, paling, three_points
 from fenvik.core.colour import curves
 from fenvik.core.colour.target import DIFFUSE_CD_M2, Target
 from fenvik.core.types import Floats
-from fenvik.web.passes.models import Pass, PassPurpose
-from fenvik.web.passes.services import PICTURES, TAKEN_PEAK, stage_of
+from fenvik.web.passes.models import PICTURES, Pass, PassPurpose
+from fenvik.web.passes.sending import TAKEN_PEAK, stage_of
 from fenvik.web.results.assemble import analysis_of, core_readings, newest_of_each
 from fenvik.web.visits.endform import typed_points
 from fenvik.web.visits.models import ROLL_OFFS, ROLLED_BY, Tuning, ending

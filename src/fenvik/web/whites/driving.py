@@ -14,7 +14,8 @@ from fenvik.core.signal.decoding import decode
 from fenvik.core.signal.patches import patch
 from fenvik.core.types import Floats
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
-from fenvik.web.passes.services import How, fine_enough, start_pass
+from fenvik.web.passes.sending import fine_enough
+from fenvik.web.passes.services import How, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.assemble import core_readings

@@ -13,7 +13,7 @@ from fenvik.web.adjusting.learned import keep
 from fenvik.web.controls.values import values_of
 from fenvik.web.devices import standing
 from fenvik.web.kit.models import of_firm_or_404
-from fenvik.web.passes import patch_lists
+from fenvik.web.passes import amending, patch_lists
 from fenvik.web.passes import services as passes
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.passes.playing import play_signal
@@ -96,14 +96,14 @@ def stop_import(request: Asking, tuning: Tuning) -> HttpResponse | None:
 def read_again(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Read one patch of a pass once more."""
     pass_ = _pass(request)
-    passes.read_again(pass_id=pass_.pk, actor=request.user, index=number_in(request, "index"))
+    amending.read_again(pass_id=pass_.pk, actor=request.user, index=number_in(request, "index"))
     return None
 
 
 def extend(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let a pass read what the lists have beyond it."""
     pass_ = _pass(request)
-    count = passes.extend(pass_id=pass_.pk, actor=request.user)
+    count = amending.extend(pass_id=pass_.pk, actor=request.user)
     messages.info(request, f"{count} more patch{'es' if count > 1 else ''} are read.")
     return None
 
@@ -111,7 +111,7 @@ def extend(request: Asking, tuning: Tuning) -> HttpResponse | None:
 def keep_drift(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Take drift out of a pass, or leave it in."""
     pass_ = _pass(request)
-    passes.keep_drift(pass_id=pass_.pk, actor=request.user, kept=not pass_.drift_kept)
+    amending.keep_drift(pass_id=pass_.pk, actor=request.user, kept=not pass_.drift_kept)
     return None
 
 
@@ -124,7 +124,7 @@ def drop_list(request: Asking, tuning: Tuning) -> HttpResponse | None:
 
 def read_rest(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let a pass that was stopped read what is left of its list."""
-    passes.read_rest(pass_id=_pass(request).pk, actor=request.user)
+    amending.read_rest(pass_id=_pass(request).pk, actor=request.user)
     return None
 
 

@@ -6,8 +6,8 @@ from typing import Any
 from fenvik.core.signal.lists import LISTS, Plan, put_together
 from fenvik.formats.numbers import whole
 from fenvik.web.kit.templatetags.fenvik import minutes
-from fenvik.web.passes.models import Pass, PatchList
-from fenvik.web.passes.services import PICTURES, can_draw, planned, stage_of
+from fenvik.web.passes.models import PICTURES, Pass, PatchList
+from fenvik.web.passes.sending import can_draw, planned, stage_of
 from fenvik.web.stops.progress import FIRST_GUESS_CD_M2, expected_s
 
 LIMITS = {

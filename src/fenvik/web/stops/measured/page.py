@@ -6,7 +6,7 @@ from django.utils.html import format_html
 
 from fenvik.web.groundwork.state import rows_of
 from fenvik.web.passes.models import Pass
-from fenvik.web.passes.services import planned
+from fenvik.web.passes.sending import planned
 from fenvik.web.results import pictures
 from fenvik.web.results.parts import Pair
 from fenvik.web.results.special import special_of
