@@ -113,7 +113,9 @@ def _chart(
     s = np.linspace(*span, FINE)
 
     def line(target: Target) -> list[tuple[float, float]]:
-        return list(zip(s.tolist(), curves.pq_inverse(greys(target, curves.pq(s), peak)).tolist(), strict=True))
+        shown = curves.pq_inverse(greys(target, curves.pq(s), peak))
+        there = shown >= span[0]  # a reference white of its own takes the dark end out of the picture
+        return list(zip(s[there].tolist(), shown[there].tolist(), strict=True))
 
     dots = [] if read is None else list(zip(read[0].tolist(), curves.pq_inverse(read[1][:, 1]).tolist(), strict=True))
     return mark_safe(
