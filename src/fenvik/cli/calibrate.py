@@ -199,7 +199,7 @@ class Calibration:
     def _look(self, taken: list[Taken]) -> dict[str, Any] | None:
         if not taken:
             return None
-        codes = [self.rig.codes(tuple(100.0 * t.fraction)) for t in taken]  # type: ignore[arg-type]
+        codes = [self.rig.codes(tuple(100.0 * t.fraction)) for t in taken]
         labels = ["grey" if len(set(c)) == 1 else None for c in codes]
         sheet = Sheet(
             labels, np.array(codes, dtype=np.float64), np.array([t.fraction for t in taken]), np.array([t.xyz for t in taken]),

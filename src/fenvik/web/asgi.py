@@ -48,7 +48,7 @@ application = Starlette(
         Route("/health/", alive),
         Route("/ready/", ready),
         Route("/metrics", counted),
-        Mount("/", bounded(giving_back(django_application))),
+        Mount("/", bounded(giving_back(django_application))),  # type: ignore[arg-type]
     ],
     lifespan=_lifespan,
 )

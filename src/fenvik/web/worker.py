@@ -89,7 +89,7 @@ async def run_worker(*, concurrency: int) -> None:
     """Work until SIGTERM or SIGINT; passes in hand let go after the reading in flight."""
     # Each pass is a thread that mostly waits; the loop's own executor would have six on two cores.
     asyncio.get_running_loop().set_default_executor(ThreadPoolExecutor(concurrency + 4))
-    worker_queue = queue.with_connector(queue.connector.get_worker_connector())
+    worker_queue = queue.with_connector(queue.connector.get_worker_connector())  # type: ignore[attr-defined]
     async with worker_queue.open_async():
         working = asyncio.create_task(_work(worker_queue, concurrency))
 

@@ -22,7 +22,7 @@ from fenvik.core.colour.space import (
 from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
 from fenvik.core.signal.lists import OF_PICTURE
-from fenvik.core.types import Bools, Floats
+from fenvik.core.types import Bools, Floats, Ints
 
 WHITES_APART = 0.05  # of luminance: more, and nothing says which of them is 100 %
 SDR: tuple[str, ...] = ("bt709-bt1886", "bt709-2.2", "bt709-2.4", "p3d65-2.6")
@@ -45,7 +45,7 @@ class Sheet:
     """Readings in their order: labels, codes (n, 3), signal fractions (n, 3), XYZ (n, 3) in cd/m², window in percent or NaN."""
 
     labels: Sequence[str | None]
-    codes: Floats
+    codes: Floats | Ints
     signal: Floats
     xyz: Floats
     window: Floats

@@ -1,6 +1,5 @@
 """Corrections: the matrix that makes a quick meter agree with a reference meter on one kind of display."""
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -221,7 +220,7 @@ light, which the four-colour method holds exactly; a fit over mixtures spreads t
 
 
 def additivity(
-    xyz: ArrayLike, black: Sequence[float] | None = None, *, limit: float = 0.02, covariance: ArrayLike | None = None
+    xyz: ArrayLike, black: ArrayLike | None = None, *, limit: float = 0.02, covariance: ArrayLike | None = None
 ) -> tuple[float, bool]:
     """Return how far a display's white is from the sum of red, green and blue, and whether that is more than noise.
 

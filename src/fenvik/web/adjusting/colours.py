@@ -98,7 +98,7 @@ def hues_of(tuning: Tuning, values: Values, rows: list[Reading]) -> list[Hue]:
 
 def found_dead(tuning: Tuning) -> frozenset[str]:
     """Return the controls that the newest hands-free run of this tuning found to do nothing."""
-    runs = tuning.passes.filter(purpose=PassPurpose.HANDS_FREE, finished_at__isnull=False)  # type: ignore[attr-defined]
+    runs = tuning.passes.filter(purpose=PassPurpose.HANDS_FREE, finished_at__isnull=False)
     return frozenset(runs.order_by("-created_at").values_list("run__dead", flat=True).first() or ())
 
 
@@ -123,7 +123,7 @@ def _hue(
         np.array([value / t.step for t, value in zip(turns, stood, strict=True)])
         for stood in history.stood([(t.id, t.value) for t in turns])
     ]
-    fraction = np.array([p.fraction(tuning.bits, tuning.range) for p in wanted])  # type: ignore[arg-type]
+    fraction = np.array([p.fraction(tuning.bits, tuning.range) for p in wanted])
     looks: list[core.Look] = []
     newest: Reading | None = None
     at = -1

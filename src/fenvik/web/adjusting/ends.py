@@ -32,7 +32,7 @@ def palette_of(tuning: Tuning) -> Palette:
     stage = stage_of(tuning)
     if stage is None:
         return SDR
-    told = tuning.passes.filter(summary__black__isnull=False, removed_at__isnull=True)  # type: ignore[attr-defined]
+    told = tuning.passes.filter(summary__black__isnull=False, removed_at__isnull=True)
     black = told.order_by("-created_at").values_list("summary__black", flat=True).first()
     return palette_for(tuning.target, stage.peak, float(black or 0.0))
 

@@ -59,7 +59,7 @@ def lights_of(tuning: Tuning, values: Values, rows: list[Reading]) -> Lights:
     if tuning.target.is_hdr:
         _peak(values, white, says, moves, stale=stale)
         return Lights(says, moves, stale, white, fresh[-1] if fresh else None, [row for _, row in here])
-    near = [min(READ, key=lambda v, level=level: abs(v - level)) for level, _ in here]
+    near = [float(np.array(READ)[np.abs(np.array(READ) - level).argmin()]) for level, _ in here]
     kept = [(v, row) for v, (level, row) in zip(near, here, strict=True) if abs(v - level) < 0.3]
     if not stale and len({v for v, _ in kept}) == len(READ):
         _ends(tuning, values, kept, greys, states, says, moves)

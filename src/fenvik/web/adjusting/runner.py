@@ -149,7 +149,7 @@ class HandsFreeRunner(Runner):
     def display(self) -> LinkedDisplay:
         """Return a line to the display, paired. Raises NotPairedError, LinkFault, DeviceError."""
         if self.display_line is None:
-            device = Device.objects.get(pk=self.told.display_id)
+            device = Device.objects.get(pk=self.told.display_id or 0)
             pairing = Pairing.objects.filter(device=device).first()
             if pairing is None:
                 raise NotPairedError(f"{device.name} is not paired any more: pair it again at Arrival, then go on.")
@@ -165,7 +165,7 @@ class HandsFreeRunner(Runner):
                 self.let_go()
                 log.warning("device failed", pass_id=self.plan.pass_.pk, problem=str(problem))
                 if isinstance(problem, DeviceError) and problem.number == DeviceError.NOT_PAIRED:
-                    Pairing.objects.filter(device_id=self.told.display_id).delete()
+                    Pairing.objects.filter(device_id=self.told.display_id or 0).delete()
                     problem = NotPairedError("The display no longer knows Fenvik: pair it again at Arrival, then go on.")
                 if self.stops:
                     raise

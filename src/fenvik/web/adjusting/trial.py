@@ -173,8 +173,7 @@ def _carried(tuning: Tuning) -> tuple[dict[str, Any], str]:
 
 
 def _short_pass(tuning: Tuning, actor: User, now: datetime) -> Pass:
-    range_ = "full" if tuning.range == "full" else "limited"
-    rows = [shown.as_row() for shown in put_together(Plan(SHORT), tuning.bits, range_, stage_of(tuning))]
+    rows = [shown.as_row() for shown in put_together(Plan(SHORT), tuning.bits, tuning.range, stage_of(tuning))]
     made: Pass = start_pass(tuning_id=tuning.pk, actor=actor, now=now, purpose=PassPurpose.CHECK, how=How(rows=rows))
     return made
 

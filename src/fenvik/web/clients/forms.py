@@ -3,10 +3,10 @@
 from django import forms
 
 from fenvik.web.clients.models import Display, Room
-from fenvik.web.kit.forms import PlainNumbers
+from fenvik.web.kit.forms import PlainNumbers, rows_of
 
 
-class RoomForm(PlainNumbers, forms.ModelForm):
+class RoomForm(PlainNumbers, forms.ModelForm):  # type: ignore[type-arg]
     """A room."""
 
     class Meta:
@@ -20,7 +20,7 @@ class RoomForm(PlainNumbers, forms.ModelForm):
         widgets = {"notes": forms.Textarea(attrs={"rows": 2})}
 
 
-class DisplayForm(PlainNumbers, forms.ModelForm):
+class DisplayForm(PlainNumbers, forms.ModelForm):  # type: ignore[type-arg]
     """A display; what feeds it is typed a line each, the input or app first."""
 
     feeds = forms.CharField(
@@ -54,9 +54,10 @@ class DisplayForm(PlainNumbers, forms.ModelForm):
 
     def __init__(self, *args, firm_id: int, **kwargs) -> None:  # type: ignore[no-untyped-def]
         super().__init__(*args, **kwargs)
-        self.fields["link"].queryset = self.fields["link"].queryset.of_firm(firm_id).filter(role="display").order_by("name")
-        self.fields["link"].empty_label = "by its serial, or none"
-        self.fields["link"].label_from_instance = lambda d: f"{d.name} {d.serial}"
+        link = rows_of(self, "link")
+        link.queryset = link.queryset.of_firm(firm_id).filter(role="display").order_by("name")
+        link.empty_label = "by its serial, or none"
+        link.label_from_instance = lambda d: f"{d.name} {d.serial}"
         if self.instance.pk:
             self.initial["feeds"] = "\n".join(
                 f"{feed.through}: {feed.what}" if feed.what else feed.through for feed in self.instance.feeds.all()

@@ -157,5 +157,6 @@ def basis_of(tuning: Tuning, basis_id: int | None) -> int | None:
     """Return the reading that a change was made on the strength of, where it is one of this tuning's."""
     if basis_id is None:
         return None
-    readings = ControlChange._meta.get_field("reading_before").related_model.objects
-    return readings.filter(pk=basis_id, pass_of__tuning=tuning).values_list("pk", flat=True).first()
+    readings: Any = ControlChange._meta.get_field("reading_before").related_model
+    found: int | None = readings.objects.filter(pk=basis_id, pass_of__tuning=tuning).values_list("pk", flat=True).first()
+    return found

@@ -38,7 +38,7 @@ def same_model(display: Display) -> list[MenuMap]:
     return list(
         MenuMap.objects.of_firm(display.room.client.firm_id)
         .filter(maker__iexact=display.maker, model__iexact=display.model)
-        .exclude(pk=display.menu_map_id)
+        .exclude(pk=display.menu_map_id or 0)
         .order_by("-changed_at")[:5]
     )
 
@@ -50,7 +50,7 @@ def _own_map(display: Display, firm_id: int, origin: str) -> MenuMap:
             firm_id=firm_id, maker=display.maker, model=display.model, controls=[], origin=origin
         )
         display.save(update_fields=["menu_map"])
-    return MenuMap.objects.select_for_update().get(pk=display.menu_map_id)
+    return MenuMap.objects.select_for_update().get(pk=display.menu_map_id or 0)
 
 
 def _check_seen(menu: MenuMap, seen: str) -> None:

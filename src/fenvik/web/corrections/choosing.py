@@ -94,7 +94,7 @@ def choose(*, tuning_id: int, actor: User, wanted: str, now: datetime) -> Tuning
 def find(wanted: str, actor: User) -> Correction:
     """Return a correction of the firm by its number. Raises NoSuchCorrectionError."""
     number = whole(wanted)
-    found = Correction.objects.of_firm(actor.firm_id).filter(pk=number, withdrawn_at__isnull=True).first()
+    found = Correction.objects.of_firm(actor.firm_id).filter(pk=number or 0, withdrawn_at__isnull=True).first()
     if found is None:
         raise NoSuchCorrectionError("There is no such correction any more. Choose another one.")
     return found

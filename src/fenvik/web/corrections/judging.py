@@ -118,4 +118,4 @@ def repeats_apart(sides: Sides) -> float | None:
 
 def repeatability_at(facts: dict[str, Any], luminance: float, average: int) -> float:
     """Return the relative repeatability of a meter's mean of so many readings at a luminance."""
-    return float(Repeatability.of(facts["repeatability"]).at(luminance)[0]) / max(average, 1) ** 0.5
+    return float(Repeatability.of(facts["repeatability"]).at(luminance)[0] / max(average, 1) ** 0.5)

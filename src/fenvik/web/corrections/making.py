@@ -131,6 +131,7 @@ def decide(pass_id: int) -> list[dict[str, Any]]:
     kept = Comparison.objects.get(pass_of=pass_)
     if kept.additivity is None:
         four = [read[name] for name in ("red", "green", "blue", "white")]
+        assert pass_.reference is not None  # a correction's pass has both
         noise = Repeatability.of(pass_.reference.facts["repeatability"]).covariance(four, [float(pass_.average)] * 4)
         off, is_more = additivity(four, read.get("black"), covariance=noise)
         kept.additivity, kept.not_the_sum, kept.proposed = off, is_more, PROPOSED
@@ -235,6 +236,7 @@ def keep(*, pass_id: int, actor: User, method: str, note: str, now: datetime) ->
     display = pass_.tuning.display
     white = white_of(draft.sides)
     assert white is not None
+    assert pass_.reference is not None
     facts = {
         "firm_id": actor.firm_id, "meter": pass_.meter, "meter_name": pass_.meter.name, "meter_serial": pass_.meter.serial,
         "reference_name": pass_.reference.name, "reference_serial": pass_.reference.serial, "display": display,

@@ -61,7 +61,7 @@ def _yxy(xyz: Any) -> tuple[float, float, float]:
 def picture(rows: list[Beside], sides: Sides, bits: int, range_: str) -> str:
     """Return the chart of a correction as safe SVG."""
     colours = {
-        label: own_colour(decode(rgb, bits, "full" if range_ == "full" else "limited"))
+        label: own_colour(decode(rgb, bits, "full" if range_ == "full" else "limited").tolist())
         for label, rgb in zip(sides.labels, sides.rgb, strict=True)
     }
     shown = [chart.Beside(row.label, colours[row.label], row.before, row.after) for row in rows]

@@ -107,7 +107,7 @@ def see_entry(firm: Firm, directory: str, host: str, port: int) -> str:
     address = check_address(firm, host)
     database = settings.DATABASES["default"]
     own = is_own_machine(address)
-    if (own and not is_own_machine(directory)) or (own and port == int(database["PORT"])):
+    if (own and not is_own_machine(directory)) or (own and port == int(str(database["PORT"]))):
         where = f"{host[:80]}:{port}"
         raise AddressError(f"The directory names {where}, which is a place on Fenvik’s own machine; it was not looked at.")
     return address

@@ -47,7 +47,7 @@ def clash_of(tuning: Tuning, said: dict[str, Any]) -> tuple[str, str]:
 
 def input_before(tuning: Tuning) -> str:
     """Return the input on which a tuning was read last; empty where it is not known."""
-    told = tuning.passes.exclude(circumstance__display_input="").filter(circumstance__isnull=False)  # type: ignore[attr-defined]
+    told = tuning.passes.exclude(circumstance__display_input="").filter(circumstance__isnull=False)
     return told.order_by("-created_at").values_list("circumstance__display_input", flat=True).first() or ""
 
 

@@ -102,9 +102,9 @@ def panel_read(tuning: Tuning) -> PanelRead | None:
             parts[shown["part"]].append((float(at), float(seen[1])))
     ability = None
     if parts["panel-window"]:
-        read = [parts[name] for name in ("panel-window", "panel-held", "panel-grey")]
         ability = ability_of(
-            *read, xyz[1:4], facts.black, black_is_bound=facts.black_is_bound, same=parts["panel-same"]
+            parts["panel-window"], parts["panel-held"], parts["panel-grey"], xyz[1:4], facts.black,
+            black_is_bound=facts.black_is_bound, same=parts["panel-same"],
         )  # fmt: skip
     return PanelRead(pass_, len(newest), facts, "", ability)
 

@@ -2,13 +2,12 @@
 
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, cast
+from typing import Any
 
 from django.db import transaction
 
 from fenvik.core.analysis.standing import Standing, best_of, standing_of
 from fenvik.core.errors import FenvikError, NoWhiteError
-from fenvik.core.signal.decoding import Range
 from fenvik.core.signal.patches import Patch, full_colours, grey
 from fenvik.web.controls.values import values_of
 from fenvik.web.devices.displays import paired
@@ -47,7 +46,7 @@ class Line:
 
 def patches_of(tuning: Tuning) -> list[Patch]:
     """Return white, three greys and the primaries as a tuning's signal carries them."""
-    bits, range_ = tuning.bits, cast("Range", tuning.range)
+    bits, range_ = tuning.bits, tuning.range
     stage = stage_of(tuning) if tuning.target.is_hdr and tuning.signal != "hlg" else None
     greys = [grey(level, bits, range_) for level in (100.0, *(GREYS_SDR if stage is None else GREYS_PQ))]
     if stage is None:

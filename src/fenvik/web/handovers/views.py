@@ -14,13 +14,14 @@ from fenvik.web.handovers.models import Handover
 from fenvik.web.handovers.services import opened
 from fenvik.web.people.zones import in_zone_of
 from fenvik.web.results import pictures
+from fenvik.web.results.parts import Pair
 from fenvik.web.results.summary import figures
 
 
 def tuning_page(kept: dict[str, Any]) -> dict[str, Any]:
     """Return what the page shows of a frozen tuning."""
     found, left = frozen_analysis(kept, "found"), frozen_analysis(kept, "left")
-    pair = pictures.Pair(found, left)
+    pair = Pair(found, left)
     groups: dict[str, list[dict[str, Any]]] = {}
     for row in kept["settings"]:
         groups.setdefault(row["group"], []).append(row | {"changed": row["found"] != row["left"]})

@@ -5,6 +5,11 @@ from typing import Any
 from django import forms
 
 
+def rows_of(form: forms.BaseForm, name: str) -> Any:
+    """Return a form's field that chooses among rows of a table, for what it offers to be narrowed to a firm's own."""
+    return form.fields[name]
+
+
 class PlainText(forms.TextInput):
     """A number as a person writes it, typed as text: a browser drops "0,3" from a field of numbers without a word."""
 
@@ -24,7 +29,7 @@ class PlainNumbers:
                 continue
             kept = {k: v for k, v in field.widget.attrs.items() if k not in ("min", "max", "step")}
             field.widget = PlainText(attrs={**kept, "inputmode": "decimal", "autocomplete": "off"})
-            told = self.data.get(self.add_prefix(name), "") if self.is_bound else ""  # type: ignore[attr-defined]
+            told = self.data.get(self.add_prefix(name), "") if self.is_bound else ""  # type: ignore[attr-defined,has-type]
             if told.count(",") == 1 and "." not in told:
                 broken[self.add_prefix(name)] = told.replace(",", ".")  # type: ignore[attr-defined]
         if broken:

@@ -13,7 +13,7 @@ class FirmQuerySet(models.QuerySet[Row_co]):
 
     def of_firm(self, firm_id: int) -> Self:
         """Return the rows that a firm owns, found along the model's ``firm_path``."""
-        return self.filter(**{self.model.firm_path: firm_id})
+        return self.filter(**{self.model.firm_path: firm_id})  # type: ignore[attr-defined]
 
 
 class FirmModel(models.Model):
@@ -45,7 +45,7 @@ class PutAwayModel(FirmModel):
     """
 
     put_away_at = models.DateTimeField(null=True, editable=False)
-    objects = PresentManager()
+    objects = PresentManager()  # type: ignore[misc,assignment]
     everything = FirmQuerySet.as_manager()
 
     class Meta:

@@ -41,7 +41,7 @@ def with_keys(html: str) -> str:
 def _digest(request: HttpRequest) -> str:
     told = [request.path, *(f"{name}={text}" for name, texts in sorted(request.POST.lists()) for text in texts)]
     told = [text for text in told if not text.startswith(tuple(f"{name}=" for name in NOT_CONTENT))]
-    told += [f"{name}:{file.name}:{file.size}" for name, file in sorted(request.FILES.items())]
+    told += [f"{name}:{getattr(file, 'name', '')}:{getattr(file, 'size', 0)}" for name, file in sorted(request.FILES.items())]
     return hashlib.sha256("\0".join(told).encode("utf-8", "surrogatepass")).hexdigest()
 
 

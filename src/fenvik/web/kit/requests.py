@@ -39,7 +39,7 @@ class RequestMiddleware:
             metrics.answered(name, request.method or "", response.status_code, seconds)
             log.info(
                 "request", method=request.method, path=request.path, status=response.status_code, ms=round(1000 * seconds, 1),
-                person=person.pk if known else None, firm=person.firm_id if known else None,
+                person=getattr(person, "pk", None) if known else None, firm=getattr(person, "firm_id", None) if known else None,
                 address=request.META.get("REMOTE_ADDR", ""),
             )  # fmt: skip
         return response

@@ -19,6 +19,7 @@ from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.notify import mark_of
 from fenvik.web.kit.once import with_keys
 from fenvik.web.kit.templatetags.fenvik import CSRF_PLACEHOLDER
+from fenvik.web.people.asking import Asking
 from fenvik.web.people.zones import in_zone_of
 from fenvik.web.results.imports import wait_for
 from fenvik.web.stops.options import Options, options_of
@@ -72,12 +73,12 @@ async def _shared(key: Key, number: int) -> dict[str, str]:
     return await asyncio.shield(_renderings[at])
 
 
-def _checked(request: HttpRequest, pk: int) -> Watcher:
+def _checked(request: Asking, pk: int) -> Watcher:
     of_firm_or_404(Tuning, request.user.firm_id, pk)
     return Watcher(request.user.firm_id, request.user.pk, mark_of(request.session.session_key or ""), get_token(request))
 
 
-def _still_in(request: HttpRequest, watcher: Watcher, pk: int) -> bool:
+def _still_in(request: Asking, watcher: Watcher, pk: int) -> bool:
     """Whether the session that opened a page is still one of that person, who may still be here; what they wait for is told."""
     try:
         wait_for(pk, timezone.now())
@@ -90,7 +91,7 @@ def _still_in(request: HttpRequest, watcher: Watcher, pk: int) -> bool:
         let_go()
 
 
-async def live(request: HttpRequest, pk: int, stop: str) -> StreamingHttpResponse:
+async def live(request: Asking, pk: int, stop: str) -> StreamingHttpResponse:
     """Send the fragments of a stop, now and after every change, until the session ends."""
     if stop not in STOPS:
         raise Http404

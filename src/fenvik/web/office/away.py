@@ -5,7 +5,7 @@ from typing import Any
 
 from django import forms
 from django.contrib import messages
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.utils import timezone
@@ -14,13 +14,14 @@ from django.views.decorators.http import require_http_methods, require_POST, req
 from fenvik.core.errors import FenvikError
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.office.forms import MoveForm
+from fenvik.web.people.asking import Asking
 from fenvik.web.planning.away import KEPT_FOR, KINDS, AwayError, away_of, hanging, named, put_away, take_back, thing_of
 from fenvik.web.planning.moving import cancel_visit, copy_visit, move_visit
 from fenvik.web.visits.models import Visit
 
 
 @require_safe
-def away(request: HttpRequest) -> HttpResponse:
+def away(request: Asking) -> HttpResponse:
     """List what the firm has put away, with the days that are left to take it back."""
     rows = away_of(request.user.firm_id, timezone.now())
     return render(request, "office/away.html", {"rows": rows, "days": KEPT_FOR.days, "here": "clients"})
@@ -42,14 +43,14 @@ def _back(kind: str, thing: Any) -> tuple[str, tuple[Any, ...]]:
     return ("clients" if kind == "client" else "visits"), ()
 
 
-def _thing(request: HttpRequest, kind: str, pk: int, *, away: bool) -> Any:
+def _thing(request: Asking, kind: str, pk: int, *, away: bool) -> Any:
     if kind not in KINDS:
         raise Http404
     return thing_of(kind, pk, request.user.firm_id, away=away)
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def put_one_away(request: HttpRequest, kind: str, pk: int) -> HttpResponse:
+def put_one_away(request: Asking, kind: str, pk: int) -> HttpResponse:
     """Say what hangs on a thing, and put it away."""
     thing = _thing(request, kind, pk, away=False)
     to, keys = _back(kind, thing)
@@ -70,7 +71,7 @@ def put_one_away(request: HttpRequest, kind: str, pk: int) -> HttpResponse:
 
 
 @require_POST
-def take_one_back(request: HttpRequest, kind: str, pk: int) -> HttpResponse:
+def take_one_back(request: Asking, kind: str, pk: int) -> HttpResponse:
     """Take a thing back."""
     _thing(request, kind, pk, away=True)
     try:
@@ -82,7 +83,7 @@ def take_one_back(request: HttpRequest, kind: str, pk: int) -> HttpResponse:
     return redirect("away")
 
 
-def _move(request: HttpRequest, visit: Visit) -> int:
+def _move(request: Asking, visit: Visit) -> int:
     form = MoveForm(request.POST)
     if not form.is_valid():
         raise forms.ValidationError(" ".join(str(e[0]) for e in form.errors.values()))
@@ -91,17 +92,17 @@ def _move(request: HttpRequest, visit: Visit) -> int:
     return int(visit.pk)
 
 
-def _cancel(request: HttpRequest, visit: Visit) -> int:
+def _cancel(request: Asking, visit: Visit) -> int:
     cancel_visit(visit_id=visit.pk, actor=request.user, now=timezone.now(), why=request.POST.get("why", "").strip())
     return int(visit.pk)
 
 
-def _hold(request: HttpRequest, visit: Visit) -> int:
+def _hold(request: Asking, visit: Visit) -> int:
     cancel_visit(visit_id=visit.pk, actor=request.user, now=timezone.now(), cancelled=False)
     return int(visit.pk)
 
 
-def _copy(request: HttpRequest, visit: Visit) -> int:
+def _copy(request: Asking, visit: Visit) -> int:
     form = MoveForm(request.POST)
     if not form.is_valid():
         raise forms.ValidationError(" ".join(str(e[0]) for e in form.errors.values()))
@@ -110,11 +111,11 @@ def _copy(request: HttpRequest, visit: Visit) -> int:
     return int(made.pk)
 
 
-ACTS: dict[str, Callable[[HttpRequest, Visit], int]] = {"move": _move, "cancel": _cancel, "hold": _hold, "copy": _copy}
+ACTS: dict[str, Callable[[Asking, Visit], int]] = {"move": _move, "cancel": _cancel, "hold": _hold, "copy": _copy}
 
 
 @require_POST
-def visit_act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
+def visit_act(request: Asking, pk: int, name: str) -> HttpResponse:
     """Do something with a visit."""
     if name not in ACTS:
         raise Http404

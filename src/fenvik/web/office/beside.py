@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
@@ -12,6 +12,7 @@ from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.templatetags.fenvik import setting
 from fenvik.web.office.several import MOST, Row, figures_of
 from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.people.asking import Asking
 from fenvik.web.results.proof import counted, proof
 from fenvik.web.visits.models import Tuning
 
@@ -67,7 +68,7 @@ def stands(tunings: list[Tuning]) -> list[Row]:
 
 
 @require_safe
-def beside(request: HttpRequest, pk: int) -> HttpResponse:
+def beside(request: Asking, pk: int) -> HttpResponse:
     """Show the tunings of a display beside each other."""
     display = of_firm_or_404(Display, request.user.firm_id, pk, "room__client", "menu_map")
     shown = shown_of(display)

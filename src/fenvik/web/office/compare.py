@@ -3,7 +3,7 @@
 from typing import Any
 
 from django.db.models import Max
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
 from django.utils.formats import date_format
@@ -16,9 +16,11 @@ from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.kit.templatetags.fenvik import figure, places, significant
 from fenvik.web.office import several
 from fenvik.web.passes.models import NOT_OF_THE_MODE, Pass, PassPurpose
+from fenvik.web.people.asking import Asking
 from fenvik.web.results import compare as comparing
 from fenvik.web.results import pictures
 from fenvik.web.results.assemble import analysis_of
+from fenvik.web.results.parts import Pair
 from fenvik.web.results.special import special_of
 from fenvik.web.visits.models import Tuning
 
@@ -80,7 +82,7 @@ def _history(listed: list[Pass], chosen: list[Pass]) -> SafeString:
     )  # fmt: skip
 
 
-def _chosen(request: HttpRequest, listed: list[Pass], name: str, usual: Pass | None) -> Pass | None:
+def _chosen(request: Asking, listed: list[Pass], name: str, usual: Pass | None) -> Pass | None:
     wanted = request.GET.get(name, "")
     return next((p for p in listed if str(p.pk) == wanted), usual)
 
@@ -90,11 +92,11 @@ def _share_correction(passes: list[Any]) -> bool:
     a, b = passes
     if a is None or b is None:
         return False
-    return a.correction_id == b.correction_id and a.meter_id == b.meter_id
+    return bool(a.correction_id == b.correction_id and a.meter_id == b.meter_id)
 
 
 @require_safe
-def compare(request: HttpRequest, pk: int) -> HttpResponse:
+def compare(request: Asking, pk: int) -> HttpResponse:
     """Show two passes beside each other."""
     tuning = of_firm_or_404(Tuning, request.user.firm_id, pk, "display__room", "visit")
     listed = _listed(tuning)
@@ -108,13 +110,13 @@ def compare(request: HttpRequest, pk: int) -> HttpResponse:
     whole: list[Any] = [None if p is None else kept.get(pk=p.pk) for p in (first, second)]
     # Each is held against what its own tuning aimed at.
     both: list[Any] = [None if p is None else analysis_of(p, p.tuning, p.last_reading) for p in whole]
-    special = [None, None]
+    special: list[Any] = [None, None]
     if view in ("light", "wrong"):
         special = [
             None if p is None else special_of(p, a, luminance=p.tuning.luminance)
             for p, a in zip(whole, both, strict=True)
         ]
-    pair = pictures.Pair(both[0], both[1], found_special=special[0], left_special=special[1], window=tuning.window)
+    pair = Pair(both[0], both[1], found_special=special[0], left_special=special[1], window=tuning.window)
     both_there = [p for p in whole if p is not None]
     context = {
         "tuning": tuning, "listed": listed, "choices_a": _options(listed, first), "choices_b": _options(listed, second),

@@ -4,7 +4,7 @@ from typing import Any
 
 from django import forms
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.utils import timezone
 from django.utils.text import slugify
@@ -20,7 +20,9 @@ from fenvik.web.corrections.models import METHODS, Correction
 from fenvik.web.corrections.shown import beside, picture, sizes
 from fenvik.web.corrections.sides import sides_of
 from fenvik.web.devices.models import Device, DeviceRole
+from fenvik.web.kit.forms import rows_of
 from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.people.asking import Asking
 
 MOST_BYTES = 4 * 1024 * 1024
 
@@ -42,7 +44,7 @@ class CorrectionFileForm(forms.Form):
     def __init__(self, *args: Any, firm_id: int, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         mine = Device.objects.of_firm(firm_id).filter(role=DeviceRole.METER, removed_at__isnull=True)
-        self.fields["meter"].queryset = mine.order_by("name")
+        rows_of(self, "meter").queryset = mine.order_by("name")
 
     def clean(self) -> dict[str, Any]:
         """Hold what was given together."""
@@ -58,7 +60,7 @@ class CorrectionFileForm(forms.Form):
 
 
 @require_safe
-def corrections(request: HttpRequest) -> HttpResponse:
+def corrections(request: Asking) -> HttpResponse:
     """List the corrections by meter."""
     rows = Correction.objects.of_firm(request.user.firm_id).filter(withdrawn_at__isnull=True).defer("rows")
     by_meter: dict[str, list[Correction]] = {}
@@ -68,7 +70,7 @@ def corrections(request: HttpRequest) -> HttpResponse:
 
 
 @require_safe
-def correction(request: HttpRequest, pk: int) -> HttpResponse:
+def correction(request: Asking, pk: int) -> HttpResponse:
     """Show a correction."""
     shown = of_firm_or_404(Correction, request.user.firm_id, pk, "display__room__client", "made_by", "meter")
     sides = sides_of(shown.rows)
@@ -81,7 +83,7 @@ def correction(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 @require_safe
-def correction_file(request: HttpRequest, pk: int) -> HttpResponse:
+def correction_file(request: Asking, pk: int) -> HttpResponse:
     """Send a correction as CGATS."""
     shown = of_firm_or_404(Correction, request.user.firm_id, pk)
     name = slugify(f"correction {shown.meter_name} on {shown.display_name} {timezone.localtime(shown.made_at):%Y-%m-%d}")
@@ -91,7 +93,7 @@ def correction_file(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 @require_POST
-def correction_withdraw(request: HttpRequest, pk: int) -> HttpResponse:
+def correction_withdraw(request: Asking, pk: int) -> HttpResponse:
     """Use a correction no longer."""
     shown = of_firm_or_404(Correction, request.user.firm_id, pk)
     withdraw(correction_id=shown.pk, actor=request.user, now=timezone.now())
@@ -100,7 +102,7 @@ def correction_withdraw(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def correction_import(request: HttpRequest) -> HttpResponse:
+def correction_import(request: Asking) -> HttpResponse:
     """Take a correction up from a file, or make one of two files of readings."""
     form = CorrectionFileForm(request.POST or None, request.FILES or None, firm_id=request.user.firm_id)
     if request.method == "POST" and form.is_valid():

@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from django.db.models import Q, QuerySet
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
@@ -18,6 +18,7 @@ from fenvik.web.corrections.models import Correction
 from fenvik.web.devices.models import Device
 from fenvik.web.kit.words import having
 from fenvik.web.passes.models import PatchList
+from fenvik.web.people.asking import Asking
 from fenvik.web.visits.models import TARGET_LABELS, Tuning, Visit
 
 MOST = 12
@@ -47,18 +48,18 @@ def _tunings_having(firm_id: int, words: str) -> Q:
 
 def found(firm_id: int, words: str) -> dict[str, Any]:
     """Return what a firm has with all these words in it: a number of queries that does not grow."""
-    clients: QuerySet = Client.objects.of_firm(firm_id).filter(
+    clients: QuerySet[Any] = Client.objects.of_firm(firm_id).filter(
         _having(words, "name", "contact", "phone", "email", "address", "notes")
     )
-    rooms: QuerySet = Room.objects.of_firm(firm_id).filter(_having(words, "name", "surround", "notes", "client__name"))
-    displays: QuerySet = Display.objects.of_firm(firm_id).filter(
+    rooms: QuerySet[Any] = Room.objects.of_firm(firm_id).filter(_having(words, "name", "surround", "notes", "client__name"))
+    displays: QuerySet[Any] = Display.objects.of_firm(firm_id).filter(
         _having(words, "maker", "model", "serial", "notes", "room__name", "room__client__name")
         | Q(
             pk__in=Display.objects.of_firm(firm_id).filter(_having(words, "feeds__through", "feeds__what")).values("pk")
         )
     )
-    tunings: QuerySet = Tuning.objects.of_firm(firm_id).filter(_tunings_having(firm_id, words))
-    visits: QuerySet = Visit.objects.of_firm(firm_id).filter(_having(words, "notes"))
+    tunings: QuerySet[Any] = Tuning.objects.of_firm(firm_id).filter(_tunings_having(firm_id, words))
+    visits: QuerySet[Any] = Visit.objects.of_firm(firm_id).filter(_having(words, "notes"))
     lower = words.lower().split()
     maps = MenuMap.objects.of_firm(firm_id).filter(controls__icontains=lower[0]).only("maker", "model", "controls")[:40]
     controls = [
@@ -113,7 +114,7 @@ def patterns_for(words: str, tuning: int | None) -> list[dict[str, str]]:
 
 
 @require_safe
-def find(request: HttpRequest) -> HttpResponse:
+def find(request: Asking) -> HttpResponse:
     """Find anything."""
     words = request.GET.get("q", "").replace("\0", "").strip()[:80]
     last = request.GET.get("tuning", "")

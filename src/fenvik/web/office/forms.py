@@ -7,7 +7,7 @@ from django import forms
 from fenvik.web.clients.models import Client, Display, Technology
 from fenvik.web.controls.models import MenuMap
 from fenvik.web.controls.shapes import SHAPES
-from fenvik.web.kit.forms import PlainNumbers
+from fenvik.web.kit.forms import PlainNumbers, rows_of
 from fenvik.web.planning.wording import WordsError, read
 from fenvik.web.visits.forms import NAMED_TARGETS, refuse_clash
 from fenvik.web.visits.models import (
@@ -17,7 +17,7 @@ from fenvik.web.visits.models import (
 )
 
 
-class ClientForm(forms.ModelForm):
+class ClientForm(forms.ModelForm):  # type: ignore[type-arg]
     """A client."""
 
     class Meta:
@@ -32,7 +32,7 @@ PLAN_WORDS = forms.Textarea(attrs={
 })  # fmt: skip
 
 
-class VisitForm(forms.ModelForm):
+class VisitForm(forms.ModelForm):  # type: ignore[type-arg]
     """A visit: to a client who is known, or to a new one."""
 
     new_client = forms.CharField(max_length=120, required=False, label="or a new client")
@@ -53,11 +53,11 @@ class VisitForm(forms.ModelForm):
     def __init__(self, *args, firm_id: int, **kwargs) -> None:  # type: ignore[no-untyped-def]
         super().__init__(*args, **kwargs)
         self.firm_id = firm_id
-        self.fields["client"].queryset = Client.objects.of_firm(firm_id).order_by("name")
+        rows_of(self, "client").queryset = Client.objects.of_firm(firm_id).order_by("name")
         self.fields["client"].required = False
-        self.fields["client"].empty_label = "choose"
+        rows_of(self, "client").empty_label = "choose"
         chosen = self.initial.get("client")
-        first = "words" if chosen else "client" if self.fields["client"].queryset.exists() else "new_client"
+        first = "words" if chosen else "client" if rows_of(self, "client").queryset.exists() else "new_client"
         self.fields[first].widget.attrs["autofocus"] = True
 
     def clean(self) -> dict[str, object]:
@@ -134,14 +134,14 @@ class TuningForm(PlainNumbers, forms.Form):
 
     def __init__(self, *args, visit: Visit, **kwargs) -> None:  # type: ignore[no-untyped-def]
         super().__init__(*args, **kwargs)
-        self.fields["display"].queryset = Display.objects.filter(room__client=visit.client).select_related("room")
-        self.fields["display"].label_from_instance = lambda d: f"{d.room.name}: {d.name}"
+        rows_of(self, "display").queryset = Display.objects.filter(room__client=visit.client).select_related("room")
+        rows_of(self, "display").label_from_instance = lambda d: f"{d.room.name}: {d.name}"
         known = [
             (f"map-{m.pk}", f"as before: {m}")
             for m in MenuMap.objects.of_firm(visit.firm_id).order_by("maker", "model")
         ]
         # Never the first of another model's: its own, where one is known, else it is read or typed at Arrival.
-        self.fields["menu"].choices = [
+        rows_of(self, "menu").choices = [
             ("own", "of its own model, if one is known; else at Arrival"), *known,
             *((f"shape-{s.id}", s.label) for s in SHAPES.values()), ("later", "read or typed at Arrival"),
         ]  # fmt: skip

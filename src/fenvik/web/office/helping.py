@@ -3,7 +3,7 @@
 from typing import Any
 
 from django.conf import settings
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
@@ -12,12 +12,13 @@ from fenvik.web.clients.models import Client, Display
 from fenvik.web.devices.models import Device
 from fenvik.web.kit.words import having
 from fenvik.web.passes.models import Reading
+from fenvik.web.people.asking import Asking
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.visits.models import Tuning, Visit
 
 
 @require_safe
-def stop_help(request: HttpRequest, stop: str) -> HttpResponse:
+def stop_help(request: Asking, stop: str) -> HttpResponse:
     """Say what a stop is for, what is done there, and how one knows that it is done."""
     if stop not in STOPS:
         raise Http404
@@ -26,7 +27,7 @@ def stop_help(request: HttpRequest, stop: str) -> HttpResponse:
 
 
 @require_safe
-def words(request: HttpRequest) -> HttpResponse:
+def words(request: Asking) -> HttpResponse:
     """Show the words of the trade, one sentence each."""
     return render(request, "office/words.html", {"glossary": having(""), "stops": list(STOPS.items())})
 

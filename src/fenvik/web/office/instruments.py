@@ -6,7 +6,7 @@ from typing import Any
 from django import forms
 from django.contrib import messages
 from django.db.models import Q
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.utils import timezone
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
@@ -23,6 +23,7 @@ from fenvik.web.devices.services import remove, rename, take_up
 from fenvik.web.devices.trying import read_refresh, try_out
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes.models import Pass
+from fenvik.web.people.asking import Asking
 from fenvik.web.people.models import Firm
 from fenvik.web.people.policy import Right, may, require
 from fenvik.web.people.services import keep_networks
@@ -78,7 +79,7 @@ def _listed(firm_id: int) -> dict[str, Any]:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def instruments(request: HttpRequest) -> HttpResponse:
+def instruments(request: Asking) -> HttpResponse:
     """List the firm's meters and sources, and take up more: by address, or keyed in."""
     firm_id, now = request.user.firm_id, timezone.now()
     address = request.POST.get("address", "")[:200]
@@ -110,7 +111,7 @@ def instruments(request: HttpRequest) -> HttpResponse:
 
 
 @require_safe
-def device(request: HttpRequest, pk: int) -> HttpResponse:
+def device(request: Asking, pk: int) -> HttpResponse:
     """Show one device."""
     shown = of_firm_or_404(Device, request.user.firm_id, pk, "pairing")
     corrections = (
@@ -137,7 +138,7 @@ def _display_of(device: Device) -> Display | None:
     )
 
 
-def _pair(request: HttpRequest, shown: Device, name: str) -> None:
+def _pair(request: Asking, shown: Device, name: str) -> None:
     display = _display_of(shown)
     if shown.role != DeviceRole.DISPLAY or display is None:
         messages.error(request, "Say first whose display this is: give a client's display its serial, and it is known here.")
@@ -153,7 +154,7 @@ def _pair(request: HttpRequest, shown: Device, name: str) -> None:
         messages.error(request, str(problem))
 
 
-def _ask(request: HttpRequest, device: Device, name: str) -> None:
+def _ask(request: Asking, device: Device, name: str) -> None:
     """Try a device out, or let a meter tell how often the light comes and goes."""
     if name == "try":
         try_out(device=device, now=timezone.now())
@@ -165,7 +166,7 @@ def _ask(request: HttpRequest, device: Device, name: str) -> None:
 
 
 @require_POST
-def device_act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
+def device_act(request: Asking, pk: int, name: str) -> HttpResponse:
     """Try a device out, rename it, or take it out of the lists; what was read with it stays."""
     shown = of_firm_or_404(Device, request.user.firm_id, pk)
     require(request.user, Right.MEASURE)
@@ -194,7 +195,7 @@ def device_act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def networks(request: HttpRequest) -> HttpResponse:
+def networks(request: Asking) -> HttpResponse:
     """Let an owner say in which networks the firm's devices may be."""
     require(request.user, Right.RUN_FIRM)
     firm = Firm.objects.get(pk=request.user.firm_id)

@@ -2,7 +2,7 @@
 
 from django import forms
 from django.contrib import messages
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.utils.text import slugify
@@ -13,6 +13,7 @@ from fenvik.formats.patches import PatchesError, read_patches, write_cgats, writ
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.passes import patch_lists as services
 from fenvik.web.passes.models import PatchList
+from fenvik.web.people.asking import Asking
 from fenvik.web.visits.models import Tuning
 
 EXAMPLE = "deep red; 60; 10; 10\nhalf grey; 50; 50; 50"
@@ -38,7 +39,7 @@ class PatchListForm(forms.Form):
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def patch_list(request: HttpRequest, pk: int | None = None) -> HttpResponse:
+def patch_list(request: Asking, pk: int | None = None) -> HttpResponse:
     """Write or change a list of the firm's own."""
     firm_id = request.user.firm_id
     shown = None if pk is None else of_firm_or_404(PatchList, firm_id, pk)
@@ -64,7 +65,7 @@ def patch_list(request: HttpRequest, pk: int | None = None) -> HttpResponse:
     )
 
 
-def _back(request: HttpRequest, kept: PatchList) -> str:
+def _back(request: Asking, kept: PatchList) -> str:
     """Return where to go on: to the tuning that it was written for, which reads it from now on."""
     wanted = whole(request.GET.get("tuning", ""))
     if wanted is not None:
@@ -76,7 +77,7 @@ def _back(request: HttpRequest, kept: PatchList) -> str:
 
 
 @require_safe
-def patch_list_file(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
+def patch_list_file(request: Asking, pk: int, kind: str) -> HttpResponse:
     """Send a list as CSV or CGATS."""
     if kind not in ("csv", "cgats"):
         raise Http404

@@ -4,7 +4,7 @@ from typing import Any
 
 from django import forms
 from django.db.models import Max
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods
 
@@ -16,6 +16,7 @@ from fenvik.web.clients.models import Client, Display, Room
 from fenvik.web.clients.services import keep_display, keep_room
 from fenvik.web.kit.forms import PlainNumbers
 from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.people.asking import Asking
 from fenvik.web.planning.services import add_proposed
 from fenvik.web.visits.forms import NAMED_TARGETS
 from fenvik.web.visits.models import SIGNALS, Tuning, Visit, clash
@@ -23,7 +24,7 @@ from fenvik.web.whites.told import of_display
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def room(request: HttpRequest, pk: int, client: bool = False) -> HttpResponse:
+def room(request: Asking, pk: int, client: bool = False) -> HttpResponse:
     """Show a room and change it; with ``client``, take up a new one of that client."""
     firm_id = request.user.firm_id
     shown = Room(client=of_firm_or_404(Client, firm_id, pk)) if client else of_firm_or_404(Room, firm_id, pk, "client")
@@ -43,7 +44,7 @@ def room(request: HttpRequest, pk: int, client: bool = False) -> HttpResponse:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def display(request: HttpRequest, pk: int, new: bool = False) -> HttpResponse:
+def display(request: Asking, pk: int, new: bool = False) -> HttpResponse:
     """Show a display and change it; with ``new``, take up a new one in that room."""
     firm_id = request.user.firm_id
     if new:
@@ -107,14 +108,14 @@ class ProposalForm(PlainNumbers, forms.Form):
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def proposals(request: HttpRequest, pk: int, display_pk: int) -> HttpResponse:
+def proposals(request: Asking, pk: int, display_pk: int) -> HttpResponse:
     """Propose tunings for a display of a visit, and add those that are taken."""
     firm_id = request.user.firm_id
     visit = of_firm_or_404(Visit, firm_id, pk, "client")
     shown = of_firm_or_404(Display, firm_id, display_pk, "room__client")
     light = RoomLight(shown.room.lux_day, shown.room.lux_night)
     have = {(t.purpose, t.signal) for t in Tuning.objects.filter(visit=visit, display=shown)}
-    rows = []
+    rows: list[dict[str, Any]] = []
     for purpose, signal in USUAL:
         made = propose(purpose, signal, technology=shown.technology, room=light)
         words = purpose if signal == "sdr" else f"{purpose}, {SIGNALS[signal]}"

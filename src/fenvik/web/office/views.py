@@ -8,7 +8,7 @@ from django.conf import settings
 from django.core.paginator import Paginator
 from django.db import connection
 from django.db.models import Count, Exists, Max, OuterRef, Q, Subquery
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.template.loader import render_to_string
 from django.utils import timezone
@@ -22,6 +22,7 @@ from fenvik.web.groundwork.state import fresh_state
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.office.forms import ClientForm, MoveForm, TuningForm, VisitForm, WordsForm
 from fenvik.web.office.helping import start_of, walks_of
+from fenvik.web.people.asking import Asking
 from fenvik.web.planning.services import add_in_words, add_tuning, plan_visit
 from fenvik.web.planning.wording import WordsError
 from fenvik.web.trail import kept
@@ -73,7 +74,7 @@ def _rows(visits: list[Visit]) -> list[dict[str, Any]]:
 
 
 @require_safe
-def visits(request: HttpRequest) -> HttpResponse:
+def visits(request: Asking) -> HttpResponse:
     """List the visits by day: today and what comes, then what was."""
     firm_id, today = request.user.firm_id, timezone.localdate()
     chosen = Visit.objects.of_firm(firm_id).select_related("client").order_by("-on", "starts", "pk")
@@ -142,7 +143,7 @@ def _year(firm_id: int, today: date) -> dict[str, Any]:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def new_visit(request: HttpRequest) -> HttpResponse:
+def new_visit(request: Asking) -> HttpResponse:
     """Plan a visit."""
     firm_id = request.user.firm_id
     initial = {"on": timezone.localdate(), "client": request.GET.get("client")}
@@ -157,7 +158,7 @@ def new_visit(request: HttpRequest) -> HttpResponse:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def visit(request: HttpRequest, pk: int) -> HttpResponse:
+def visit(request: Asking, pk: int) -> HttpResponse:
     """Show a visit with its tunings, and add one."""
     shown = of_firm_or_404(Visit, request.user.firm_id, pk, "client")
     in_words = "words" in request.POST
@@ -190,7 +191,7 @@ def visit(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 @require_safe
-def clients(request: HttpRequest) -> HttpResponse:
+def clients(request: Asking) -> HttpResponse:
     """List the clients."""
     chosen = (
         Client.objects.of_firm(request.user.firm_id)
@@ -205,7 +206,7 @@ def clients(request: HttpRequest) -> HttpResponse:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def client(request: HttpRequest, pk: int | None = None) -> HttpResponse:
+def client(request: Asking, pk: int | None = None) -> HttpResponse:
     """Show a client, change it, or take up a new one."""
     shown = None if pk is None else of_firm_or_404(Client, request.user.firm_id, pk)
     form = ClientForm(request.POST or None, instance=shown or Client(firm_id=request.user.firm_id))

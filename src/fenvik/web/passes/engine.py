@@ -101,7 +101,7 @@ class Plan:
 def patch_of(row: dict[str, object]) -> Patch:
     """Return a patch as it was stored."""
     red, green, blue = row["rgb"]  # type: ignore[misc]
-    return Patch(str(row["label"]), (int(red), int(green), int(blue)), tuple(row["percent"]))  # type: ignore[arg-type]
+    return Patch(str(row["label"]), (int(red), int(green), int(blue)), tuple(row["percent"]))  # type: ignore[arg-type,has-type]
 
 
 def take(pass_id: int, token: uuid.UUID) -> Plan | None:

@@ -180,7 +180,8 @@ class Store:
                 continue
             if row is None:
                 raise LostPassError
-            return row
+            told: tuple[Any, ...] = row
+            return told
 
     def add(self, taken: Taken) -> Asked:
         """Store a reading, tell it, and return what is asked. Raises LostPassError."""

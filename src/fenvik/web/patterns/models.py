@@ -44,7 +44,7 @@ class Screen(FirmModel):
     """
 
     firm_path = "visit__firm_id"
-    objects = ScreenQuerySet.as_manager()
+    objects = ScreenQuerySet.as_manager()  # type: ignore[misc]
     visit = models.OneToOneField("visits.Visit", on_delete=models.CASCADE, related_name="screen")
     device = models.OneToOneField("devices.Device", on_delete=models.CASCADE, related_name="screen")
     token = models.CharField(max_length=60, unique=True, default=new_token)

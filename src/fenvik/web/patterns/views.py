@@ -162,7 +162,7 @@ def screen_picture(request: HttpRequest, token: str) -> HttpResponse:
     size = _size(request, screen.size)
     let_go()
     with _one_drawn:
-        data = png(picture_board(screen, *size).codes)
+        data = png(picture_board(screen, *size).codes)  # type: ignore[arg-type]
     response = HttpResponse(data, content_type="image/png")
     response["Cache-Control"] = "no-store"
     return response
@@ -227,7 +227,7 @@ def example_picture(request: HttpRequest, name: str, how: str) -> HttpResponse:
     if how not in ("low", "right", "high"):
         raise Http404
     try:
-        data = _example(name, how)  # type: ignore[arg-type]
+        data = _example(name, how)
     except PatternError as error:
         raise Http404 from error
     response = HttpResponse(data, content_type="image/png")

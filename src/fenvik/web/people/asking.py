@@ -8,4 +8,4 @@ from fenvik.web.people.models import User
 class Asking(HttpRequest):
     """A request that only somebody of a firm can have sent: pages that others may open say so themselves."""
 
-    user: User  # type: ignore[assignment]
+    user: User

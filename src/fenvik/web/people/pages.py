@@ -1,6 +1,7 @@
 """The people of a firm, the log, one's own page, and the links by which people join or set a password."""
 
 import zoneinfo
+from collections.abc import Callable
 from typing import Any
 
 from django.conf import settings
@@ -19,6 +20,7 @@ from fenvik.core.errors import FenvikError
 from fenvik.formats.numbers import whole
 from fenvik.web.kit.notify import notify_ended
 from fenvik.web.people import second, services
+from fenvik.web.people.asking import Asking
 from fenvik.web.people.forms import ChangePasswordForm, CodeForm, InviteForm, JoinForm, PasswordForm
 from fenvik.web.people.models import Firm, Link, LogEntry, Role, SignedIn, User
 from fenvik.web.people.policy import Right, require
@@ -27,18 +29,18 @@ BACKEND = "django.contrib.auth.backends.ModelBackend"
 A_PAGE = 60
 
 
-def _whole(request: HttpRequest, link: Link) -> str:
+def _whole(request: Asking, link: Link) -> str:
     return request.build_absolute_uri(reverse("link", args=(link.token,)))
 
 
 @require_safe
-def people(request: HttpRequest) -> HttpResponse:
+def people(request: Asking) -> HttpResponse:
     """List the people of the firm and the links that are open."""
     require(request.user, Right.RUN_FIRM)
     return _people(request, InviteForm())
 
 
-def _people(request: HttpRequest, form: InviteForm, status: int = 200) -> HttpResponse:
+def _people(request: Asking, form: InviteForm, status: int = 200) -> HttpResponse:
     firm_id = request.user.firm_id
     rows = User.objects.filter(firm_id=firm_id).order_by("-is_active", "first_name", "username").prefetch_related("signed_in")
     links = Link.objects.filter(firm_id=firm_id, used_at__isnull=True, until__gt=timezone.now()).order_by("-made_at")
@@ -52,7 +54,7 @@ def _people(request: HttpRequest, form: InviteForm, status: int = 200) -> HttpRe
 
 
 @require_POST
-def people_act(request: HttpRequest, name: str) -> HttpResponse:
+def people_act(request: Asking, name: str) -> HttpResponse:
     """Do one of the acts of the page of people."""
     sent, actor = request.POST, request.user
     if name == "invite":
@@ -63,7 +65,7 @@ def people_act(request: HttpRequest, name: str) -> HttpResponse:
         services.invite(actor=actor, **form.cleaned_data)
         messages.info(request, "The link is below. Hand it on yourself; it works once, for a week.")
         return redirect("people")
-    acts = {
+    acts: dict[str, Callable[[], Any]] = {
         "role": lambda: services.change_role(actor=actor, person_id=_number(sent), role=sent.get("role", "")),
         "deactivate": lambda: services.set_active(actor=actor, person_id=_number(sent), active=False),
         "activate": lambda: services.set_active(actor=actor, person_id=_number(sent), active=True),
@@ -90,7 +92,7 @@ def _number(sent: Any) -> int:
 
 
 @require_safe
-def log(request: HttpRequest) -> HttpResponse:
+def log(request: Asking) -> HttpResponse:
     """Show who did what, newest first."""
     require(request.user, Right.RUN_FIRM)
     rows = LogEntry.objects.filter(firm_id=request.user.firm_id).select_related("person").order_by("-at", "-pk")
@@ -99,7 +101,7 @@ def log(request: HttpRequest) -> HttpResponse:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def own(request: HttpRequest) -> HttpResponse:
+def own(request: Asking) -> HttpResponse:
     """Show one's own sign-in: password, second factor, sessions; change the password."""
     form = ChangePasswordForm(request.POST or None, person=request.user)
     if request.method == "POST" and form.is_valid():
@@ -110,17 +112,17 @@ def own(request: HttpRequest) -> HttpResponse:
     return _own(request, form, 422 if form.errors else 200)
 
 
-def _own(request: HttpRequest, form: ChangePasswordForm, status: int = 200, **more: Any) -> HttpResponse:
+def _own(request: Asking, form: ChangePasswordForm, status: int = 200, more: dict[str, Any] | None = None) -> HttpResponse:
     sessions = SignedIn.objects.filter(person=request.user).order_by("-at")
     context = {
         "here": "own", "form": form, "has_second": second.has_second(request.user), "code_form": CodeForm(auto_id="code_%s"),
-        "sessions": [(one, one.session_key == request.session.session_key) for one in sessions], **more,
+        "sessions": [(one, one.session_key == request.session.session_key) for one in sessions], **(more or {}),
     }  # fmt: skip
     return render(request, "people/own.html", context, status=status)
 
 
 @require_POST
-def own_act(request: HttpRequest, name: str) -> HttpResponse:
+def own_act(request: Asking, name: str) -> HttpResponse:
     """Switch the second factor on or off, or end one's other sessions."""
     person = request.user
     if name == "end-others":
@@ -134,15 +136,15 @@ def own_act(request: HttpRequest, name: str) -> HttpResponse:
             messages.info(request, "You sign in with the password alone now.")
     elif name == "second-begin":
         device = second.begin(person)
-        return _own(request, ChangePasswordForm(person=person), **second.shown(device))
+        return _own(request, ChangePasswordForm(person=person), more=second.shown(device))
     elif name == "second-on":
         form = CodeForm(request.POST, auto_id="code_%s")
         codes = second.confirm(person, form.cleaned_data["code"]) if form.is_valid() else None
         if codes is None:
             device = second.begin(person)
             form.add_error("code", "That code is not right now; your telephone’s clock must be.")
-            return _own(request, ChangePasswordForm(person=person), 422, code_form=form, **second.shown(device))
-        return _own(request, ChangePasswordForm(person=person), codes=codes)
+            return _own(request, ChangePasswordForm(person=person), 422, more={"code_form": form, **second.shown(device)})
+        return _own(request, ChangePasswordForm(person=person), more={"codes": codes})
     else:
         raise Http404
     return redirect("own")

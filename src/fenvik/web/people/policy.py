@@ -9,7 +9,8 @@ from fenvik.web.kit.nonsense import RefusedError
 from fenvik.web.people.log import enter
 from fenvik.web.people.models import Role
 
-P, R = ParamSpec("P"), TypeVar("R")
+P = ParamSpec("P")
+R = TypeVar("R")
 
 
 class Right(StrEnum):

@@ -18,7 +18,7 @@ ALPHABET = "abcdefghjkmnpqrstuvwxyz23456789"  # none that look alike
 
 def has_second(person: User) -> bool:
     """Whether a person signs in with a second factor."""
-    return TOTPDevice.objects.filter(user=person, confirmed=True).exists()
+    return bool(TOTPDevice.objects.filter(user=person, confirmed=True).exists())
 
 
 def begin(person: User) -> TOTPDevice:

@@ -24,7 +24,7 @@ def address_of(request: HttpRequest) -> str | None:
     return request.META.get("REMOTE_ADDR") or None
 
 
-class Tries(AxesDatabaseHandler):
+class Tries(AxesDatabaseHandler):  # type: ignore[misc]
     """Counts what closes a sign-in."""
 
     def get_failures(self, request: HttpRequest, credentials: dict[str, Any] | None = None) -> int:

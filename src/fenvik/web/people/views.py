@@ -1,6 +1,6 @@
 """Signing in and out, and the pages for what is not there."""
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 from django.contrib.auth import login
@@ -30,7 +30,7 @@ class SignInView(LoginView):
     form_class = SignInForm
     redirect_authenticated_user = True
 
-    def form_valid(self, form: SignInForm) -> HttpResponse:
+    def form_valid(self, form: SignInForm) -> HttpResponse:  # type: ignore[override]
         """Let the person in, or ask for the code."""
         person = form.get_user()
         if not has_second(person):
@@ -47,8 +47,8 @@ class SignInView(LoginView):
 def second_factor(request: HttpRequest) -> HttpResponse:
     """Ask for the code that belongs to a password that was right a moment ago."""
     half = request.session.get(HALF) or {}
-    person = User.objects.filter(pk=half.get("person"), is_active=True).first()
-    fresh = half and timezone.now() - timezone.datetime.fromisoformat(half["at"]) < HALF_LASTS
+    person = User.objects.filter(pk=half.get("person") or 0, is_active=True).first()
+    fresh = half and timezone.now() - datetime.fromisoformat(half["at"]) < HALF_LASTS
     if person is None or not fresh or person.get_session_auth_hash() != half["password"]:
         request.session.pop(HALF, None)
         return redirect("sign-in")

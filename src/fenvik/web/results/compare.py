@@ -186,7 +186,7 @@ def _alone(first: Analysis | None, second: Analysis | None) -> list[Figure]:
     for name, which, measure in AVERAGES:
         values = []
         for one in (first, second):
-            chosen = None if one is None else getattr(one, which)
+            chosen = np.zeros(0, dtype=bool) if one is None else getattr(one, which)
             values.append(None if one is None or not chosen.any() else float(getattr(one, measure).value[chosen].mean()))
         made.append(Figure(name, 2, values[0], values[1], 0.0))
     return made

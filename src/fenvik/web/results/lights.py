@@ -145,7 +145,7 @@ def near_black_rows(analysis: Analysis | None) -> list[tuple[str, ...]]:
     if analysis is None:
         return []
     level = analysis.readings.fraction[:, 0]
-    made = []
+    made: list[tuple[str, ...]] = []
     for i in np.flatnonzero(analysis.grey & (level > 0.001) & (level < 0.095)):
         y, wanted = float(analysis.readings.xyz[i, 1]), float(analysis.target_xyz[i, 1])
         # The target's own doubt is in it: with BT.1886 it stands on the black that was read.

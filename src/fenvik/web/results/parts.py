@@ -1,5 +1,6 @@
 """What pictures are made of: a question, an answer, a chart and its table; and the two passes that they show."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -17,7 +18,7 @@ class Table:
     """Column heads, and rows of texts."""
 
     head: tuple[str, ...]
-    rows: list[tuple[str, ...]]
+    rows: Sequence[tuple[str, ...]]
 
 
 @dataclass(frozen=True)

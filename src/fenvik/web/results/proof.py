@@ -24,15 +24,16 @@ class NotAProofError(FenvikError):
     code = "not_a_proof"
 
 
-def counted(passes: QuerySet) -> QuerySet:
+def counted(passes: QuerySet[Any]) -> QuerySet[Any]:
     """Add to passes how many patches were read, of how many, and the newest reading; newest first."""
     # By sub-queries: joined with its readings, a pass would have its list of patches unpacked once for each of them.
     of_pass = Reading.objects.filter(pass_of=OuterRef("pk")).order_by().values("pass_of")
-    return passes.annotate(
+    told: QuerySet[Any] = passes.annotate(
         read=Coalesce(Subquery(of_pass.annotate(n=Count("index", distinct=True)).values("n")), 0),
         last_reading=Subquery(of_pass.annotate(n=Max("id")).values("n")),
         patch_count=Func("patches", function="jsonb_array_length", output_field=IntegerField()),
     ).order_by("-created_at", "-pk")
+    return told
 
 
 def proof(passes: Iterable[Any], purpose: str) -> Any:
@@ -59,7 +60,7 @@ def unfinished(passes: Iterable[Any], purpose: str) -> Any:
 
 def proof_of(tuning: Tuning, purpose: str) -> Any:
     """Return the proof of a tuning as the database has it now."""
-    return proof(counted(tuning.passes.filter(purpose=purpose).select_related("correction")), purpose)  # type: ignore[attr-defined]
+    return proof(counted(tuning.passes.filter(purpose=purpose).select_related("correction")), purpose)
 
 
 def short_of(pass_: Any) -> str:

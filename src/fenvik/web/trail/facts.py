@@ -81,12 +81,12 @@ def with_lists(tuning: Any) -> Any:
     return tuning
 
 
-def with_trails(tunings: QuerySet, *, whole: bool = False) -> QuerySet:
+def with_trails(tunings: QuerySet[Any], *, whole: bool = False) -> QuerySet[Any]:
     """Add to tunings what their trails need: a number of queries that does not grow with the rows.
 
     The passes' lists and meters stay in the database: ``with_lists`` brings those that the one tuning that is shown needs.
     """
-    passes = Pass.objects.exclude(purpose__in=(PassPurpose.ADJUST, PassPurpose.AIM), finished_at__isnull=False)
+    passes: QuerySet[Any] = Pass.objects.exclude(purpose__in=(PassPurpose.ADJUST, PassPurpose.AIM), finished_at__isnull=False)
     passes = counted(passes.filter(removed_at__isnull=True))
     return (
         tunings.select_related(
@@ -135,8 +135,8 @@ def _mean(summary: dict[str, Any] | None) -> str:
     return "–" if value is None else f"{value:.1f}"
 
 
-def _pass_words(pass_: Pass) -> str:
-    words = {
+def _pass_words(pass_: Any) -> str:
+    words: dict[str, str] = {
         PassState.QUEUED: "about to start",
         PassState.RUNNING: "reading",
         PassState.PAUSED: "paused",
@@ -231,7 +231,7 @@ def _is_groundwork(role: str) -> bool:
     return role.startswith("process.") or role in ("black-level", "white-level", "saturation", "tint")
 
 
-def _adjust(tuning: Any, open_pass: Pass | None, left: Pass | None) -> Stop:
+def _adjust(tuning: Any, open_pass: Any, left: Pass | None) -> Stop:
     undone = {c.undoes_id for c in tuning.ordered_changes if c.undoes_id}
     menu = tuning.display.menu_map
     groundwork = {c["id"] for c in (menu.controls if menu else []) if _is_groundwork(c.get("role") or "")}

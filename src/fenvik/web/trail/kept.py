@@ -64,7 +64,8 @@ def tunings(firm_id: int, pks: Sequence[int], *, whole: bool = False) -> list[An
     """Return tunings of a firm as ``with_trails`` loads them, in the order of their ids, each with passes of the caller's own."""
     now = versions(firm_id, pks)
     store = _kept[whole]
-    found, behind = {}, {}
+    found: dict[int, Any] = {}
+    behind: dict[int, Any] = {}
     with _lock:
         for pk, version in now.items():
             if pk in store and store[pk][0][0] == version[0]:

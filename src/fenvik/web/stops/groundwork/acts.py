@@ -42,7 +42,7 @@ def withdraw_screen(request: Asking, tuning: Tuning) -> HttpResponse | None:
 
 def show(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Show a pattern with its options."""
-    typed = {name[2:]: text[:200] for name, text in request.POST.items() if name.startswith("o-")}
+    typed = {name[2:]: str(text)[:200] for name, text in request.POST.items() if name.startswith("o-")}
     places = patterns.show(
         tuning_id=tuning.pk,
         actor=request.user,
