@@ -4,6 +4,7 @@ from dataclasses import replace
 
 from django.utils.html import format_html
 
+from fenvik.web.adjusting.given import told_of
 from fenvik.web.groundwork.state import rows_of
 from fenvik.web.passes.models import Pass
 from fenvik.web.passes.sending import planned
@@ -69,6 +70,7 @@ def _left(scene: Scene) -> None:
     if scene.left is None and scene.found is not None and not scene.shows_begun and not scene.picture.empty:
         scene.picture = replace(scene.picture, sentence=format_html("Not measured yet. As found: {}", scene.picture.sentence))
     scene.verdict = verdict_of(scene.found, scene.left, scene.values, scene.tuning.luminance)
+    scene.extra["given"] = told_of(scene.tuning)
 
 
 pages |= {
