@@ -1,6 +1,7 @@
 """How PQ ends: chosen, drawn while it is typed, kept, sent, frozen; given to a display and proved by short passes."""
 
 import json
+import re
 from uuid import uuid4
 
 import pytest
@@ -9,6 +10,7 @@ from django.urls import reverse
 from django.utils import timezone
 
 from fenvik.core.colour.target import TARGETS
+from fenvik.standins.rpc import Refusal
 from fenvik.standins.world import Signal
 from fenvik.web.adjusting import trial
 from fenvik.web.adjusting.given import told_of
@@ -190,3 +192,47 @@ def test_a_white_balance_of_sdr_is_tried_and_what_makes_it_worse_is_undone(linke
         assert "what to turn back" in page
     assert trial.told(again(oled)) is None
     assert green["id"] not in Trial.objects.get().data
+
+
+@pytest.mark.parametrize(
+    "typed",
+    [
+        {"knees": "²:1", "roll_off": "points"}, {"knees": "nan:nan", "roll_off": "points"}, {"knees": "0:0", "roll_off": "points"},
+        {"knees": "0.1:0.9 1:1", "roll_off": "points"}, {"mastered": "nan"},
+        {"mastered": "1e309"}, {"max_cll": "inf"}, {"diffuse": "-5"}, {"roll_off": "moon"}, {"rolled_by": "moon"},
+        {"roll_off": "bt2390", "mastered": "10000", "max_cll": "50", "diffuse": "5", "rolled_by": "luminance"},
+        {"roll_off": "bt2390", "mastered": "100", "diffuse": "500", "mastered_least": "1"},
+        {"roll_off": "bt2390", "mastered": "100", "diffuse": "500", "rolled_by": "greatest"},
+    ],
+)  # fmt: skip
+def test_what_is_typed_of_an_end_is_drawn_or_has_its_sentence(typed, tuning, signed_in):
+    act(signed_in, tuning, "keep-target", **PQ)
+    answer = signed_in.get(reverse("ending", args=(tuning.pk,)), typed)
+    page = text_of(answer)
+    assert answer.status_code == 200
+    assert not {"nan", "inf"} & set(re.findall(r"[a-z]+", page.lower()))
+    assert ('role="alert"' in page) != ("<svg" in page)
+
+
+def test_a_display_that_refuses_a_roll_off_stays_as_it_was_and_the_trial_goes_on(oled, bench, signed_in, person, now, monkeypatch):
+    view = {"view": "target"}
+    start_pass(tuning_id=oled.pk, actor=person, now=now)
+    engine.run(Pass.objects.get().pk)
+    tried(signed_in, oled, "trial-begin", kind="tone", **view)
+    installed = bench.displays[1].optics.installed.of(oled.mode_id)
+    with monkeypatch.context() as broken:
+        def refuse(*_):
+            raise Refusal(3, "Not now.")
+
+        broken.setattr(installed, "put", refuse)
+        assert "Not now" in tried(signed_in, oled, "trial-do", **view)
+    assert installed.tone is None
+    here = trial.told(again(oled))
+    assert (here.step, here.trial.done_at) == ("do", None)
+    tried(signed_in, oled, "trial-do", **view)
+    # Its second pass is stopped half way: it is no proof, and is read again.
+    begun = trial.told(again(oled)).trial.after
+    begun.readings.filter(index__gt=3).delete()
+    assert trial.told(again(oled)).step == "read"
+    tried(signed_in, oled, "trial-read", **view)
+    assert trial.told(again(oled)).step == "judge"

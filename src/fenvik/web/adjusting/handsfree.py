@@ -51,13 +51,13 @@ def start(
         )
     if not 0.0 <= goal <= MOST_GOAL:
         raise HandsFreeError(f"An error to be content with lies between 0 and {MOST_GOAL:g}; 0 is as good as it gets.")
-    tuning = _tuning(tuning_id, actor)
+    tuning = loaded(tuning_id, actor)
     if tuning.signal == "dynamic":
         raise HandsFreeError("A mode for dynamic metadata follows its own mapping: it is measured, and adjusted in HDR10’s mode.")
     if any(device is not None and device.is_keyed for device in (tuning.meter, tuning.source)):
         raise HandsFreeError("Hands-free needs a meter and a pattern source on the link: nobody is there to type.")
     read_over_link(tuning_id=tuning_id, actor=actor, now=now)
-    tuning = _tuning(tuning_id, actor)
+    tuning = loaded(tuning_id, actor)
     values = values_of(tuning)
     controls = [{**control, "value": values.now[control["id"]]} for control in values.controls if control["id"] in values.now]
     link = link_of(tuning.display)
@@ -77,10 +77,11 @@ def start(
     return started
 
 
-def _tuning(tuning_id: int, actor: User) -> Tuning:
+def loaded(tuning_id: int, actor: User) -> Tuning:
+    """Return a tuning of the person's firm with its display, menu, pairing, visit and instruments."""
     return (
         Tuning.objects.of_firm(actor.firm_id)
-        .select_related("display__room__client", "display__menu_map", "display__link__pairing", "meter", "source")
+        .select_related("display__room__client", "display__menu_map", "display__link__pairing", "visit", "meter", "source")
         .get(pk=tuning_id)
     )
 
@@ -107,7 +108,7 @@ def set_sheet(*, sheet_id: int, tuning_id: int, actor: User, now: datetime) -> i
     and ``set_controls`` raise; what was set before that stays on the display, logged, and off the list.
     """
     sheet = SettingsSheet.objects.of_firm(actor.firm_id).select_related("tuning__display__menu_map").get(pk=sheet_id)
-    tuning = _tuning(tuning_id, actor)
+    tuning = loaded(tuning_id, actor)
     wanted = dict(sheet.values)
     if sheet.tuning.display.menu_map_id != tuning.display.menu_map_id:
         wanted, _ = fitting(tuning, sheet.tuning.display.menu_map, sheet.values)
@@ -132,7 +133,7 @@ def put_back(*, pass_id: int, actor: User, now: datetime) -> int:
     pass_ = Pass.objects.of_firm(actor.firm_id).get(pk=pass_id, purpose=PassPurpose.HANDS_FREE)
     if pass_.is_open:
         raise HandsFreeError("The run is still going on: stop it first.")
-    tuning = _tuning(pass_.tuning_id, actor)
+    tuning = loaded(pass_.tuning_id, actor)
     values = values_of(tuning)
     if pass_.run.installed:
         with hold(tuning, actor) as held, paired(tuning.display) as line:

@@ -11,6 +11,7 @@ from fenvik.core.errors import FenvikError
 from fenvik.core.procedures.installing import tone_of
 from fenvik.core.signal.lists import Plan, put_together
 from fenvik.web.adjusting import lists
+from fenvik.web.adjusting.handsfree import loaded
 from fenvik.web.adjusting.models import Trial
 from fenvik.web.controls.models import Moment, Origin, SettingsSheet
 from fenvik.web.controls.values import Values, values_of
@@ -132,7 +133,7 @@ def begin(*, tuning_id: int, actor: User, now: datetime, kind: str) -> Trial:
 
     Raises TrialError, and what ``start_pass`` raises; then nothing was begun.
     """
-    tuning = _tuning(tuning_id, actor)
+    tuning = loaded(tuning_id, actor)
     data, words = (_tone(tuning) if kind == Trial.Kind.TONE else _carried(tuning)) if kind in Trial.Kind else ({}, "")
     if not data:
         raise TrialError("There is nothing to be tried here.")
@@ -178,14 +179,6 @@ def _short_pass(tuning: Tuning, actor: User, now: datetime) -> Pass:
     return made
 
 
-def _tuning(tuning_id: int, actor: User) -> Tuning:
-    return (
-        Tuning.objects.of_firm(actor.firm_id)
-        .select_related("display__menu_map", "display__room__client", "display__link__pairing", "visit", "meter", "source")
-        .get(pk=tuning_id)
-    )
-
-
 def _going_on(tuning: Tuning, *steps: str) -> Told:
     here = told(tuning)
     if here is None or here.step not in steps:
@@ -199,7 +192,7 @@ def do(*, tuning_id: int, actor: User, now: datetime) -> Trial:
 
     Raises TrialError, and what the line, ``set_controls`` and ``start_pass`` raise.
     """
-    tuning = _tuning(tuning_id, actor)
+    tuning = loaded(tuning_id, actor)
     trial = _going_on(tuning, "do").trial
     if trial.kind == Trial.Kind.TONE:
         with hold(tuning, actor) as held, paired(tuning.display) as line:
@@ -252,7 +245,7 @@ def _read_after(tuning: Tuning, trial: Trial, actor: User, now: datetime) -> Tri
 @needs(Right.MEASURE, "read a trial")
 def read(*, tuning_id: int, actor: User, now: datetime) -> Trial:
     """Read the short pass that comes next: once more before it is done, or after it. Raises TrialError and as ``start_pass``."""
-    tuning = _tuning(tuning_id, actor)
+    tuning = loaded(tuning_id, actor)
     trial = _going_on(tuning, "read", "judge").trial
     if trial.done_at is not None:
         return _read_after(tuning, trial, actor, now)
@@ -265,7 +258,7 @@ def read(*, tuning_id: int, actor: User, now: datetime) -> Trial:
 @transaction.atomic
 def keep(*, tuning_id: int, actor: User, now: datetime) -> Trial:
     """Leave the mode with what was tried. Raises TrialError before it was read."""
-    tuning = _tuning(tuning_id, actor)
+    tuning = loaded(tuning_id, actor)
     return _end(_going_on(tuning, "judge").trial, now, kept=True)
 
 
@@ -275,7 +268,7 @@ def undo(*, tuning_id: int, actor: User, now: datetime) -> tuple[Trial, Settings
 
     Raises TrialError while a pass reads it, and what the line and ``set_controls`` raise: then the trial goes on.
     """
-    tuning = _tuning(tuning_id, actor)
+    tuning = loaded(tuning_id, actor)
     trial = _going_on(tuning, "do", "turn", "read", "judge").trial
     sheet = None
     if trial.done_at is not None and trial.kind == Trial.Kind.TONE:
@@ -314,7 +307,7 @@ def given(tuning: Tuning) -> Trial | None:
 @needs(Right.MEASURE, "took a roll-off away")
 def take_away(*, tuning_id: int, actor: User, now: datetime) -> None:
     """Take a roll-off away that was kept. Raises TrialError without one, and what the line raises."""
-    tuning = _tuning(tuning_id, actor)
+    tuning = loaded(tuning_id, actor)
     kept = given(tuning)
     if kept is None:
         raise TrialError("No roll-off of Fenvik's is in this mode.")
