@@ -144,7 +144,9 @@ def test_points_by_hand_follow_pq_up_to_where_the_panel_ends(oled, person, now, 
 
 
 @pytest.mark.parametrize(("index", "mode", "mean", "worst"), [(0, "m3", 0.9, 1.5), (2, "c3", 1.7, 3.9), (4, "l3", 1.6, 4.0)])
-def test_who_follows_the_nudges_brings_light_too_where_a_menu_has_no_points(index, mode, mean, worst, person, now, bench):
+def test_who_follows_the_nudges_brings_light_too_where_a_menu_has_no_points(
+    index, mode, mean, worst, person, now, bench, signed_in
+):
     label = bench.displays[index].menu.modes[mode].label
     tuning = adjustable(person, bench, now, index=index, mode=label, pair=False)
     Tuning.objects.filter(pk=tuning.pk).update(signal="hdr10", target_name="bt2020-pq", tolerance=3.0)
@@ -166,6 +168,9 @@ def test_who_follows_the_nudges_brings_light_too_where_a_menu_has_no_points(inde
     assert left[follows].mean() < mean
     assert left[follows].max() < worst
     assert max(hand.moves.values()) <= 6
+    page = signed_in.get(reverse("stop", args=(tuning.pk, "adjust")) + "?work=two").content.decode()
+    assert "error, with luminance" in page
+    assert "colour alone" not in page[page.index("<svg") : page.index("</svg>")]
 
 
 def test_colours_by_hand_are_looked_at_where_the_panel_can_give_them(oled, person, now, bench, signed_in):

@@ -73,8 +73,13 @@ def _step_scale(scale: StepScale, span: float, x_of: float) -> list[str]:
     return parts
 
 
-def draw(levels: Sequence[Level], *, title: str, current: float | None = None, steps: StepScale | None = None) -> str:
-    """Return the chart; levels in any order, ``current`` the level that is worked on, in percent."""
+def draw(
+    levels: Sequence[Level], *, title: str, current: float | None = None, steps: StepScale | None = None, whole: bool = False
+) -> str:
+    """Return the chart; levels in any order, ``current`` the level that is worked on, in percent.
+
+    ``whole``: the levels' errors have luminance in them.
+    """
     ordered = sorted(levels, key=lambda level: -level.percent)
     span = _span(ordered)
     middle, x_of = 0.5 * (LEFT + RIGHT), 0.5 * (RIGHT - LEFT) / span
@@ -91,7 +96,7 @@ def draw(levels: Sequence[Level], *, title: str, current: float | None = None, s
     parts.append(
         svg.text(42, TOP, "signal, %", "axis", "end") if steps is None else svg.text(42, TOP, "signal", "axis", "end")
     )
-    parts.append(svg.text(ERROR_X, TOP, "error, colour alone", "axis", "end"))
+    parts.append(svg.text(ERROR_X, TOP, "error, with luminance" if whole else "error, colour alone", "axis", "end"))
     parts.append(svg.line(middle, TOP + 6, middle, FOOT, "plumb"))
     parts.append(svg.path([(middle - 5, FOOT), (middle + 5, FOOT), (middle, FOOT + 7)], "bob", closed=True))
     for index, level in enumerate(ordered):

@@ -47,6 +47,7 @@ class Pair:
     current: float | None = None  # percent of signal that is worked on
     levels: tuple[balance.Level, ...] | None = None  # rows of the balance, where they are not the pass's own
     steps: balance.StepScale | None = None
+    whole: bool = False  # whether the errors of these rows have luminance in them
     answers: dict[str, SafeString] = field(default_factory=dict)
     found_special: Special | None = None
     left_special: Special | None = None

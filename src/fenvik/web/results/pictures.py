@@ -77,10 +77,10 @@ def _balance(pair: Pair) -> Picture:
         pair.answers.get("balance") or words.balance(pair.said),
         mark_safe(
             balance.draw(
-                levels, title="Balance of red, green and blue by level", current=pair.current, steps=pair.steps
+                levels, title="Balance of red, green and blue by level", current=pair.current, steps=pair.steps, whole=pair.whole
             )
         ),
-        Table(("level", "red, %", "green, %", "blue, %", "error, colour only"), rows),
+        Table(("level", "red, %", "green, %", "blue, %", "error" if pair.whole else "error, colour only"), rows),
         not levels,
     )
 

@@ -292,6 +292,7 @@ def _two(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
     rows = desk.chart_levels(found, scene.tuning.target.tolerance)
     pair = Pair(
         scene.found, None, current=desk.percent, levels=rows or None, steps=_step_scale(desk),
+        whole=bool(rows) and desk.surroundings is not None and desk.surroundings.tone,
         answers={"balance": _now_words(desk)} if rows else {},
     )  # fmt: skip
     if scene.options.view in ("colours", pictures.IN_XY):
