@@ -1,5 +1,6 @@
 """What many clients, silent devices and frozen workers must not do to everybody else."""
 
+import asyncio
 import contextlib
 import socket
 import threading
@@ -11,6 +12,7 @@ import pytest
 from django.conf import settings
 from django.db import connection
 from django.urls import reverse
+from psycopg.pq import TransactionStatus
 
 from fenvik.link.connection import DEADLINE_S
 from fenvik.link.faults import LinkFault
@@ -27,6 +29,7 @@ from fenvik.web.passes.store import Store
 from fenvik.web.patterns.services import screen_of
 from fenvik.web.people.models import Firm
 from fenvik.web.trail.facts import STOPS
+from fenvik.web.worker import lines_of_the_queue
 from tests.web.served import Line, post, served, status, talking, until
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -224,6 +227,21 @@ def test_a_full_disk_is_said_while_it_lasts_and_costs_no_reading(ready, person, 
     pass_.refresh_from_db()
     assert pass_.state == PassState.DONE
     assert list(pass_.readings.order_by("id").values_list("index", flat=True)) == list(range(len(pass_.patches)))
+
+
+def test_a_frozen_worker_holds_no_row():
+    """Whatever it is stopped at, the statement before has been committed; and the server ends what stays in the middle."""
+
+    async def looked():
+        lines = lines_of_the_queue()
+        await lines.open_async()
+        async with lines.pool.connection() as line:
+            told = await (await line.execute("SHOW idle_in_transaction_session_timeout")).fetchone()
+            status = line.info.transaction_status
+        await lines.close_async()
+        return told, status
+
+    assert asyncio.run(looked()) == (("30s",), TransactionStatus.IDLE)
 
 
 def test_a_page_says_that_there_is_no_room(signed_in):

@@ -10,9 +10,11 @@ import structlog
 from asgiref.sync import sync_to_async
 from django.db import close_old_connections
 from django.utils import timezone
-from procrastinate import App
+from procrastinate import App, PsycopgConnector
 from procrastinate.contrib.django import app as queue
+from procrastinate.contrib.django.utils import connector_params
 from procrastinate.jobs import Status
+from psycopg import AsyncConnection
 
 from fenvik.web.passes import engine, services
 from fenvik.web.people.housekeeping import sweep
@@ -68,6 +70,18 @@ async def _look_after(worker_queue: object) -> None:
         await asyncio.sleep(LOOK_S)
 
 
+def lines_of_the_queue() -> PsycopgConnector:
+    """Return what a worker asks the queue by: each statement stands alone.
+
+    Else a worker that is frozen between its heartbeat and the commit holds its row, and nobody takes over what it had in hand.
+    """
+
+    async def alone(line: AsyncConnection) -> None:
+        await line.set_autocommit(True)
+
+    return PsycopgConnector(kwargs=connector_params(), configure=alone)
+
+
 async def _work(worker_queue: App, concurrency: int) -> None:
     """Take jobs. Where the queue's own worker gives up, having been frozen or without its database, it begins anew."""
     while True:
@@ -89,7 +103,7 @@ async def run_worker(*, concurrency: int) -> None:
     """Work until SIGTERM or SIGINT; passes in hand let go after the reading in flight."""
     # Each pass is a thread that mostly waits; the loop's own executor would have six on two cores.
     asyncio.get_running_loop().set_default_executor(ThreadPoolExecutor(concurrency + 4))
-    worker_queue = queue.with_connector(queue.connector.get_worker_connector())  # type: ignore[attr-defined]
+    worker_queue = queue.with_connector(lines_of_the_queue())
     async with worker_queue.open_async():
         working = asyncio.create_task(_work(worker_queue, concurrency))
 
