@@ -52,7 +52,7 @@ class Compared(Site):
         which = self.reference if meter == "reference" else self.meter
         return fraction, np.array(result_of(which.read({}))["xyz"])
 
-    def correct(self, matrix):
+    def correct(self, matrix, made):
         self.matrix = matrix
 
 

@@ -10,13 +10,16 @@ from django.urls import reverse
 
 from fenvik.core.colour import difference
 from fenvik.core.colour.science import spectrum_to_xyz
+from fenvik.core.procedures import correcting
 from fenvik.core.signal.decoding import encode
 from fenvik.standins.world import Picture
 from fenvik.web.adjusting import handsfree
 from fenvik.web.adjusting.runner import _Rig
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import values_of
+from fenvik.web.corrections.models import Correction
 from fenvik.web.devices.displays import answer_code, show_code
+from fenvik.web.devices.models import Device
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassState, Reading
 from tests.web.adjustable import adjustable
@@ -158,6 +161,56 @@ def cut_off(started, monkeypatch, after=30):
         patched.setattr(_Rig, "_send", killed)
         with pytest.raises(Killed):
             engine.run(started.pk)
+
+
+@pytest.fixture
+def beside(ready):
+    """The tuning with a quick meter, and the reference that stands beside it."""
+    reference, ready.meter = ready.meter, Device.objects.get(serial="PC1-2209")
+    ready.save()
+    return reference
+
+
+def test_a_reference_beside_the_meter_corrects_it_within_the_run(ready, beside, person, now, bench, monkeypatch, signed_in):
+    """Once processing is off; what was read before is looked at through it; cut off behind it, it is not made twice."""
+    started = begin(ready, person, now, reference_id=beside.pk)
+    cut_off(started, monkeypatch)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    made = Correction.objects.get()
+    assert (started.state, started.correction, made.from_pass) == (PassState.DONE, made, started)
+    assert made.reference_serial == beside.serial
+    assert type(ready).objects.get(pk=ready.pk).correction == made, "it is in force for what is measured next"
+    rows = list(started.readings.order_by("id"))
+    assert [row.index for row in rows] == list(range(len(started.patches)))
+    compared = [i for i, row in enumerate(rows) if row.part == "comparison"]
+    assert min(compared) > started.run.proof, "as found is read first"
+    assert all(row.seen == (row.x, row.y, row.z) for row in rows if row.part == "comparison")
+    shown = {row["label"]: np.array(row["reference"]) for row in made.rows}
+    assert shown["white"][1] == pytest.approx(sum(shown[name][1] for name in ("red", "green", "blue")), rel=0.05)
+    assert started.run.readings == len(rows) - len(compared)
+    assert started.run.left_from == len(rows) - started.run.proof
+    assert truth(bench, bench.displays[3], "q2", ready.target)[0] < 0.7
+    assert any("The reference was read again" in note for note in started.run.notes)
+    page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()
+    assert beside.name in page, "it is offered for the next run"
+    assert 0 < started.run.left_score < started.run.found_score
+
+
+def test_a_correction_that_cannot_be_believed_leaves_the_one_in_force(ready, beside, person, now, bench, monkeypatch):
+    first = Correction.objects.create(
+        firm=person.firm, meter=ready.meter, display=ready.display, technology="lcd", method="four-colour", rows=[],
+        matrix=[[1.02, 0, 0], [0, 1, 0], [0, 0, 0.97]], made_at=now,
+    )  # fmt: skip
+    type(ready).objects.filter(pk=ready.pk).update(correction=first, correction_choice="chosen")
+    monkeypatch.setattr(correcting, "_doubt", lambda sides: "something dims it.")
+    started = begin(ready, person, now, steps=["white"], budget=70, reference_id=beside.pk)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert (started.state, started.correction) == (PassState.DONE, first)
+    assert "No correction was made: something dims it." in started.run.notes
+    with pytest.raises(handsfree.HandsFreeError, match="Choose a reference"):
+        begin(ready, person, now, reference_id=ready.meter_id)
 
 
 def test_a_step_that_would_be_another_one_now_is_said_and_nothing_is_read_on_top_of_it(ready, person, now, bench, monkeypatch):

@@ -12,6 +12,7 @@ from fenvik.core.errors import FenvikError
 from fenvik.core.measure.averaging import USUAL, steady_average
 from fenvik.core.measure.settling import has_settled, next_start, settling_s
 from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.procedures.correcting import AVERAGE
 from fenvik.core.procedures.steps import Standing
 from fenvik.core.signal.decoding import decode, encode
 from fenvik.core.types import Floats
@@ -27,7 +28,6 @@ PAIRING_PATIENCE_S = 10.0
 DARK_PERCENT, DARK_AVERAGE = 12.0, 4  # dark patches are read longer
 WAYS = ((0.0, 100.0), (100.0, 30.0))  # percent: from and to
 SURE_S, LONGEST_S = 2.0, 5.0
-CORRECTION_AVERAGE = 4  # of each reading that a correction is made of
 CAME = 0.35  # logarithm of light: less of a change, and the picture has not come yet
 T = TypeVar("T")
 
@@ -236,7 +236,7 @@ class LinkRig:
     def read_by(self, meter: str, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
         """Return what percentages were sent as, and XYZ as "meter" or "reference" reads it, uncorrected and averaged."""
         serial = self.wanted.reference if meter == "reference" else self.meter_serial
-        xyz = self._read(serial, percent, average=CORRECTION_AVERAGE)
+        xyz = self._read(serial, percent, average=AVERAGE)
         return decode(self.codes(percent), self.bits, "limited"), xyz
 
     def _read(self, serial: str, percent: tuple[float, float, float], *, average: int = 0) -> Floats:
@@ -272,7 +272,7 @@ class LinkRig:
         )
         return max(steady, DARK_AVERAGE if max(percent) < DARK_PERCENT else 1)
 
-    def correct(self, matrix: Floats) -> None:
+    def correct(self, matrix: Floats, made: Any = None) -> None:
         """Look at what the meter reads through a matrix (3, 3) from now on."""
         self.matrix = matrix
 

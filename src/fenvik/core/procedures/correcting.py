@@ -17,15 +17,20 @@ from fenvik.core.types import Floats
 NAMED = ("white", "red", "green", "blue", "black", AGAIN)  # what the method that is proposed is made of, and white once more
 # White, a grey in the middle, and a skin tone: what a picture is judged by.
 CHECKED: tuple[Fraction, ...] = ((100.0, 100.0, 100.0), (50.0, 50.0, 50.0), SKINS["red"][1])
+AVERAGE = 4  # of each reading that a correction is made of
 MOST_APART, MOST_LESS = 0.02, 0.04  # of white: between its two readings, and below the sum of its parts
 
 
 @dataclass
 class Corrected:
-    """What came of it: ``matrix`` (3, 3) that makes the meter's XYZ the reference's, None where none could be made."""
+    """What came of it: ``matrix`` (3, 3) that makes the meter's XYZ the reference's, None where none could be made.
+
+    ``sides``: by label what was shown and XYZ (2, 3) of the reference and of the meter, uncorrected, in cd/m².
+    """
 
     method: str = PROPOSED
     matrix: Floats | None = None
+    sides: dict[str, tuple[Patch, Floats]] = field(default_factory=dict)
     residuals: list[dict[str, Any]] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
 
@@ -58,7 +63,7 @@ def correct(patches: Sequence[Patch]) -> Procedure[Corrected]:
         for meter in ("reference", "meter"):
             _, xyz = yield Read(patch.percent, meter)
             sides[patch.label].append(xyz)
-    made = Corrected()
+    made = Corrected(sides={patch.label: (patch, np.array(sides[patch.label], dtype=np.float64)) for patch in patches})
     doubt = _doubt(sides)
     if doubt:
         made.notes.append(f"No correction was made: {doubt}")

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import agree, standing_out
 from fenvik.core.procedures.steps import (
     ENDS,
@@ -213,12 +214,14 @@ class Desk:
                 control["value"] = standing.values.get(control["id"], control["value"])
         self.sure = len(self.taken)
 
-    def look_through(self, matrix: Floats, *others: list[Taken], instead_of: Floats | None = None) -> Procedure[None]:
+    def look_through(self, made: Corrected, *others: list[Taken], instead_of: Floats | None = None) -> Procedure[None]:
         """Look at everything through a correction: what is read from now on, what was read before it, and other lists of that.
 
-        ``instead_of``: the correction (3, 3) through which that was seen until now.
+        ``instead_of``: the correction (3, 3) through which that was seen until now. ``made`` has a matrix.
         """
-        yield Correct(matrix)
+        assert made.matrix is not None
+        matrix = made.matrix
+        yield Correct(matrix, made)
         change = matrix if instead_of is None else matrix @ np.linalg.inv(instead_of)
         for seen in (self.taken, *others):
             seen[:] = [replace(t, xyz=np.asarray(change @ t.xyz)) for t in seen]

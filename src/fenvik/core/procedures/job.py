@@ -60,6 +60,7 @@ class Job:
     boost: float = 0.0  # light of a white sub-pixel, as a share of the sum of the three
     luminance: float | None = None  # cd/m² of white that is wanted; None leaves the light as it is
     correction: Sequence[Patch] = ()  # what the meter is corrected by first, where there is a reference beside it
+    in_force: Floats | None = None  # the correction (3, 3) through which the meter is seen until one is made
     corrected: Corrected | None = None
     palette: Palette = SDR
     takes: dict[str, Any] = field(default_factory=dict)  # what the display can be given to install, as it describes itself
@@ -158,7 +159,7 @@ class Job:
         self.desk.notes += self.corrected.notes
         if self.corrected.matrix is None:
             return
-        yield from self.desk.look_through(self.corrected.matrix, self.as_found)
+        yield from self.desk.look_through(self.corrected, self.as_found, instead_of=self.in_force)
         self.settle((yield from self.desk.greys((100.0, 0.0))))
 
     def _correcting(self) -> list[Patch]:
@@ -188,7 +189,7 @@ class Job:
             return
         self.corrected = anew
         self.desk.notes += [f"{said}, so the correction was made anew and everything is looked at through it.", *anew.notes]
-        yield from self.desk.look_through(anew.matrix, self.as_found, instead_of=before)
+        yield from self.desk.look_through(anew, self.as_found, instead_of=before)
         if self.balance is not None:
             yield from self.balance.go_on()
 

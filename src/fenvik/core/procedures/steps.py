@@ -4,7 +4,7 @@ It touches no device. Whoever runs one decides what a step means: read with a me
 """
 
 from collections.abc import Callable, Generator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Protocol, TypeVar, cast
 
 from fenvik.core.errors import FenvikError
@@ -87,9 +87,13 @@ class Standing:
 
 @dataclass(frozen=True)
 class Correct:
-    """Look at what the meter reads through a matrix (3, 3) from now on. Nothing is sent back."""
+    """Look at what the meter reads through a matrix (3, 3) from now on. Nothing is sent back.
+
+    ``made``: what the matrix was made of, for whoever keeps it.
+    """
 
     matrix: Floats
+    made: Any = field(default=None, compare=False)
 
 
 @dataclass(frozen=True)
@@ -124,8 +128,8 @@ class ComparingRig(Rig, Protocol):
         """Return fractions (3,) and XYZ (3,) as one of the two meters reads it, uncorrected."""
         ...
 
-    def correct(self, matrix: Floats) -> None:
-        """Look at what the meter reads through a matrix (3, 3) from now on."""
+    def correct(self, matrix: Floats, made: Any) -> None:
+        """Look at what the meter reads through a matrix (3, 3) from now on; ``made`` is what came of the comparison."""
         ...
 
 
@@ -173,8 +177,8 @@ def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = la
                         cast(InstallingRig, rig).uninstall(what)
                     case Look():
                         came = cast(AskedRig, rig).look() if hasattr(rig, "look") else None
-                    case Correct(matrix):
-                        cast(ComparingRig, rig).correct(matrix)
+                    case Correct(matrix, made_of):
+                        cast(ComparingRig, rig).correct(matrix, made_of)
                     case Say(words):
                         heard(words)
             except BaseException as problem:

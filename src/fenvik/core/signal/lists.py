@@ -14,7 +14,7 @@ from fenvik.core.signal.decoding import Range, decode
 from fenvik.core.signal.patches import COLOURS, Patch, full_colours, grey, patch
 
 # "beside": of the picture, but none of the levels that averages are made of, so that these do not hang on which lists were read.
-Part = Literal["main", "beside", "drift", "window", "checkerboard", "uniformity", "stability", "survey"]
+Part = Literal["main", "beside", "drift", "window", "checkerboard", "uniformity", "stability", "survey", "comparison"]
 OF_PICTURE: tuple[Part, ...] = ("main", "beside")
 Percent = tuple[float, float, float]
 WEIGHT = np.array([0.21, 0.72, 0.07])

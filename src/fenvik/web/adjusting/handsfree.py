@@ -17,6 +17,7 @@ from fenvik.web.controls.services import fitting
 from fenvik.web.controls.values import Values, values_of
 from fenvik.web.devices.displays import link_of, paired
 from fenvik.web.devices.leases import hold
+from fenvik.web.devices.models import Device, DeviceRole
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.services import How, start_pass
 from fenvik.web.people.models import User
@@ -37,9 +38,11 @@ class HandsFreeError(FenvikError):
 @needs(Right.MEASURE, "began hands-free")
 def start(
     *, tuning_id: int, actor: User, now: datetime, steps: list[str], budget: int, on_stop: str = "restore",
-    minutes: int = 0, by: str = "controls", goal: float = 0.0,
+    minutes: int = 0, by: str = "controls", goal: float = 0.0, reference_id: int = 0,
 ) -> Pass:  # fmt: skip
     """Start a hands-free run: the display's menu and settings are read first, and noted as found where nothing was yet.
+
+    ``reference_id``: a meter beside the tuning's own that it is corrected by first, and held against at the end; 0 for none.
 
     Raises HandsFreeError, and what ``read_over_link`` and ``start_pass`` raise.
     """
@@ -56,6 +59,7 @@ def start(
         raise HandsFreeError("A mode for dynamic metadata follows its own mapping: it is measured, and adjusted in HDR10’s mode.")
     if any(device is not None and device.is_keyed for device in (tuning.meter, tuning.source)):
         raise HandsFreeError("Hands-free needs a meter and a pattern source on the link: nobody is there to type.")
+    reference = _beside(tuning, reference_id) if reference_id else None
     read_over_link(tuning_id=tuning_id, actor=actor, now=now)
     tuning = loaded(tuning_id, actor)
     values = values_of(tuning)
@@ -66,15 +70,31 @@ def start(
         raise HandsFreeError("Nothing can be installed in this display: it is adjusted by its menu.")
     with transaction.atomic():
         started = start_pass(
-            tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.HANDS_FREE, patches=[], how=How(rows=[])
-        )
+            tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.HANDS_FREE,
+            how=How(rows=[], reference=reference, reference_effort="" if reference is None else reference.slowest),
+        )  # fmt: skip
         Run.objects.create(
             pass_of=started, display=link, mode=tuning.mode_id, steps=steps, budget=budget, minutes=max(minutes, 0),
             puts_back=on_stop != "keep", by=by, takes=takes, goal=goal,
             luminance=tuning.luminance if "light" in steps else None, controls=controls,
-            proof=len(proof_of(steps)),
+            proof=len(proof_of(steps)), matrix=None if started.correction is None else started.correction.matrix,
         )  # fmt: skip
     return started
+
+
+def references_of(tuning: Tuning) -> list[Device]:
+    """Return the meters on the link that a tuning's own can be corrected by while nobody is there, spectroradiometers first."""
+    found = Device.objects.of_firm(tuning.visit.firm_id).filter(role=DeviceRole.METER, removed_at__isnull=True)
+    linked = [meter for meter in found.order_by("pk") if meter.pk != tuning.meter_id and not meter.is_keyed]
+    return sorted(linked, key=lambda meter: meter.facts.get("kind") != "spectroradiometer")
+
+
+def _beside(tuning: Tuning, reference_id: int) -> Device:
+    """Return a meter that the tuning's own is corrected by. Raises HandsFreeError."""
+    found = next((meter for meter in references_of(tuning) if meter.pk == reference_id), None)
+    if found is None:
+        raise HandsFreeError("Choose a reference that is on the link and is not the field meter itself.")
+    return found
 
 
 def loaded(tuning_id: int, actor: User) -> Tuning:

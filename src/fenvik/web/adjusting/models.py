@@ -71,6 +71,7 @@ class Run(FirmModel):
     phase = models.CharField(max_length=80, blank=True)
     notes = models.JSONField(default=list)
     dead = models.JSONField(default=list)  # controls that do nothing that a reading can tell
+    matrix = models.JSONField(null=True)  # the correction (3, 3) that was in force when it began
     over_at = models.PositiveIntegerField(null=True)
     by = models.CharField(
         max_length=8, default="controls",
@@ -92,6 +93,7 @@ class StepKind(models.TextChoices):
     LOOK = "look", "look"
     INSTALL = "inst", "install"
     UNINSTALL = "away", "uninstall"
+    CORRECT = "corr", "correct"
 
 
 class RunStep(FirmModel):

@@ -5,10 +5,11 @@ from collections.abc import Iterator
 from datetime import UTC, datetime
 from typing import Any
 
+import numpy as np
 from psycopg.types.json import Jsonb
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.procedures.steps import Install, Look, Read, Set, Standing, Uninstall
+from fenvik.core.procedures.steps import Correct, Install, Look, Read, Set, Standing, Uninstall
 from fenvik.web.adjusting.models import Run, RunStep, StepKind
 from fenvik.web.passes.store import Store
 
@@ -59,9 +60,10 @@ class OtherwiseError(FenvikError):
         self.number = number
 
 
-Kept = Read | Set | Look | Install | Uninstall
+Kept = Read | Set | Look | Install | Uninstall | Correct
 KINDS = {
     Read: StepKind.READ, Set: StepKind.SET, Look: StepKind.LOOK, Install: StepKind.INSTALL, Uninstall: StepKind.UNINSTALL,
+    Correct: StepKind.CORRECT,
 }  # fmt: skip
 
 
@@ -69,6 +71,8 @@ def words_of(step: Kept) -> str:
     """Return what a step is to do."""
     if isinstance(step, Look):
         return "ask how the display stands"
+    if isinstance(step, Correct):
+        return "correct the meter"
     if isinstance(step, Read):
         return f"read {' '.join(f'{v:g}' for v in step.percent)} %"
     if isinstance(step, Install):
@@ -106,6 +110,8 @@ class Record:
         if kept.kind != KINDS[type(step)] or (isinstance(step, Set) and kept.asked["control"] != step.control):
             raise OtherwiseError(self.at, words_of(before), words_of(step))
         self.at += 1
+        if isinstance(step, Correct):
+            return kept, True  # it is what the readings before it say
         # What was installed is as large as it is: that it was, is kept, and not what.
         if isinstance(step, Install) and isinstance(before, Install):
             return kept, before.what == step.what
@@ -115,7 +121,7 @@ class Record:
         """Keep what is to be done, before it is. Raises LostPassError."""
         asked: dict[str, Any] = {}
         if isinstance(step, Read):
-            asked = {"percent": list(step.percent)}
+            asked = {"percent": list(step.percent)} | ({"by": step.by} if step.by else {})
         elif isinstance(step, Set):
             asked = {"control": step.control, "value": step.value}
         elif isinstance(step, Install | Uninstall):
@@ -131,8 +137,8 @@ class Record:
         self.store.row(CAME, number=self.at, came=Jsonb({"values": standing.values, "left_mode": standing.left_mode}))
         self.at += 1
 
-    def was_installed(self) -> None:
-        """Go on after something was installed, or taken away. Raises LostPassError."""
+    def was_done(self) -> None:
+        """Go on after something was installed, taken away, or corrected. Raises LostPassError."""
         self.store.row(CAME, number=self.at, came=Jsonb(True))
         self.at += 1
 
@@ -173,8 +179,10 @@ def _step_of(kept: RunStep) -> Kept:
         return Install(kept.asked["what"], {})
     if kept.kind == StepKind.UNINSTALL:
         return Uninstall(kept.asked["what"])
+    if kept.kind == StepKind.CORRECT:
+        return Correct(np.eye(3))
     red, green, blue = kept.asked["percent"]
-    return Read((float(red), float(green), float(blue)))
+    return Read((float(red), float(green), float(blue)), kept.asked.get("by", ""))
 
 
 def _that_were_done(steps: list[RunStep], readings: int) -> Iterator[RunStep]:

@@ -15,10 +15,14 @@ import structlog
 from fenvik.core.colour.curves import pq
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.averaging import steady_average
+from fenvik.core.measure.correction import PROPOSED
+from fenvik.core.measure.correction_patches import correction_list
+from fenvik.core.procedures.correcting import AVERAGE, NAMED, Corrected
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import STEPS, Job, proof_of, score
 from fenvik.core.procedures.steps import (
     BudgetError,
+    Correct,
     Fraction,
     Install,
     Look,
@@ -34,12 +38,13 @@ from fenvik.core.types import Floats
 from fenvik.link.display import LinkedDisplay
 from fenvik.link.faults import DeviceError
 from fenvik.web.adjusting.models import Run, RunStep
-from fenvik.web.adjusting.record import Record
+from fenvik.web.adjusting.record import Kept, Record
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.devices.displays import NotPairedError
 from fenvik.web.devices.models import Device, Pairing
 from fenvik.web.devices.services import locate
 from fenvik.web.passes.engine import Plan, Runner, _Ended
+from fenvik.web.passes.kinds import kinds
 from fenvik.web.passes.models import PassState
 from fenvik.web.passes.store import Asked, LostPassError, Store
 
@@ -94,15 +99,19 @@ class HandsFreeRunner(Runner):
         """Do the whole job, from its beginning or from where it was cut off."""
         rig = _Rig(self)
         desk = Desk(rig.controls, budget=self.told.budget)
-        job = Job(desk, self.plan.pass_.tuning.target, tuple(self.told.steps), luminance=self.told.luminance)
+        pass_ = self.plan.pass_
+        job = Job(desk, pass_.tuning.target, tuple(self.told.steps), luminance=self.told.luminance)
         self.job = job
         job.by, job.takes, job.goal = self.told.by, self.told.takes, self.told.goal
+        job.in_force = None if self.told.matrix is None else rig.matrix
+        if pass_.reference is not None:
+            job.correction = [p for p in correction_list(PROPOSED, pass_.bits, pass_.range) if p.label in NAMED]  # type: ignore[arg-type]
         try:
             self._heed(self.store.asked())
             rig.begin()
             perform(job.run(), rig, self._say)
             rig.go_live()
-            self._report(desk, job)
+            self._report(desk, job, rig)
             self._finish(PassState.DONE)
         except StoppedError:
             self._stopped(desk, job, rig)
@@ -113,7 +122,7 @@ class HandsFreeRunner(Runner):
         except FenvikError as problem:
             # A rule that cannot go on, such as a white without light: what was reached is kept and said.
             desk.notes.append(f"{problem} It was ended there.")
-            self._report(desk, job)
+            self._report(desk, job, rig)
             self._finish(PassState.STOPPED)
 
     def _stopped(self, desk: Desk, job: Job, rig: "_Rig") -> None:
@@ -127,7 +136,7 @@ class HandsFreeRunner(Runner):
                 desk.notes.append(f"It was stopped; not every control could be put back: {problem}")
         else:
             desk.notes.append("It was stopped; what it had set by then is kept.")
-        self._report(desk, job)
+        self._report(desk, job, rig)
         self._finish(PassState.STOPPED)
 
     def _say(self, words: str) -> None:
@@ -135,7 +144,7 @@ class HandsFreeRunner(Runner):
         if self.is_live:
             self.record.tell()
 
-    def _report(self, desk: Desk, job: Job) -> None:
+    def _report(self, desk: Desk, job: Job, rig: "_Rig") -> None:
         target, told = self.plan.pass_.tuning.target, self.told
         told.notes, told.restored, told.dead = list(dict.fromkeys([*self.said, *desk.notes])), job.restored, desk.dead
         told.readings, told.phase = desk.spent, ""
@@ -143,7 +152,7 @@ class HandsFreeRunner(Runner):
         told.moves = ControlChange.objects.filter(of_pass=self.plan.pass_).count()
         told.found_score = score(job.as_found, target) if len(job.as_found) == len(job.proof) else None
         told.left_score = score(job.as_left, target) if len(job.as_left) == len(job.proof) else None
-        told.left_from = desk.spent - len(job.proof) if job.as_left and not job.restored else None
+        told.left_from = rig.taken - len(job.proof) if job.as_left and not job.restored else None
         self.record.tell()
 
     def display(self) -> LinkedDisplay:
@@ -175,12 +184,14 @@ class HandsFreeRunner(Runner):
                 self.store.set_state(PassState.RUNNING)
             return made
 
-    def take_one(self, percent: Fraction) -> Floats:
-        """Read a patch and keep the reading; return XYZ (3,) through the correction."""
+    def take_one(self, percent: Fraction, by: str = "") -> Floats:
+        """Read a patch and keep the reading; return XYZ (3,) as it was taken. ``by``: one of two meters that are compared."""
         pass_ = self.plan.pass_
         label = self._named(percent)
+        if by:
+            label = f"{'ref.' if by == 'reference' else 'meter'} {label}"
         shown = patch(label, percent, pass_.bits, pass_.range)  # type: ignore[arg-type]
-        row = shown.as_json()
+        row: dict[str, Any] = shown.as_json() | ({"by": by, "part": "comparison"} if by else {})
         self.store.append(len(self.rows), row)
         self.rows = [*self.rows, row]
         self.next = len(self.rows) - 1
@@ -195,10 +206,8 @@ class HandsFreeRunner(Runner):
         asked = self.store.add(taken)
         self.record.was_read()
         self.taken += 1
-        matrix = pass_.matrix
-        xyz = np.array(taken.xyz)
         self._heed(asked)
-        return xyz if matrix is None else np.asarray(matrix @ xyz)
+        return np.array(taken.xyz)
 
     def _named(self, percent: Fraction) -> str:
         """Return what a patch is called: in HDR colours are placed by their light, and their percentages say nothing."""
@@ -209,6 +218,8 @@ class HandsFreeRunner(Runner):
     def average_for(self, patch: Patch) -> int:
         """Return how many averages a patch is read with: a noisy meter that is quick reads more than once."""
         pass_ = self.plan.pass_
+        if self._part == "comparison":
+            return AVERAGE
         fraction = np.clip(patch.fraction(pass_.bits, pass_.range), 0.0, 1.0)  # type: ignore[arg-type]
         if pass_.signal_format in ("hdr10", "dynamic"):
             luminance = min(float(pq(fraction.max())), max(self.brightest, 30.0))
@@ -229,6 +240,8 @@ class _Rig:
         self._by = {control["id"]: control for control in self.controls}
         self._readings = list(runner.plan.pass_.readings.order_by("id"))
         self._at = 0
+        told = runner.told.matrix
+        self.matrix: Floats = np.eye(3) if told is None else np.array(told)
         self._over = False
         self._group, self._in_group = uuid.uuid4(), set[str]()
 
@@ -302,9 +315,9 @@ class _Rig:
         self.go_live()
         self.record.begin(step)
         self.runner.patiently(act)
-        self.record.was_installed()
+        self.record.was_done()
 
-    def _again(self, step: Read | Set | Look | Install | Uninstall) -> RunStep | None:
+    def _again(self, step: Kept) -> RunStep | None:
         """Return what was done at this step before an end; what would be decided otherwise now is said, and not done."""
         if self.runner.is_live:
             return None
@@ -316,8 +329,33 @@ class _Rig:
             self.runner.said.append(f"Step {kept.number + 1}: as it was decided before the end, and not as it would be now.")
         return kept
 
+    @property
+    def taken(self) -> int:
+        """How many readings the run has taken so far."""
+        return self._at
+
     def read(self, percent: Fraction) -> tuple[Floats, Floats]:
-        """Return fractions (3,) and XYZ (3,) of a patch: what was stored, or what the meter says."""
+        """Return fractions (3,) and XYZ (3,) of a patch, as it is seen: what was stored, or what the meter says."""
+        fraction, xyz = self._read(percent)
+        return fraction, np.asarray(self.matrix @ xyz)
+
+    def read_by(self, meter: str, percent: Fraction) -> tuple[Floats, Floats]:
+        """Return fractions (3,) and XYZ (3,) as one of two meters reads it, uncorrected."""
+        return self._read(percent, meter)
+
+    def correct(self, matrix: Floats, made: Corrected) -> None:
+        """Look at what the meter reads through a matrix (3, 3) from now on, and keep the correction."""
+        step = Correct(matrix)
+        if self._again(step) is None:
+            self.go_live()
+            self.record.begin(step)
+            keeps = kinds.keeps
+            assert keeps is not None  # corrections are installed
+            self.runner.patiently(lambda: keeps(self.runner.plan.pass_.pk, made))
+            self.record.was_done()
+        self.matrix = matrix
+
+    def _read(self, percent: Fraction, by: str = "") -> tuple[Floats, Floats]:
         pass_, told = self.runner.plan.pass_, self.runner.told
         shown = patch("", percent, pass_.bits, pass_.range)  # type: ignore[arg-type]
         fraction = shown.fraction(pass_.bits, pass_.range)  # type: ignore[arg-type]
@@ -326,19 +364,17 @@ class _Rig:
             # The time was over here before the run was cut off, and the proof came next.
             self._over = True
             raise BudgetError(TIME_OVER)
-        step = Read(percent)
+        step = Read(percent, by)
         if self._again(step) is not None:
             row = self._readings[self._at]
             self._at += 1
             codes = Patch(row.label, (row.r, row.g, row.b), percent)
-            xyz = np.array([row.x, row.y, row.z])
-            return codes.fraction(pass_.bits, pass_.range), xyz if pass_.matrix is None else pass_.matrix @ xyz  # type: ignore[arg-type]
+            return codes.fraction(pass_.bits, pass_.range), np.array([row.x, row.y, row.z])  # type: ignore[arg-type]
         self._see_the_clock()
         self.go_live()
         self._at += 1
         self.record.begin(step)
-        xyz = self.runner.take_one(percent)
-        return fraction, xyz
+        return fraction, self.runner.take_one(percent, by)
 
     def _see_the_clock(self) -> None:
         """End the adjusting when its minutes are over; the proof is read all the same. Raises BudgetError."""

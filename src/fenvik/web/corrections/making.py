@@ -6,6 +6,7 @@ from typing import Any, cast
 
 import numpy as np
 from django.db import transaction
+from django.utils import timezone
 from django.utils.timezone import localdate
 
 from fenvik.core.errors import FenvikError
@@ -13,7 +14,9 @@ from fenvik.core.measure.correction import PROPOSED, CorrectionError, Method, ad
 from fenvik.core.measure.correction import Correction as Made
 from fenvik.core.measure.correction_patches import AGAIN, Step, rows_for, steps_of
 from fenvik.core.measure.uncertainty import Repeatability
-from fenvik.core.signal.patches import Patch
+from fenvik.core.procedures.correcting import AVERAGE, Corrected
+from fenvik.core.signal.patches import Patch, patch
+from fenvik.core.types import Floats
 from fenvik.web.controls.values import values_of
 from fenvik.web.corrections.choosing import renew, renew_all
 from fenvik.web.corrections.judging import make, repeatability_at, white_of
@@ -27,7 +30,6 @@ from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
-AVERAGE = 4
 FEW = 4  # patches of which a weighted fit would say nothing beyond the four-colour method
 MOVING = {
     "process.energy": "energy saving",
@@ -75,12 +77,6 @@ def _steps(rows: list[dict[str, Any]]) -> list[Step]:
     ]  # fmt: skip
 
 
-def slowest(facts: dict[str, Any]) -> str:
-    """Return the name of a meter's slowest effort."""
-    efforts = facts.get("efforts") or [""]
-    return str(efforts[-1])
-
-
 @needs(Right.MEASURE)
 def start(
     *, tuning_id: int, actor: User, reference_id: int, at_once: bool, method: str, average: int, now: datetime
@@ -101,8 +97,8 @@ def start(
     steps = steps_of(chosen, at_once=at_once, bits=tuning.bits, range_="full" if tuning.range == "full" else "limited")
     average = min(max(average, 1), 64)
     how = How(
-        rows=_stored(steps), reference=reference, effort=slowest(tuning.meter.facts) if tuning.meter is not None else "",
-        average=average, reference_effort=slowest(reference.facts),
+        rows=_stored(steps), reference=reference, effort=tuning.meter.slowest if tuning.meter is not None else "",
+        average=average, reference_effort=reference.slowest,
     )  # fmt: skip
     with transaction.atomic():
         started = start_pass(tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.CORRECTION, how=how)
@@ -233,30 +229,66 @@ def keep(*, pass_id: int, actor: User, method: str, note: str, now: datetime) ->
         raise NotReadError(draft.problem or "Both meters must have read every patch before a correction can be kept.")
     if draft.method == "weighted" and len(rows_for("weighted", draft.sides.labels)) <= FEW:
         raise NotReadError("The weighted fit needs mixtures too; this pass has read red, green, blue and white alone.")
-    display = pass_.tuning.display
-    white = white_of(draft.sides)
+    return _store(pass_, kept, Told(draft.method, draft.made.matrix, draft.sides, list(draft.warnings), pass_.average, note), now)
+
+
+@dataclass(frozen=True)
+class Told:
+    """What is kept of a comparison: ``matrix`` (3, 3), the method it was made by, and what it was made of."""
+
+    method: str
+    matrix: Floats
+    sides: Sides
+    warnings: list[str]
+    average: int
+    note: str = ""
+
+
+def _store(pass_: Pass, before: Correction | None, told: Told, now: datetime) -> Correction:
+    """Keep a correction of a pass in the place of what the pass had said ``before``, and let it be in force where it fits best."""
+    tuning, display, white = pass_.tuning, pass_.tuning.display, white_of(told.sides)
     assert white is not None
-    assert pass_.reference is not None
+    assert pass_.reference is not None  # a pass that compares has both
+    firm_id = tuning.visit.firm_id
     facts = {
-        "firm_id": actor.firm_id, "meter": pass_.meter, "meter_name": pass_.meter.name, "meter_serial": pass_.meter.serial,
+        "firm_id": firm_id, "meter": pass_.meter, "meter_name": pass_.meter.name, "meter_serial": pass_.meter.serial,
         "reference_name": pass_.reference.name, "reference_serial": pass_.reference.serial, "display": display,
         "maker": display.maker, "model": display.model, "serial": display.serial, "technology": display.technology,
-        "picture_mode": pass_.tuning.picture_mode, "signal": pass_.tuning.signal, "method": draft.method,
-        "matrix": draft.made.matrix.tolist(), "rows": draft.sides.rows(), "bits": pass_.bits, "range": pass_.range,
-        "effort": pass_.effort, "average": pass_.average, "warnings": list(draft.warnings), "note": note[:2000],
-        "repeatability": repeatability_at(pass_.meter_facts, float(white[1]), pass_.average), "made_at": now, "made_by": actor,
+        "picture_mode": tuning.picture_mode, "signal": tuning.signal, "method": told.method,
+        "matrix": told.matrix.tolist(), "rows": told.sides.rows(), "bits": pass_.bits, "range": pass_.range,
+        "effort": pass_.effort, "average": told.average, "warnings": told.warnings, "note": told.note[:2000],
+        "repeatability": repeatability_at(pass_.meter_facts, float(white[1]), told.average), "made_at": now,
+        "made_by": pass_.created_by,
     }  # fmt: skip
-    if kept is not None:
-        # Another method for the same readings takes the place of the first: passes that were read through it keep it.
-        kept.from_pass, kept.withdrawn_at = None, now
-        kept.save(update_fields=["from_pass", "withdrawn_at"])
+    if before is not None:
+        # Another one takes the place of the first: passes that were read through it keep it.
+        before.from_pass, before.withdrawn_at = None, now
+        before.save(update_fields=["from_pass", "withdrawn_at"])
     made = Correction.objects.create(from_pass=pass_, **facts)
-    tuning = pass_.tuning
     tuning.correction_choice = "auto"
     tuning.save(update_fields=["correction_choice"])
     renew(tuning, now)
-    renew_all(actor.firm_id, pass_.meter_id, now)
+    renew_all(firm_id, pass_.meter_id, now)
     return made
+
+
+@transaction.atomic
+def keep_of_run(pass_id: int, corrected: Corrected) -> None:
+    """Keep the correction that a hands-free run has made, and look at all of the run through it. It has a matrix."""
+    pass_ = (
+        Pass.objects.select_for_update(of=("self",))
+        .select_related("tuning__display", "tuning__visit", "meter", "reference", "created_by")
+        .get(pk=pass_id, purpose=PassPurpose.HANDS_FREE)
+    )
+    assert corrected.matrix is not None
+    shown = [patch(label, each.percent, pass_.bits, pass_.range) for label, (each, _) in corrected.sides.items()]  # type: ignore[arg-type]
+    both = np.array([xyz for _, xyz in corrected.sides.values()])
+    sides = Sides(tuple(corrected.sides), tuple(one.rgb for one in shown), both[:, 0], both[:, 1])
+    told = Told(corrected.method, corrected.matrix, sides, list(corrected.notes), AVERAGE, "made hands-free")
+    before = Correction.objects.filter(from_pass=pass_, withdrawn_at__isnull=True).first()
+    pass_.correction = _store(pass_, before, told, timezone.now())
+    pass_.save(update_fields=["correction"])
+    notify(pass_.tuning_id, pass_id=pass_id)
 
 
 @needs(Right.MEASURE)

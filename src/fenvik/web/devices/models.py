@@ -43,6 +43,11 @@ class Device(FirmModel):
         return bool(self.facts.get("keyed"))
 
     @property
+    def slowest(self) -> str:
+        """The name of a meter's slowest effort; empty where it has but one."""
+        return str((self.facts.get("efforts") or [""])[-1])
+
+    @property
     def address(self) -> str:
         """Where it is reached, in words."""
         if self.is_keyed:

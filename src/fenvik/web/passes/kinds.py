@@ -24,6 +24,7 @@ class Kinds:
     deciders: dict[str, Callable[[int], list[dict[str, Any]]]] = field(default_factory=dict)  # the patches to go on with
     sources: dict[str, Callable[[Any], Any]] = field(default_factory=dict)  # of a device: like a source of the link
     before: list[Callable[[Any, datetime], None]] = field(default_factory=list)  # a pass of a tuning is about to start
+    keeps: Callable[[int, Any], None] | None = None  # keeps a correction that a pass has made in the middle of it
     after: list[Callable[[int], None]] = field(default_factory=list)  # a pass has ended, or has got other readings
 
     def starts(self, tuning: Any, now: datetime) -> None:

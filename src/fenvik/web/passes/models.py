@@ -217,9 +217,9 @@ class Reading(FirmModel):
 
     @cached_property
     def seen(self) -> tuple[float, float, float]:
-        """XYZ in cd/m² through the correction of its pass."""
+        """XYZ in cd/m² through the correction of its pass; as it was taken where two meters are compared."""
         matrix = self.pass_of.matrix
-        if matrix is None:
+        if matrix is None or self.part == "comparison":
             return self.x, self.y, self.z
         x, y, z = matrix @ (self.x, self.y, self.z)
         return float(x), float(y), float(z)

@@ -35,6 +35,7 @@ def _hands_free(request: Asking, tuning: Tuning) -> HttpResponse | None:
         tuning_id=tuning.pk, actor=request.user, now=timezone.now(), steps=request.POST.getlist("steps"),
         budget=number_in(request, "budget"), on_stop=request.POST.get("on_stop", "restore"), minutes=number_in(request, "minutes"),
         by=request.POST.get("by", "controls"), goal=decimal_in(request, "goal"),
+        reference_id=number_in(request, "reference") if request.POST.get("reference") else 0,
     )  # fmt: skip
     return None
 

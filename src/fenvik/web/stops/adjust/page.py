@@ -17,7 +17,7 @@ from fenvik.core.models.twopoint import light
 from fenvik.core.signal.patches import grey
 from fenvik.web.adjusting.colours import Hue, analysis_now, chosen, hues_of, patches
 from fenvik.web.adjusting.desk import Desk, kept_lay_out
-from fenvik.web.adjusting.handsfree import USUAL_BUDGET
+from fenvik.web.adjusting.handsfree import USUAL_BUDGET, references_of
 from fenvik.web.adjusting.lights import lights_of
 from fenvik.web.adjusting.lists import left_of, open_list
 from fenvik.web.adjusting.models import ListKind
@@ -160,12 +160,15 @@ def _hands_free(scene: Scene) -> None:
     scene.extra |= {"run": run, "usual_budget": USUAL_BUDGET, "steps": STEP_WORDS}
     link = scene.tuning.display.link
     takes = {} if link is None else link.facts.get("installs") or {}
+    scene.extra["references"] = references_of(scene.tuning)
     scene.extra["takes"] = [words for name, words in INSTALLS.items() if takes.get(name)]
     found = now = None
     words = SafeString("Light, white balance, points and colours, set and read over the links.")
     if run is not None and job is not None:
         rows = list(run.readings.select_related("pass_of__correction").order_by("id"))
-        scene.extra |= {"job": job, "taken": len(rows), "used": round(100 * len(rows) / max(job.budget, 1))}
+        compared = sum(row.part == "comparison" for row in rows)
+        taken = len(rows) - compared
+        scene.extra |= {"job": job, "taken": taken, "compared": compared, "used": round(100 * taken / max(job.budget, 1))}
         found, now = (_analysed(scene, run, part) for part in (rows[: job.proof], rows[job.proof :]))
         stands = scene.values.now
         scene.extra["taken_back"] = not run.is_open and all(stands.get(c["id"]) == c["value"] for c in job.controls)
@@ -185,7 +188,7 @@ def _hands_free(scene: Scene) -> None:
 
 def _analysed(scene: Scene, run: Pass, rows: list[Reading]) -> Analysis | None:
     """Return the analysis of the newest reading of each patch."""
-    newest = {(row.r, row.g, row.b): row for row in rows if not row.too_dark}
+    newest = {(row.r, row.g, row.b): row for row in rows if not row.too_dark and row.part != "comparison"}
     if not newest:
         return None
     try:

@@ -13,9 +13,10 @@ from fenvik.charts import spectrum
 from fenvik.core.colour.science import WAVELENGTHS_NM, observer
 from fenvik.core.measure.averaging import usual
 from fenvik.core.measure.correction_patches import rows_for
+from fenvik.core.procedures.correcting import AVERAGE
 from fenvik.web.corrections.choosing import fits
 from fenvik.web.corrections.judging import misfit
-from fenvik.web.corrections.making import AVERAGE, Draft, draft_of, moving_controls
+from fenvik.web.corrections.making import Draft, draft_of, moving_controls
 from fenvik.web.corrections.models import METHODS, Comparison, Correction
 from fenvik.web.corrections.shown import beside, picture, sizes
 from fenvik.web.corrections.sides import sides_of
