@@ -16,7 +16,8 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from bench.displays import SIX, TOP, RandomDisplay, held
 from fenvik.core.colour.target import TARGETS
-from fenvik.core.models.knobs import knobs_of, prior_units
+from fenvik.core.controls import of_greys
+from fenvik.core.models.greyblock import prior_units
 from fenvik.core.models.twopoint import drive
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
@@ -68,7 +69,7 @@ class Plain:
         self.display = display
         self.white, self.black = self._xyz(100.0)[1], max(self._xyz(0.0)[1], 0.0)
         values = {c["id"]: c["value"] for c in display.controls}
-        self.knobs = knobs_of(display.controls, values, ("gain", "offset", "point"))
+        self.knobs = of_greys(display.controls, values, ("gain", "offset", "point"))
         self.units = prior_units(self.knobs)
 
     def _xyz(self, level: float) -> np.ndarray:

@@ -18,7 +18,8 @@ from bench.handsfree import Plain, descent, halving, line, proportional
 from fenvik.core.colour import curves
 from fenvik.core.colour.space import BT2020, D65_XY, P3D65, rgb_to_xyz_matrix
 from fenvik.core.colour.target import TARGETS
-from fenvik.core.models.knobs import knobs_of, prior_units
+from fenvik.core.controls import of_greys
+from fenvik.core.models.greyblock import prior_units
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
@@ -117,7 +118,7 @@ class PlainHdr(Plain):
         self.display = display
         self.white, self.black = self._xyz(100.0)[1], max(self._xyz(0.0)[1], 0.0)
         values = {c["id"]: c["value"] for c in display.controls}
-        self.knobs = knobs_of(display.controls, values, ("gain", "offset", "point"))
+        self.knobs = of_greys(display.controls, values, ("gain", "offset", "point"))
         self.units = prior_units(self.knobs)
         self.top = 100.0 * float(TARGET.fraction(0.5 * self.white, self.white, 0.0))
 

@@ -3,10 +3,11 @@
 import numpy as np
 
 from fenvik.core.colour.target import TARGETS
+from fenvik.core.controls import Control
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.models.nudge import Surroundings, propose
 from fenvik.core.models.state import GreyReading, learn_from, levels_now
-from fenvik.core.models.twopoint import Control, Response
+from fenvik.core.models.twopoint import Response
 
 METER = Repeatability.of([[0.01, 0.05, 0.005, 0.005], [1, 0.004, 0.001, 0.001], [100, 0.001, 0.0003, 0.0003]])
 LEVELS = np.array([0.05, *np.arange(1, 11) / 10])
@@ -72,7 +73,7 @@ def follow(display, readings, *, ends=("gain", "offset", "gain", "offset"), most
             nudge = propose(
                 levels=levels_now(readings, controls, AROUND, METER, response),
                 controls=controls, response=response, surroundings=AROUND,
-                allowed=[c.id for c in controls if c.end == end],
+                allowed=[c.id for c in controls if c.kind == end],
             )  # fmt: skip
             if not nudge.moves:
                 break

@@ -5,6 +5,7 @@ import pytest
 
 from bench.displays import RandomDisplay
 from fenvik.core.colour.target import TARGETS
+from fenvik.core.controls import Control, of_colour
 from fenvik.core.models import hues
 from fenvik.core.models.hues import HUES
 from fenvik.core.procedures.desk import Desk
@@ -15,11 +16,7 @@ TARGET = TARGETS["bt709-bt1886"]
 
 
 def turns_of(display, hue):
-    return [
-        hues.Turn(c["id"], c["label"], ".".join(c["role"].split(".")[2:]), c["value"], c["min"], c["max"], c["step"])
-        for c in display.controls
-        if c["role"].startswith(f"colour.{hue}.")
-    ]
+    return of_colour(display.controls, {c["id"]: c["value"] for c in display.controls}, hue)
 
 
 def look(display, hue, white, black):
@@ -79,7 +76,7 @@ def test_the_whole_set_gets_better_in_few_moves(kind):
 
 
 def test_a_look_without_its_skin_tone_teaches_and_what_was_read_of_it_before_is_carried_along():
-    turns = [hues.Turn("s", "saturation", "saturation", 0.0, -30.0, 30.0, 1.0)]
+    turns = [Control("s", "saturation", "saturation", -1, 0.0, -30.0, 30.0, 1.0)]
     fraction = np.array([np.array(percent) / 100.0 for _, percent in hues.patches_for("red")])
     mean, std = hues.usual(turns, fraction, TARGET, 100.0, 0.02)
     effect = 1.4 * mean[:, 0]
@@ -108,7 +105,7 @@ def test_a_colour_whose_controls_do_nothing_is_left_alone():
         looks.append(now)
     turns = turns_of(display, display.dead)
     belief = hues.learn(*hues.usual(turns, fraction, TARGET, white, black), looks)
-    at = [t.what for t in turns].index("saturation")
+    at = [t.kind for t in turns].index("saturation")
     assert belief.dead[at]
     nudge = hues.propose(turns, belief, now.parts)
     assert nudge is None or nudge.steps[at] == 0
@@ -117,7 +114,7 @@ def test_a_colour_whose_controls_do_nothing_is_left_alone():
 def test_a_hue_that_also_darkens_is_not_blamed_on_luminance():
     """A turned blue takes green with it, which is most of the light."""
     names = ("hue", "saturation", "luminance")
-    turns = [hues.Turn(what, what, what, 0.0, -30.0, 30.0, 1.0) for what in names]
+    turns = [Control(what, what, what, -1, 0.0, -30.0, 30.0, 1.0) for what in names]
     fraction = np.array([[0.0, 0.0, 0.75], [0.375, 0.375, 0.75]])
     mean, std = hues.usual(turns, fraction, TARGET, 100.0, 0.0)
     true = mean.copy()
@@ -131,7 +128,7 @@ def test_a_hue_that_also_darkens_is_not_blamed_on_luminance():
 
 
 def test_a_sign_that_is_the_other_way_round_is_believed():
-    turns = [hues.Turn("s", "Saturation", "saturation", 0.0, -20.0, 20.0, 1.0)]
+    turns = [Control("s", "Saturation", "saturation", -1, 0.0, -20.0, 20.0, 1.0)]
     fraction = np.array([[0.75, 0.0, 0.0], [0.75, 0.375, 0.375]])
     mean, std = hues.usual(turns, fraction, TARGET, 100.0, 0.0)
     assert mean[1, 0] > 0, "more saturation is expected to bring more chroma"

@@ -4,9 +4,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.optimize import least_squares
 
+from fenvik.core.controls import Control
 from fenvik.core.models.nudge import Level, clipping_channels, propose
 from fenvik.core.models.state import GreyReading, learn_from, levels_now, steps_between
-from fenvik.core.models.twopoint import Control, Response, drive, light
+from fenvik.core.models.twopoint import Response, drive, light
 from tests.core.simulated import AROUND, METER, Display, follow, pass_of
 
 SEEDS = range(8)

@@ -4,10 +4,10 @@ import numpy as np
 import pytest
 
 from fenvik.core.colour.target import TARGETS
+from fenvik.core.controls import Control
 from fenvik.core.models.grey import Seen
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import solve
-from fenvik.core.models.knobs import Knob
 from fenvik.core.models.palette import FOUND, SDR
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
@@ -128,9 +128,9 @@ def test_a_budget_that_is_used_up_ends_reading():
 
 
 def knobs():
-    gains = [Knob(f"g{c}", "gain", c, 1.0, 0, -50, 50, 1) for c in range(3)]
-    offsets = [Knob(f"o{c}", "offset", c, 1.0, 0, -50, 50, 1) for c in range(3)]
-    points = [Knob(f"p{p}{c}", "point", c, p / 10, 0, -50, 50, 1) for p in range(1, 11) for c in range(3)]
+    gains = [Control(f"g{c}", "", "gain", c, 0, -50, 50, 1, at=1.0) for c in range(3)]
+    offsets = [Control(f"o{c}", "", "offset", c, 0, -50, 50, 1, at=1.0) for c in range(3)]
+    points = [Control(f"p{p}{c}", "", "point", c, 0, -50, 50, 1, at=p / 10) for p in range(1, 11) for c in range(3)]
     return [*gains, *offsets, *points]
 
 
@@ -171,7 +171,7 @@ def test_the_model_finds_gains_crosstalk_and_the_width_of_points():
 def test_sixty_controls_are_solved_in_a_fifth_of_a_second():
     import time
 
-    points = [Knob(f"p{p}{c}", "point", c, p / 20, 0, -50, 50, 1) for p in range(1, 21) for c in range(3)]
+    points = [Control(f"p{p}{c}", "", "point", c, 0, -50, 50, 1, at=p / 20) for p in range(1, 21) for c in range(3)]
     levels = np.arange(1, 21) / 20
     rng = np.random.default_rng(1)
     seen = [Seen(float(v), v + rng.normal(0, 0.01, 3), np.zeros(60)) for v in levels]

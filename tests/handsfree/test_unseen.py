@@ -5,11 +5,11 @@ import pytest
 
 from bench.displays import RandomDisplay
 from fenvik.core.colour.target import TARGETS
-from fenvik.core.models import greysolve, hues
+from fenvik.core.controls import Control
+from fenvik.core.models import greysolve
 from fenvik.core.models.grey import Seen, drives_of, seen_of
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import lift_of, solve
-from fenvik.core.models.knobs import Knob
 from fenvik.core.procedures import colours
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
@@ -17,7 +17,7 @@ from fenvik.core.procedures.steps import StoppedError, perform
 
 TARGET = TARGETS["bt709-bt1886"]
 SEEDS = (2001, 2004, 2010, 2017, 2023, 2030)
-POINTS = [Knob(f"p{p}{c}", "point", c, p / 10, 0, -50, 50, 1) for p in range(1, 11) for c in range(3)]
+POINTS = [Control(f"p{p}{c}", "", "point", c, 0, -50, 50, 1, at=p / 10) for p in range(1, 11) for c in range(3)]
 LEVELS = np.arange(1, 11) / 10
 
 
@@ -97,9 +97,9 @@ def test_colours_that_no_control_brings_nearer_are_not_all_tried_one_by_one(monk
 
 
 def test_a_move_goes_the_other_way_where_there_is_more_room_than_in_its_own():
-    turn = hues.Turn("s", "saturation", "saturation", 8.0, -10.0, 10.0, 1.0)
+    turn = Control("s", "saturation", "saturation", -1, 8.0, -10.0, 10.0, 1.0)
     assert [colours._within(turn, steps) for steps in (2, 5, -5, -30)] == [2, -5, -5, -18]
-    low = hues.Turn("s", "saturation", "saturation", -8.0, -10.0, 10.0, 1.0)
+    low = Control("s", "saturation", "saturation", -1, -8.0, -10.0, 10.0, 1.0)
     assert [colours._within(low, steps) for steps in (-5, 30)] == [5, 18]
 
 
@@ -141,7 +141,7 @@ def test_points_that_do_more_at_brighter_levels_are_learned_as_such():
 
 @pytest.mark.parametrize("follows", [True, False])
 def test_it_is_learned_on_which_signal_points_act(follows):
-    gains = [Knob(f"g{c}", "gain", c, 1.0, 0, -50, 50, 1) for c in range(3)]
+    gains = [Control(f"g{c}", "", "gain", c, 0, -50, 50, 1, at=1.0) for c in range(3)]
     knobs, rng = [*gains, *POINTS], np.random.default_rng(5)
 
     def display(levels, moved):
@@ -179,7 +179,7 @@ def test_greys_are_solved_in_relation_to_the_white_that_will_be_there():
 
 def test_a_level_that_stands_out_weighs_more_than_the_many_that_are_near(monkeypatch):
     # Two controls cannot mend one level that is off by itself: they may trade a little of all others for it.
-    knobs = [Knob(kind, kind, 1, 1.0, 0, -500, 500, 0.02) for kind in ("gain", "offset")]
+    knobs = [Control(kind, "", kind, 1, 0, -500, 500, 0.02, at=1.0) for kind in ("gain", "offset")]
     off = np.where(np.isclose(LEVELS, 0.5), 0.03, 0.0)
     model = fit(knobs, [Seen(float(v), v + np.array([0.0, d, 0.0]), np.zeros(2)) for v, d in zip(LEVELS, off, strict=True)])
 
@@ -194,7 +194,7 @@ def test_a_level_that_stands_out_weighs_more_than_the_many_that_are_near(monkeyp
 
 
 def test_offsets_raise_black_no_more_than_they_may():
-    offsets = [Knob(f"o{c}", "offset", c, 1.0, 0, -50, 50, 1) for c in range(3)]
+    offsets = [Control(f"o{c}", "", "offset", c, 0, -50, 50, 1, at=1.0) for c in range(3)]
     seen = [Seen(float(v), np.full(3, v - 0.03 * (1 - v)), np.zeros(3)) for v in LEVELS]
     model = fit(offsets, seen)
     free = solve(model, np.zeros(3), TARGET, 100.0, 0.05, allowed=[True] * 3, levels=LEVELS)

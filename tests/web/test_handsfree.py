@@ -14,7 +14,7 @@ from fenvik.core.procedures import correcting
 from fenvik.core.signal.decoding import encode
 from fenvik.standins.world import Picture
 from fenvik.web.adjusting import handsfree
-from fenvik.web.adjusting.runner import _Rig
+from fenvik.web.adjusting.rig import Rig
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import values_of
 from fenvik.web.corrections.models import Correction
@@ -149,7 +149,7 @@ class Killed(BaseException):
 
 def cut_off(started, monkeypatch, after=30):
     """Run until so many controls were set, and no further."""
-    send, sent = _Rig._send, []
+    send, sent = Rig._send, []
 
     def killed(self, control, value):
         sent.append(control)
@@ -158,7 +158,7 @@ def cut_off(started, monkeypatch, after=30):
         return send(self, control, value)
 
     with monkeypatch.context() as patched:
-        patched.setattr(_Rig, "_send", killed)
+        patched.setattr(Rig, "_send", killed)
         with pytest.raises(Killed):
             engine.run(started.pk)
 

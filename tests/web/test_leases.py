@@ -8,7 +8,6 @@ from django.utils import timezone
 
 from fenvik.link.faults import DeviceError
 from fenvik.web.adjusting import handsfree, lists, services
-from fenvik.web.adjusting.history import History
 from fenvik.web.controls.log import ChangedMeanwhileError, log_changes, undo
 from fenvik.web.controls.maps import read_over_link
 from fenvik.web.controls.values import values_of
@@ -168,6 +167,6 @@ def test_what_a_reading_knew_does_not_hang_on_the_clocks_of_two_machines(hours, 
     for row in Reading.objects.filter(pass_of__tuning=oled, pass_of__purpose=PassPurpose.ADJUST):
         row.started_at += dt.timedelta(hours=hours)
         row.save(update_fields=["started_at"])
-    history = History(values_of(Tuning.objects.get(pk=oled.pk)))
+    history = values_of(Tuning.objects.get(pk=oled.pk)).history
     rows = Reading.objects.filter(pass_of__tuning=oled, pass_of__purpose=PassPurpose.ADJUST).order_by("id")
     assert [history.epoch_of(row) for row in rows] == [0, 1, 2]

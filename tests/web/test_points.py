@@ -251,7 +251,7 @@ def test_a_colour_that_does_nothing_is_found_and_said(oled, person, bench, now, 
     tuning = fresh(oled)
     cyan = next(h for h in colours.hues_of(tuning, values_of(tuning), recent_readings(tuning)) if h.name == "cyan")
     assert cyan.dead == ["Cyan saturation"]
-    assert cyan.nudge is None or not cyan.nudge.steps[[t.what for t in cyan.turns].index("saturation")]
+    assert cyan.nudge is None or not cyan.nudge.steps[[t.kind for t in cyan.turns].index("saturation")]
 
 
 def test_a_colour_s_nudge_is_typed_logged_and_read_again(mixed, person, bench, now, signed_in):

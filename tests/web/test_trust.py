@@ -8,9 +8,9 @@ from django.urls import reverse
 from fenvik.web.adjusting import handsfree, lists
 from fenvik.web.adjusting.colours import hues_of
 from fenvik.web.adjusting.ends import ends_of, highest
-from fenvik.web.adjusting.history import newest_white
 from fenvik.web.adjusting.models import ChangeList, ListKind, Run
 from fenvik.web.adjusting.points import points_of
+from fenvik.web.adjusting.speaking import newest_white
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import SettingError, values_of
 from fenvik.web.devices.standing import WrongStateError

@@ -16,7 +16,7 @@ from procrastinate.contrib.django.utils import connector_params
 from procrastinate.jobs import Status
 from psycopg import AsyncConnection
 
-from fenvik.web.passes import engine, services
+from fenvik.web.passes import runner, services
 from fenvik.web.people.housekeeping import sweep
 from fenvik.web.planning.away import sweep_away
 from fenvik.web.results import imports
@@ -108,7 +108,7 @@ async def run_worker(*, concurrency: int) -> None:
         working = asyncio.create_task(_work(worker_queue, concurrency))
 
         def end() -> None:
-            engine.stopping.set()
+            runner.stopping.set()
             working.cancel()
 
         for number in (signal.SIGINT, signal.SIGTERM):

@@ -13,7 +13,7 @@ import numpy as np
 
 from fenvik.core.colour import curves
 from fenvik.core.colour.target import Target
-from fenvik.core.models.knobs import Knob
+from fenvik.core.controls import Control
 from fenvik.core.models.rolloff import RollOff
 from fenvik.core.models.twopoint import drive
 from fenvik.core.types import Floats
@@ -42,7 +42,7 @@ class Seen:
 class Fit:
     """``base`` maps a level to the drives (3,) without any move; the rest knows what a step of each knob does."""
 
-    knobs: tuple[Knob, ...]
+    knobs: tuple[Control, ...]
     levels: Floats
     base: Floats  # (levels, 3), with the warm-up of the newest reading
     gain: Floats  # (3, 3): channel by control
@@ -99,7 +99,7 @@ def ends(levels: Floats) -> Floats:
     return np.stack([levels, 1.0 - levels], axis=-1)
 
 
-def pulls(knobs: Sequence[Knob], met: Floats, width: float, shape: str) -> Floats:
+def pulls(knobs: Sequence[Control], met: Floats, width: float, shape: str) -> Floats:
     """Return the share (..., k) of a point's or a tone's step that is felt at signals ``met`` (...); 0 for gains and offsets."""
     made = np.zeros((*met.shape, len(knobs)))
     mine = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone")]

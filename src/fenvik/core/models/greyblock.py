@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from fenvik.core.controls import Control
 from fenvik.core.models.grey import NOISE, Seen, ends, pull, reach_of
-from fenvik.core.models.knobs import Knob, prior_units
 from fenvik.core.types import Floats, Ints
 
 CROSS = 0.15  # of a control's own effect: how much it may push the other channels
@@ -18,6 +18,16 @@ MIDDLE, GROWTH = 0.5, 0.5  # of signal, and of a point's usual step: how much mo
 SHIFTED = 0.004  # of drive: what colour management may do to greys
 ASTRAY = np.array([0.028, 0.005])  # of signal: by how much points may meet white and black elsewhere than at their levels
 NEAR = 0.002  # of signal: how steep a point's pull is, is told over this
+
+
+USUAL = {"gain": 0.30, "offset": 0.10, "point": 0.20, "tone": 0.20}  # of the whole range, before anything was seen
+
+
+def prior_units(knobs: Sequence[Control]) -> Floats:
+    """Return what one step of each control is taken to add before anything was seen: ranges tell the scale, widely."""
+    span = np.array([max(2.0 * knob.half_steps, 1.0) for knob in knobs])
+    units: Floats = np.array([USUAL[knob.kind] for knob in knobs]) / span
+    return units
 
 
 @dataclass(frozen=True)
@@ -57,7 +67,7 @@ class Block:
     their usual step, how it grows with the level, and how far each that was moved is from it.
     """
 
-    def __init__(self, channels: Sequence[int], knobs: Sequence[Knob], mine: Sequence[int], read: Readings) -> None:
+    def __init__(self, channels: Sequence[int], knobs: Sequence[Control], mine: Sequence[int], read: Readings) -> None:
         self.channels, self.mine, self.read = tuple(channels), np.array(mine, dtype=int), read
         self.units = prior_units(knobs)
         self.points = np.array([knobs[k].at for k in mine])
@@ -81,7 +91,7 @@ class Block:
         """Return the first column of what is unknown of the block's i-th light."""
         return i * self.one + len(self.read.levels) + {"warm": 0, "gain": 1, "offset": 4, "shift": 7, "place": 9}[what]
 
-    def _fixed(self, i: int, channel: int, knobs: Sequence[Knob]) -> Floats:
+    def _fixed(self, i: int, channel: int, knobs: Sequence[Control]) -> Floats:
         """Return what the readings of a light say (r, size) of all that does not depend on where points act."""
         read = self.read
         rows = np.zeros((len(read.at), self.size))
@@ -97,7 +107,7 @@ class Block:
                 rows[:, self.first(i, knob.kind) + knob.channel] += share * read.moved[:, k]
         return rows
 
-    def _prior(self, knobs: Sequence[Knob]) -> tuple[Floats, Floats]:
+    def _prior(self, knobs: Sequence[Control]) -> tuple[Floats, Floats]:
         rows, wanted = [], []
 
         def say(columns: dict[int, float], value: float, spread: float) -> None:

@@ -5,9 +5,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from fenvik.core.controls import Control
 from fenvik.core.models.grey import Fit, Seen
 from fenvik.core.models.greyblock import MIDDLE, UNEQUAL, Block, Readings
-from fenvik.core.models.knobs import Knob
 from fenvik.core.types import Floats
 
 WIDTHS = (0.5, 0.65, 0.8, 1.0, 1.25, 1.6, 2.1)  # of a point's pull, as a share of the distance to its neighbour
@@ -19,7 +19,7 @@ BENT = 0.06  # share of a change that a straight model leaves out
 UNUSUAL = 3.0  # of the squared error: what must speak for points that act on the signal before gains and offsets do
 
 
-def fit(knobs: Sequence[Knob], seen: Sequence[Seen], fine: float = 1.0) -> Fit:
+def fit(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0) -> Fit:
     """Fit the model to everything that was seen; what no reading tells stays at its prior. ``fine``: as of ``grey.fineness``.
 
     No display is quite as straight as the model. So a reading counts the less the farther the knobs have been turned since, and
@@ -45,7 +45,7 @@ def _best(fits: Iterable[Fit]) -> Fit:
 class _Problem:
     """All blocks of a fit: everything that does not depend on where points act and how wide is set up once."""
 
-    def __init__(self, knobs: tuple[Knob, ...], seen: Sequence[Seen], fine: float) -> None:
+    def __init__(self, knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float) -> None:
         self.knobs, self.read = knobs, Readings.of(seen, len(knobs), fine)
         moved = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone") and np.any(self.read.moved[:, k])]
         self.moved_points = moved
@@ -110,7 +110,7 @@ class _Part:
         """Return how far one unknown may be off."""
         return float(np.sqrt(max(self.known[column, column], 0.0)))
 
-    def step(self, k: int, knob: Knob) -> float:
+    def step(self, k: int, knob: Control) -> float:
         """Return what a step of a point does."""
         usual = float(self.x[self.block.usual] + (knob.at - MIDDLE) * self.x[self.block.growth])
         column = self.block.column_of.get(k)

@@ -5,12 +5,13 @@ better and not one point of it. The differences are the signed, weighted parts o
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
 
 from fenvik.core.colour.target import Target
+from fenvik.core.controls import MIXED, Control
 from fenvik.core.signal.patches import COLOURS
 from fenvik.core.types import Floats
 
@@ -23,7 +24,6 @@ SKINS: dict[str, tuple[str, Percent]] = {
 }
 WEIGHTS = (1.0, 0.9, 0.7)  # of the full, the half-saturated and the skin patch
 FULL_EFFECT = {"hue": 12.0, "saturation": 0.25, "luminance": 0.25, "mix": 0.25}  # at a control's end: degrees, shares
-MIXED = ("mix.red", "mix.green", "mix.blue")
 OWN_DOUBT = 0.6  # of what a control is taken to do, before anything was seen
 # Of what it does to hue, and of what any other control does in all: what it may do to the other parts of a difference too.
 HUE_ALSO, ALSO = 0.5, 0.2
@@ -33,32 +33,6 @@ DEAD = 0.35
 CHARGED = 0.25
 PRICE, WORTH = 0.004, 0.12
 PROBE = 0.14  # of a range: a move that shows
-
-
-@dataclass(frozen=True)
-class Turn:
-    """A control of a colour. ``what`` is hue, saturation, luminance, mix.red, mix.green or mix.blue."""
-
-    id: str
-    label: str
-    what: str
-    value: float
-    low: float
-    high: float
-    step: float
-
-    @property
-    def channel(self) -> int | None:
-        """Which of the three lights a mixing control adds."""
-        return MIXED.index(self.what) if self.what in MIXED else None
-
-    @property
-    def room(self) -> tuple[int, int]:
-        """Steps down (negative) and up that are left."""
-        return (
-            -int(np.floor((self.value - self.low) / self.step + 1e-9)),
-            int(np.floor((self.high - self.value) / self.step + 1e-9)),
-        )
 
 
 @dataclass(frozen=True)
@@ -102,11 +76,6 @@ def patches_of(name: str) -> tuple[Percent, Percent]:
     return full, half  # type: ignore[return-value]
 
 
-def moved(turn: Turn, steps: float) -> Turn:
-    """Return a control as it is some steps from here."""
-    return replace(turn, value=turn.value + steps * turn.step)
-
-
 def weighed(parts: Floats) -> Floats:
     """Return parts (3n,) by what each patch counts for."""
     return np.asarray(parts * np.repeat(WEIGHTS[: len(parts) // 3], 3))
@@ -131,7 +100,7 @@ def errors_of(parts: Floats) -> Floats:
     return size
 
 
-def usual(turns: Sequence[Turn], fraction: Floats, target: Target, white: float, black: float) -> tuple[Floats, Floats]:
+def usual(turns: Sequence[Control], fraction: Floats, target: Target, white: float, black: float) -> tuple[Floats, Floats]:
     """Return the slope (m, k) of one step that role and range lead to expect, and its deviation."""
     count, k = len(fraction), len(turns)
     mean, std = np.zeros((3 * count, k)), np.zeros((3 * count, k))
@@ -142,18 +111,18 @@ def usual(turns: Sequence[Turn], fraction: Floats, target: Target, white: float,
     grey = target.white * linear.mean(axis=1, keepdims=True)
     for i, turn in enumerate(turns):
         steps = 0.5 * (turn.high - turn.low) / turn.step
-        size = FULL_EFFECT["mix" if turn.what.startswith("mix") else turn.what] * 0.4
-        if turn.what == "luminance":
+        size = FULL_EFFECT["mix" if turn.kind.startswith("mix") else turn.kind] * 0.4
+        if turn.kind == "luminance":
             moved = xyz * (1.0 + size * share[:, None])
-        elif turn.what == "saturation":
+        elif turn.kind == "saturation":
             moved = xyz + size * share[:, None] * (xyz - grey)
-        elif turn.what == "hue":
+        elif turn.kind == "hue":
             moved = xyz
             effect = np.tile([HUE_ALSO, HUE_ALSO, 1.0], count) * np.repeat(share, 3) * 0.4 * FULL_EFFECT["hue"] / 3.0
             std[:, i] = effect / (0.4 * steps)
             continue
         else:
-            channel = MIXED.index(turn.what)
+            channel = MIXED.index(turn.kind)
             more = np.zeros_like(linear)
             more[:, channel] = size * share * linear.max(axis=1)
             moved = xyz + more @ target.matrix.T
@@ -203,7 +172,7 @@ def standing(belief: Belief, looks: Sequence[Look], settings: Floats) -> Floats:
     return parts
 
 
-def propose(turns: Sequence[Turn], belief: Belief, parts: Floats) -> HueNudge | None:
+def propose(turns: Sequence[Control], belief: Belief, parts: Floats) -> HueNudge | None:
     """Return the nudge that lowers the expected squared difference over all patches; None where nothing is worth it."""
     live = [i for i, dead in enumerate(belief.dead) if not dead]
     steps = least(turns, belief.slope, belief.std, parts, np.repeat(WEIGHTS[: len(parts) // 3], 3), live)
@@ -215,7 +184,7 @@ def propose(turns: Sequence[Turn], belief: Belief, parts: Floats) -> HueNudge | 
 
 
 def least(
-    turns: Sequence[Turn], slope: Floats, std: Floats, parts: Floats, weight: Floats, live: Sequence[int]
+    turns: Sequence[Control], slope: Floats, std: Floats, parts: Floats, weight: Floats, live: Sequence[int]
 ) -> Floats:
     """Return the whole steps (k,) that a descent finds the least expected squared difference for.
 
@@ -247,7 +216,7 @@ def least(
     return steps
 
 
-def _probe(turns: Sequence[Turn], belief: Belief, parts: Floats, live: Sequence[int]) -> HueNudge | None:
+def _probe(turns: Sequence[Control], belief: Belief, parts: Floats, live: Sequence[int]) -> HueNudge | None:
     """Return a move of a control that nothing is known of, where what it may do is what is lacking."""
     now = errors_of(parts)
     off = np.abs(parts[:3])

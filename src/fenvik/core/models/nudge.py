@@ -12,7 +12,8 @@ from itertools import combinations, product
 import numpy as np
 
 from fenvik.core.colour.target import Target
-from fenvik.core.models.twopoint import Control, Response, light
+from fenvik.core.controls import Control
+from fenvik.core.models.twopoint import Response, light
 from fenvik.core.types import Bools, Floats
 
 STEP_PRICE = 0.0004  # squared error: a step more must be worth a visible trifle
@@ -243,7 +244,7 @@ def _problem(
     room = []
     for control in controls:
         low, high = control.room
-        room.append((low, min(high, 0) if control.end == "gain" and control.channel in clipping else high))
+        room.append((low, min(high, 0) if control.kind == "gain" and control.channel in clipping else high))
     return _Problem(
         surroundings=surroundings,
         at=at,

@@ -6,10 +6,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fenvik.core.colour.target import Target
+from fenvik.core.controls import Control
 from fenvik.core.models.grey import Fit, Seen, fineness, seen_at
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import solve, worth_reading
-from fenvik.core.models.knobs import Knob
 from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.models.rolloff import RollOff
 from fenvik.core.types import Floats
@@ -71,7 +71,7 @@ def errors_of(
 
 
 def plan(
-    knobs: Sequence[Knob], seen: Sequence[Seen], moved: Floats, target: Target, white: float, black: float, *,
+    knobs: Sequence[Control], seen: Sequence[Seen], moved: Floats, target: Target, white: float, black: float, *,
     allowed: Sequence[bool], curve: bool = True, palette: Palette = SDR, goal: float = 0.0,
 ) -> Plan | None:  # fmt: skip
     """Return the changes that one solve over everything proposes; None while too little was read.
@@ -110,7 +110,7 @@ def plan(
     return plan(knobs, seen, moved, target, white, black, allowed=near, curve=curve, palette=palette)
 
 
-def to_read(knobs: Sequence[Knob], palette: Palette = SDR) -> list[float]:
+def to_read(knobs: Sequence[Control], palette: Palette = SDR) -> list[float]:
     """Return the levels in percent, bright to dark, at which points are judged: their own, white, and some between few.
 
     In HDR only up to where the display ends, with some about that.

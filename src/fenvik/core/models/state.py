@@ -5,9 +5,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from fenvik.core.controls import Control
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.models.nudge import Level, Surroundings
-from fenvik.core.models.twopoint import Control, Response, drive
+from fenvik.core.models.twopoint import Response, drive
 from fenvik.core.types import Floats
 
 

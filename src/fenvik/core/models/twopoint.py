@@ -9,15 +9,14 @@ are learned in the same place. Source of the update: Kalman (1960), J. Basic Eng
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 
 from fenvik.core.colour.target import Target
+from fenvik.core.controls import Control
 from fenvik.core.errors import FenvikError
 from fenvik.core.types import Floats
 
-End = Literal["gain", "offset"]
 CHANNELS = ("red", "green", "blue")
 FULL_EFFECT = {"gain": 0.20, "offset": 0.10}  # of the signal, at a control's end of range: what menus of this kind do
 OWN_DOUBT = 0.5  # std of a control's effect on its own light, as a share of the effect itself
@@ -32,33 +31,6 @@ class ControlError(FenvikError):
     """A control that is not part of what is being adjusted."""
 
     code = "control"
-
-
-@dataclass(frozen=True)
-class Control:
-    """One two-point control: where it stands, in the display's own values."""
-
-    id: str
-    label: str
-    end: End
-    channel: int  # 0 red, 1 green, 2 blue
-    value: float
-    low: float
-    high: float
-    step: float
-
-    @property
-    def half_steps(self) -> float:
-        """Half of the range, in steps."""
-        return 0.5 * (self.high - self.low) / self.step
-
-    @property
-    def room(self) -> tuple[int, int]:
-        """Steps down (negative) and up that are left."""
-        return (
-            -int(np.floor((self.value - self.low) / self.step + 1e-9)),
-            int(np.floor((self.high - self.value) / self.step + 1e-9)),
-        )
 
 
 def shares(level: float) -> Floats:
@@ -94,8 +66,8 @@ class Response:
         mean, std = np.zeros((k, 3, 2)), np.zeros((k, 3, 2))
         usual = np.zeros(k)
         for i, control in enumerate(controls):
-            usual[i] = FULL_EFFECT[control.end] / max(control.half_steps, 1.0)
-            share = 0 if control.end == "gain" else 1
+            usual[i] = FULL_EFFECT[control.kind] / max(control.half_steps, 1.0)
+            share = 0 if control.kind == "gain" else 1
             std[i] = CROSS_DOUBT * usual[i]
             mean[i, control.channel, share] = usual[i]
             std[i, control.channel, share] = OWN_DOUBT * usual[i]
@@ -158,7 +130,7 @@ class Response:
     def own_effect(self, control: Control) -> tuple[float, float]:
         """Return the effect of one step on the control's own light where it acts most, and its std."""
         i = self.controls.index(control.id)
-        share = 0 if control.end == "gain" else 1
+        share = 0 if control.kind == "gain" else 1
         place = (i * 3 + control.channel) * 2 + share
         return float(self.mean[i, control.channel, share]), float(np.sqrt(self.covariance[place, place]))
 

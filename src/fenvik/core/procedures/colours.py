@@ -10,8 +10,9 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.colour.target import Target
+from fenvik.core.controls import Control, control_of
 from fenvik.core.models import hues
-from fenvik.core.models.hues import DEAD, HUES, Look, Turn
+from fenvik.core.models.hues import DEAD, HUES, Look
 from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.procedures import overall
 from fenvik.core.procedures.desk import Desk
@@ -45,15 +46,9 @@ class Hue:
     def __post_init__(self) -> None:
         self.fraction: Floats = np.array(self.patches) / 100.0
 
-    def turns(self) -> list[Turn]:
+    def turns(self) -> list[Control]:
         """Return the controls as they stand."""
-        return [
-            Turn(
-                c["id"], c["label"], c["role"].split(".", 2)[2], float(c["value"]), float(c["min"]), float(c["max"]),
-                float(c["step"]),
-            )
-            for c in self.controls
-        ]  # fmt: skip
+        return [control for c in self.controls if (control := control_of(c, c["value"])) is not None]
 
     @property
     def settings(self) -> Floats:
@@ -143,7 +138,7 @@ def _one_by_one(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue)
     hue.rests = False
 
 
-def _within(turn: Turn, steps: int) -> int:
+def _within(turn: Control, steps: int) -> int:
     """Return steps in this direction, or the other way where there is more room than in this one."""
     low, high = turn.room
     if not low <= steps <= high and (high > -low) != (steps > 0):
@@ -151,9 +146,9 @@ def _within(turn: Turn, steps: int) -> int:
     return min(max(steps, low), high)
 
 
-def _turns_at(hue: Hue, settings: Floats) -> list[Turn]:
+def _turns_at(hue: Hue, settings: Floats) -> list[Control]:
     """Return the controls of a colour as they would stand with these settings."""
-    return [hues.moved(turn, steps) for turn, steps in zip(hue.turns(), settings - hue.settings, strict=True)]
+    return [turn.moved(steps) for turn, steps in zip(hue.turns(), settings - hue.settings, strict=True)]
 
 
 def _look(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[None]:
@@ -216,7 +211,7 @@ def _try_again(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) 
         yield from _set(desk, hue, after.settings)
 
 
-def _unknown(turns: Sequence[Turn], belief: hues.Belief, parts: Floats) -> Floats:
+def _unknown(turns: Sequence[Control], belief: hues.Belief, parts: Floats) -> Floats:
     """Return steps that show what a control does whose direction cannot be told, where what it may do is lacking."""
     steps = np.zeros(len(turns))
     for i, turn in enumerate(turns):

@@ -6,11 +6,11 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from fenvik.core.colour.target import Target
+from fenvik.core.controls import Control, of_greys
 from fenvik.core.models.black import Black, black_of
 from fenvik.core.models.grey import Fit, Seen, drives_of, fineness, seen_at, seen_of
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import lift_of, solve, worth_reading
-from fenvik.core.models.knobs import Knob, knobs_of
 from fenvik.core.models.palette import DARKEST, SDR, Palette
 from fenvik.core.models.twopoint import light
 from fenvik.core.procedures.desk import Desk, Taken
@@ -73,9 +73,9 @@ class Greys:
         self.judged, self.coarse = self.palette.fractions(JUDGED), self.palette.fractions(COARSE)
         self.levels = self.judged
 
-    def _knobs(self, *kinds: str) -> list[Knob]:
+    def _knobs(self, *kinds: str) -> list[Control]:
         """Return the controls of the greys, in their order, as they stand."""
-        return knobs_of(self.desk.controls, self.desk.settings, kinds)
+        return of_greys(self.desk.controls, self.desk.settings, kinds)
 
     @property
     def moved(self) -> Floats:

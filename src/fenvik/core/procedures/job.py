@@ -7,34 +7,30 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.analysis.clipping import may_clip
-from fenvik.core.colour.science import cct_and_duv
-from fenvik.core.colour.space import xyz_to_uv
 from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.correction_patches import AGAIN
 from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
-from fenvik.core.procedures import colours, lights
+from fenvik.core.procedures import choices, colours, lights
 from fenvik.core.procedures.correcting import CHECKED, Corrected, check, correct
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.installing import Installer
+from fenvik.core.procedures.scoring import parts_of, score, worse_colours
 from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, RestlessError
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
-WORSE = 0.5  # of an error: what is said of a colour that got worse by more
 OF_COLOUR = ("colour", "saturation", "tint", "gamut")  # roles of what colours are adjusted by
 DISAGREE = 0.8  # between the reference and the corrected meter, of an error: less is the noise of both
 SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
-LIGHT_OFF = 0.03  # of the luminance that is wanted
 STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
 # In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
 KEPT_ON_IN_HDR = ("process.dimming",)
-MOST_OPTIONS = 8
 BALANCED = 0.004  # of HLG's peak: what the strongest of its lights may lose so that white is nearer to what is wanted
 LEAST_BOOST = 0.05  # of the sum of the three lights: less is the meter's and the display's own doing
 
@@ -101,8 +97,8 @@ class Job:
                 return
             if "white" in self.steps:
                 before = self.desk.settings
-                yield from self.curve()
-                yield from self.preset()
+                yield from choices.curve(self.desk, self.target, self.palette, self.black)
+                yield from choices.preset(self.desk, self.target, self.palette)
                 if self.desk.settings != before:
                     white = yield from self.desk.read_once(100.0)
                     self.settle([white, *(t for t in self.desk.taken if not t.fraction.any())])
@@ -321,60 +317,8 @@ class Job:
         if self.luminance is None or "light" not in self.steps or not self.desk.by_role("light"):
             return
         white = float((yield from self.desk.read_once(100.0)).xyz[1])
-        if abs(white / self.luminance - 1.0) > LIGHT_OFF:
+        if abs(white / self.luminance - 1.0) > lights.LIGHT_OFF:
             yield from lights.turn_light(self.desk, self.luminance)
-
-    def _choices(self, role: str) -> dict[str, Any] | None:
-        found = [
-            c
-            for c in self.desk.by_role(role)
-            if c["kind"] == "choice" and 1 < len(c.get("options", [])) <= MOST_OPTIONS
-        ]
-        return found[0] if found else None
-
-    def curve(self) -> Procedure[None]:
-        """Choose the gamma whose readings lie nearest the target's curve: labels are not believed."""
-        control = self._choices("gamma")
-        if control is None:
-            return
-        yield from self.desk.say("curve")
-        usual = control["value"]
-        white = next(t.xyz[1] for t in reversed(self.desk.taken) if (t.fraction == 1.0).all())
-
-        def look() -> Procedure[float]:
-            read = yield from self.desk.each_once(self.palette.greys((60.0, 30.0)))
-            y = np.array([t.xyz[1] for t in read])
-            wanted = self.target.xyz(np.array([t.fraction for t in read]), float(white), self.black)[:, 1]
-            return float(np.abs(np.log(np.maximum(y, 1e-6) / wanted)) @ [0.6, 0.4])
-
-        errors = yield from self.desk.tried(control, [usual, *(o for o in control["options"] if o != usual)], look)
-        best = min(errors, key=lambda o: errors[o])
-        # Another curve must be clearly nearer: each brings a wait and a doubt with it.
-        chosen = best if errors[best] < 0.9 * errors[usual] else usual
-        yield from self.desk.set(control, chosen)
-        yield from self.desk.adopt()
-        if chosen != usual:
-            self.desk.notes.append(f"{control['label']}: {chosen} lies nearest to the target's curve.")
-
-    def preset(self) -> Procedure[None]:
-        """Choose the white preset that lies nearest the target's white."""
-        control = self._choices("white-preset")
-        if control is None:
-            return
-        yield from self.desk.say("white preset")
-        aim = xyz_to_uv(self.target.white)
-        usual = control["value"]
-
-        def look() -> Procedure[float]:
-            read = yield from self.desk.read_once(self.palette.greys((60.0,))[0])
-            return float(np.hypot(*(xyz_to_uv(read.xyz) - aim)))
-
-        off = yield from self.desk.tried(control, control["options"], look)
-        best = min(off, key=lambda o: off[o])
-        yield from self.desk.set(control, best)
-        yield from self.desk.adopt()
-        if best != usual:
-            self.desk.notes.append(f"{control['label']}: {best} lies nearest to the target's white.")
 
     def greys(self) -> Procedure[None]:
         """Adjust the greys, but for the last look that comes after the colours."""
@@ -409,7 +353,9 @@ class Job:
         # Kept back for it; where the display moves in the middle of it, it is read once more, whatever was allowed.
         self.desk.budget = max(self.desk.budget, self.desk.spent) + 3 * len(self.proof)
         self.as_left = yield from self.desk.reads(self.proof)
-        self._say_light()
+        if self.luminance is not None and "light" in self.steps:
+            white = next(float(t.xyz[1]) for t in self.as_left if (t.fraction == 1.0).all())
+            self.desk.notes += [said] if (said := lights.where_it_ended(self.desk, white, self.luminance)) else []
         if self.desk.slips:
             several = "1 reading was" if self.desk.slips == 1 else f"{self.desk.slips} readings were"
             self.desk.notes.append(f"{several} not confirmed by a second and a third, and thrown away.")
@@ -440,63 +386,3 @@ class Job:
         worse = "colours" if better[0] == "greys" else "greys"
         self.desk.notes.append(f"The {worse} were no better than found, so their controls were put back; the rest is kept.")
         return True
-
-    def _say_light(self) -> None:
-        """Say where white ended elsewhere than was wanted, and why."""
-        if self.luminance is None or "light" not in self.steps:
-            return
-        white = next(float(t.xyz[1]) for t in self.as_left if (t.fraction == 1.0).all())
-        off = white / self.luminance - 1.0
-        if abs(off) <= LIGHT_OFF:
-            return
-        control = next((c for c in self.desk.by_role("light") if c["kind"] == "range"), None)
-        if control is None:
-            why = "this mode has no light control"
-        elif float(control["value"]) >= float(control["max"]) and off < 0:
-            why = f"{control['label']} is at the end of its range"
-        else:
-            why = f"{control['label']} at {control['value']} is the nearest that was reached"
-        self.desk.notes.append(f"White is {white:.0f} cd/m² where {self.luminance:.0f} were wanted: {why}.")
-
-
-def worse_colours(
-    found: Sequence[Taken], left: Sequence[Taken], target: Target, palette: Palette = SDR
-) -> list[tuple[str, float, float]]:
-    """Return the colours of a proof that got worse by what a person sees, with their errors before and after, the worst first."""
-    names = {tuple(round(v) for v in percent): name for name, percent in palette.named.items()}
-    made = []
-    for t, was, now in zip(found, errors_of(found, target), errors_of(left, target), strict=True):
-        name = names.get(tuple(round(100 * float(v)) for v in t.fraction))
-        if name is not None and now > was + WORSE * target.metric.weight and now > target.tolerance:
-            made.append((name, float(was), float(now)))
-    return sorted(made, key=lambda row: row[1] - row[2])
-
-
-def errors_of(taken: Sequence[Taken], target: Target) -> Floats:
-    """Return the error (n,) of readings, each set held against its own white and black."""
-    fraction, xyz = np.array([t.fraction for t in taken]), np.array([t.xyz for t in taken])
-    grey = np.ptp(fraction, axis=1) == 0
-    white = float(xyz[grey & (fraction[:, 0] == 1.0), 1].mean())
-    dark = xyz[grey & (fraction[:, 0] == 0.0), 1]
-    wanted = target.xyz(fraction, white, float(dark.mean()) if dark.size else 0.0)
-    return target.metric.whole(wanted, xyz, target.white * white)
-
-
-def parts_of(taken: Sequence[Taken], target: Target) -> dict[str, float]:
-    """Return the mean error of the greys, and of the colours where any were read."""
-    grey = np.array([np.ptp(t.fraction) == 0 for t in taken])
-    error = errors_of(taken, target)
-    return {"greys": float(error[grey].mean())} | ({"colours": float(error[~grey].mean())} if (~grey).any() else {})
-
-
-def score(taken: Sequence[Taken], target: Target) -> float:
-    """Return the mean error of readings, greys twice as important as colours, each held against their own white and black."""
-    grey = np.array([np.ptp(t.fraction) == 0 for t in taken])
-    error = errors_of(taken, target)
-    return float(2.0 * error[grey].mean() + (error[~grey].mean() if (~grey).any() else 0.0))
-
-
-def white_words(xyz: Floats) -> str:
-    """Return a white in words, for progress."""
-    cct, duv = cct_and_duv(xyz)
-    return f"{float(cct):.0f} K, Duv {float(duv):+.4f}" if np.isfinite(cct) else "no daylight"

@@ -10,6 +10,7 @@ from fenvik.core.colour.target import Target
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.steps import Procedure
 
+LIGHT_OFF = 0.03  # of the luminance that is wanted
 NEAR = 0.02  # of the luminance that is wanted
 TRIES = 4
 
@@ -99,3 +100,18 @@ def lower_white_level(desk: Desk, target: Target) -> Procedure[bool]:
 
 def _range(desk: Desk, role: str) -> dict[str, Any] | None:
     return next((c for c in desk.by_role(role) if c["role"] == role and c["kind"] == "range"), None)
+
+
+def where_it_ended(desk: Desk, white: float, wanted: float) -> str:
+    """Return in a sentence where white (cd/m²) ended elsewhere than was wanted, and why; empty where it did not."""
+    off = white / wanted - 1.0
+    if abs(off) <= LIGHT_OFF:
+        return ""
+    control = next((c for c in desk.by_role("light") if c["kind"] == "range"), None)
+    if control is None:
+        why = "this mode has no light control"
+    elif float(control["value"]) >= float(control["max"]) and off < 0:
+        why = f"{control['label']} is at the end of its range"
+    else:
+        why = f"{control['label']} at {control['value']} is the nearest that was reached"
+    return f"White is {white:.0f} cd/m² where {wanted:.0f} were wanted: {why}."

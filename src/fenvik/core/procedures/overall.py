@@ -4,6 +4,7 @@ import numpy as np
 
 from fenvik.core.colour.space import xyz_to_xy
 from fenvik.core.colour.target import Target
+from fenvik.core.controls import control_of
 from fenvik.core.models import hues
 from fenvik.core.models.hues import DEAD
 from fenvik.core.models.palette import SDR, Palette
@@ -52,10 +53,7 @@ def saturation_and_tint(desk: Desk, target: Target, hold: tuple[float, float], p
             np.array([t.fraction for t in read]), np.array([t.xyz for t in read]), target, *hold
         )  # fmt: skip
 
-    turns = [
-        hues.Turn(c["id"], c["label"], c["role"], float(c["value"]), float(c["min"]), float(c["max"]), float(c["step"]))
-        for c in controls
-    ]
+    turns = [turn for c in controls if (turn := control_of(c, c["value"])) is not None]
     now = yield from look()
     slope = np.zeros((len(now), len(controls)))
     for i, (control, turn) in enumerate(zip(controls, turns, strict=True)):
@@ -63,7 +61,7 @@ def saturation_and_tint(desk: Desk, target: Target, hold: tuple[float, float], p
         size = max(round(PROBE * (turn.high - turn.low) / turn.step), 1)
         steps = min(size, high) if high >= -0.5 * low else -min(size, -low)
         try:
-            yield from desk.set(control, hues.moved(turn, steps).value)
+            yield from desk.set(control, turn.moved(steps).value)
             slope[:, i] = ((yield from look()) - now) / steps if steps else 0.0
         except ENDS:
             yield from desk.set(control, turn.value)
@@ -77,7 +75,7 @@ def saturation_and_tint(desk: Desk, target: Target, hold: tuple[float, float], p
     if not wanted.any():
         return
     for control, turn, steps in zip(controls, turns, wanted, strict=True):
-        yield from desk.set(control, hues.moved(turn, steps).value)
+        yield from desk.set(control, turn.moved(steps).value)
     if float(((yield from look()) ** 2).sum()) > float((now**2).sum()):
         for control, turn in zip(controls, turns, strict=True):
             yield from desk.set(control, turn.value)

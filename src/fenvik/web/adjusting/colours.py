@@ -7,13 +7,15 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.analysis.analysis import Analysis, analyse
+from fenvik.core.controls import Control, of_colour
 from fenvik.core.errors import NoWhiteError
 from fenvik.core.models import hues as core
 from fenvik.core.models.hues import HUES
 from fenvik.core.signal.patches import Patch, grey, patch
 from fenvik.core.types import Floats
 from fenvik.web.adjusting.ends import palette_of
-from fenvik.web.adjusting.history import History, grey_level, speaks
+from fenvik.web.adjusting.speaking import grey_level, speaks
+from fenvik.web.controls.history import History
 from fenvik.web.controls.values import Values, values_of
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.services import start_pass
@@ -30,7 +32,7 @@ class Hue:
     """One colour: ``parts`` are the differences of its newest look, ``nudge`` what to turn; both None while it was not read."""
 
     name: str
-    turns: list[core.Turn]
+    turns: list[Control]
     parts: Floats | None
     is_stale: bool
     nudge: core.HueNudge | None
@@ -65,23 +67,10 @@ def patches(tuning: Tuning, hue: str) -> list[Patch]:
     return [patch(label, percent, tuning.bits, range_) for label, percent in palette_of(tuning).hues[hue]]
 
 
-def turns_of(values: Values, hue: str) -> list[core.Turn]:
-    """Return the controls of a colour whose values are known."""
-    made = []
-    for control in values.controls:
-        role = control.get("role") or ""
-        value = values.now.get(control["id"])
-        if role.startswith(f"colour.{hue}.") and control["kind"] == "range" and value is not None:
-            low, high, step = (float(control[member]) for member in ("min", "max", "step"))
-            what = role.split(".", 2)[2]
-            made.append(core.Turn(control["id"], control["label"], what, float(value), low, high, step))
-    return made
-
-
 def hues_of(tuning: Tuning, values: Values, rows: list[Reading]) -> list[Hue]:
     """Return every colour that the menu has controls for; ``rows`` are recent readings, oldest first."""
     rows = [row for row in rows if speaks(row) and not row.too_dark and row.y > 0]
-    history = History(values)
+    history = values.history
     epochs = [history.epoch_of(row) for row in rows]
     colours = {c["id"] for c in values.controls if (c.get("role") or "").startswith("colour.")}
     # White and black as they were read last since anything but a single colour was turned.
@@ -90,7 +79,7 @@ def hues_of(tuning: Tuning, values: Values, rows: list[Reading]) -> list[Hue]:
     made = []
     dead = found_dead(tuning)
     for name in HUES:
-        turns = turns_of(values, name)
+        turns = of_colour(values.controls, values.now, name)
         if turns:
             made.append(_hue(tuning, rows, epochs, history, name, turns, white, black or 0.0, since, dead))
     return made
@@ -113,7 +102,7 @@ def _level(rows: list[Reading], epochs: list[int], since: int, level: float) -> 
 
 
 def _hue(
-    tuning: Tuning, rows: list[Reading], epochs: list[int], history: History, name: str, turns: list[core.Turn],
+    tuning: Tuning, rows: list[Reading], epochs: list[int], history: History, name: str, turns: list[Control],
     white: float | None, black: float, since: int, dead_before: frozenset[str],
 ) -> Hue:  # fmt: skip
     wanted = patches(tuning, name)
@@ -171,7 +160,8 @@ def chosen(all_hues: list[Hue], asked: str) -> Hue | None:
 def read_hues(*, tuning_id: int, actor: User, names: list[str], now: datetime) -> Pass:
     """Read the patches of colours, white first where there is more than one. Raises what ``start_pass`` raises."""
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related("display__menu_map").get(pk=tuning_id)
-    known = {hue for hue in HUES if turns_of(values_of(tuning), hue)}
+    values = values_of(tuning)
+    known = {hue for hue in HUES if of_colour(values.controls, values.now, hue)}
     range_: Any = tuning.range
     listed = [grey(100.0, tuning.bits, range_)] if len(names) != 1 else []
     for name in names or list(HUES):

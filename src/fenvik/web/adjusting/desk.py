@@ -10,16 +10,18 @@ import numpy as np
 
 from fenvik.charts.balance import Level as ChartLevel
 from fenvik.core.analysis import greyscale
+from fenvik.core.controls import Control, of_greys
 from fenvik.core.measure import uncertainty
 from fenvik.core.measure.noticed import is_as_proposed, turned
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.models.nudge import Level, Nudge, Surroundings, clipping_channels, propose
 from fenvik.core.models.state import GreyReading, learn_from, levels_now
-from fenvik.core.models.twopoint import Control, Response, drive, light
+from fenvik.core.models.twopoint import Response, drive, light
 from fenvik.core.types import Floats
 from fenvik.web.adjusting.ends import ends_of, highest
-from fenvik.web.adjusting.history import History, grey_level, speaks
 from fenvik.web.adjusting.learned import learned_version, prior_of
+from fenvik.web.adjusting.speaking import grey_level, speaks
+from fenvik.web.controls.history import History
 from fenvik.web.controls.values import Values
 from fenvik.web.passes.models import PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
@@ -68,7 +70,7 @@ class Desk:
     @property
     def is_stale(self) -> bool:
         """Whether the controls were turned after the newest reading at this level."""
-        return self.newest is None or self.newest.epoch < History(self.values).newest
+        return self.newest is None or self.newest.epoch < self.values.history.newest
 
     @property
     def other_percent(self) -> float:
@@ -176,21 +178,7 @@ def _log_slope(around: Surroundings, level: Level) -> Floats:
 
 def core_controls(values: Values) -> list[Control]:
     """Return the two-point controls of a menu whose value is known."""
-    made = []
-    for control in values.controls:
-        role = (control.get("role") or "").split(".")
-        if len(role) != 3 or role[0] != "white" or role[1] not in ("gain", "offset") or control["kind"] != "range":
-            continue
-        value = values.now.get(control["id"])
-        if value is None:
-            continue
-        made.append(
-            Control(
-                control["id"], control["label"], role[1], CHANNEL[role[2]],  # type: ignore[arg-type]
-                float(value), float(control["min"]), float(control["max"]), float(control["step"]),
-            )
-        )  # fmt: skip
-    return made
+    return of_greys(values.controls, values.now, ("gain", "offset"))
 
 
 def _grey_rows(rows: list[Reading], history: History) -> list[GreyRow]:
@@ -263,7 +251,7 @@ def kept_lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
 def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     """Return the desk of a tuning; ``rows`` are its recent readings, oldest first."""
     controls = core_controls(values)
-    history = History(values)
+    history = values.history
     greys = _grey_rows(rows, history)
     around = _surroundings(tuning, greys, values)
     meter = greys[-1].row.pass_of.meter_facts if greys else None
@@ -304,7 +292,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
                     controls=controls,
                     response=response,
                     surroundings=around,
-                    allowed=[control.id for control in controls if control.end == end],
+                    allowed=[control.id for control in controls if control.kind == end],
                     clipping=() if tuning.target.is_hdr else _clipping(levels),
                 )
 

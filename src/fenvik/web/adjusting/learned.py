@@ -5,7 +5,8 @@ from datetime import datetime
 
 import numpy as np
 
-from fenvik.core.models.twopoint import Control, Response
+from fenvik.core.controls import Control
+from fenvik.core.models.twopoint import Response
 from fenvik.web.adjusting.models import LearnedResponse
 from fenvik.web.visits.models import Tuning
 

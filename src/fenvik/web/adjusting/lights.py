@@ -9,8 +9,8 @@ import numpy as np
 from fenvik.core.analysis.levels import READ, Ends, ends_of
 from fenvik.core.procedures.lights import next_light
 from fenvik.core.signal.patches import grey
-from fenvik.web.adjusting.history import History, grey_level, speaks
 from fenvik.web.adjusting.moves import move_of
+from fenvik.web.adjusting.speaking import grey_level, speaks
 from fenvik.web.controls.values import Values
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.services import start_pass
@@ -40,7 +40,7 @@ def _control(values: Values, role: str) -> dict[str, Any] | None:
 
 def lights_of(tuning: Tuning, values: Values, rows: list[Reading]) -> Lights:
     """Return what is known of light and levels; ``rows`` are recent readings, oldest first."""
-    history = History(values)
+    history = values.history
     states = history.states
     greys = [
         (100.0 * level, history.epoch_of(row), row)

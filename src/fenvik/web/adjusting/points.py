@@ -6,13 +6,13 @@ from typing import Any
 
 import numpy as np
 
+from fenvik.core.controls import Control, of_greys
 from fenvik.core.models import points as core
 from fenvik.core.models.grey import Seen, drives_of
-from fenvik.core.models.knobs import Knob, knobs_of
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.formats.numbers import NumberError, number
 from fenvik.web.adjusting.ends import palette_of
-from fenvik.web.adjusting.history import History, grey_level, speaks
+from fenvik.web.adjusting.speaking import grey_level, speaks
 from fenvik.web.controls.values import Values
 from fenvik.web.passes.models import Reading
 from fenvik.web.visits.models import Tuning
@@ -27,7 +27,7 @@ REACH = 0.05  # of signal: a point that lies so far beyond the end of an HDR dis
 class Points:
     """``plan`` is None while too little was read; ``levels`` in percent is what the next pass reads."""
 
-    knobs: list[Knob]
+    knobs: list[Control]
     moved: Any  # (k,) steps from as found
     plan: core.Plan | None
     levels: list[float]
@@ -74,7 +74,7 @@ class Points:
                 {
                     "control": knob.id, "label": control["label"], "before": values.now[knob.id],
                     "after": int(after) if after.is_integer() else after, "group": f"{100 * knob.at:g} %",
-                    "channel": None if knob.kind == "tone" else knob.channel,
+                    "channel": knob.light,
                 }
             )  # fmt: skip
         return made
@@ -102,10 +102,10 @@ def points_of(tuning: Tuning, values: Values, rows: list[Reading], goal: float =
 
 def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float) -> Points:
     found = values.found or {}
-    knobs = knobs_of(values.controls, {**values.now, **found}, KINDS)
+    knobs = of_greys(values.controls, {**values.now, **found}, KINDS)
     mine = {knob.id for knob in knobs}
     moved = np.array([(float(values.now[k.id]) - k.value) / k.step for k in knobs])
-    history = History(values)
+    history = values.history
     # What was read before anything else was turned, such as the light, tells of another display.
     since = history.since(mine)
     states = [

@@ -1,9 +1,11 @@
 """What the controls of a tuning stand at: as found, and after every change since."""
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from fenvik.core.errors import FenvikError
+from fenvik.web.controls.history import History
 from fenvik.web.controls.models import ControlChange, Moment, SettingsSheet
 from fenvik.web.visits.models import Tuning
 
@@ -32,8 +34,17 @@ class Values:
 
     controls: list[dict[str, Any]]
     found: dict[str, Value] | None
-    now: dict[str, Value]
     changes: list[ControlChange]
+
+    @cached_property
+    def history(self) -> History:
+        """How they stood at each moment."""
+        return History(self.found, self.changes)
+
+    @cached_property
+    def now(self) -> dict[str, Value]:
+        """Every known value as it stands."""
+        return self.history.now
 
     def control(self, control_id: str) -> dict[str, Any] | None:
         """Return a control of the map."""
@@ -64,10 +75,7 @@ def values_of(tuning: Tuning) -> Values:
 def values_from(tuning: Tuning, sheet: SettingsSheet | None, changes: list[ControlChange]) -> Values:
     """Return the settings of a tuning from rows that were fetched already."""
     menu = tuning.display.menu_map
-    now = dict(sheet.values) if sheet else {}
-    for change in changes:
-        now[change.control] = change.after
-    return Values(menu.controls if menu else [], None if sheet is None else sheet.values, now, changes)
+    return Values(menu.controls if menu else [], None if sheet is None else sheet.values, changes)
 
 
 def shown(value: object) -> str:

@@ -9,9 +9,9 @@ from fenvik.core.errors import FenvikError
 from fenvik.web.controls.values import values_of
 from fenvik.web.devices.displays import paired
 from fenvik.web.groundwork.survey import SETTLES_S
-from fenvik.web.passes.engine import Runner
 from fenvik.web.passes.kinds import kinds
 from fenvik.web.passes.models import PassPurpose, PassState
+from fenvik.web.passes.runner import Runner
 from fenvik.web.visits.models import Tuning
 
 log = structlog.get_logger(__name__)

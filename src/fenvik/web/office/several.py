@@ -3,7 +3,6 @@
 from dataclasses import dataclass
 from typing import Any
 
-from fenvik.web.adjusting.history import History
 from fenvik.web.controls.values import values_of
 from fenvik.web.kit.templatetags.fenvik import figure, places, setting, signed, significant
 from fenvik.web.passes.models import Pass, Reading
@@ -49,9 +48,9 @@ def figures_of(passes: list[Pass]) -> list[Row]:
 
 def stood_at(pass_: Pass) -> dict[str, Any]:
     """Return what every control stood at when a pass began to read; empty where nothing had been noted."""
-    history = History(values_of(pass_.tuning))
+    values = values_of(pass_.tuning)
     first = Reading.objects.filter(pass_of=pass_).order_by("id").first()
-    return {} if first is None or history.values.found is None else history.states[history.epoch_of(first)]
+    return {} if first is None or values.found is None else values.history.states[values.history.epoch_of(first)]
 
 
 def settings_of(passes: list[Pass]) -> list[Row]:

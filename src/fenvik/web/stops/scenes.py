@@ -11,7 +11,7 @@ from fenvik.core.analysis.analysis import Analysis
 from fenvik.formats.typed import ORDERS
 from fenvik.web.adjusting.desk import Desk
 from fenvik.web.adjusting.ends import placed
-from fenvik.web.adjusting.history import newest_white
+from fenvik.web.adjusting.speaking import newest_white
 from fenvik.web.controls.values import Values, values_from
 from fenvik.web.corrections.choosing import candidates
 from fenvik.web.devices.standing import clash_of

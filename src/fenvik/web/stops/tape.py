@@ -6,7 +6,7 @@ from datetime import datetime
 import numpy as np
 
 from fenvik.core.signal.decoding import decode
-from fenvik.web.adjusting.history import grey_level, is_of_picture
+from fenvik.web.adjusting.speaking import grey_level, is_of_picture
 from fenvik.web.passes.models import Reading
 from fenvik.web.visits.models import Tuning
 

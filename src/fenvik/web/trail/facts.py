@@ -9,6 +9,7 @@ from django.db.models import Prefetch, QuerySet
 from django.utils import timezone
 from django.utils.safestring import SafeString, mark_safe
 
+from fenvik.web.controls.history import History
 from fenvik.web.controls.models import ControlChange, Moment, SettingsSheet
 from fenvik.web.controls.values import Values, shown, values_from
 from fenvik.web.corrections.judging import misfit
@@ -244,13 +245,7 @@ def _adjust(tuning: Any, open_pass: Any, left: Pass | None) -> Stop:
     if not standing:
         fact = "nothing turned" if left is not None else "not begun"
         return Stop("adjust", STOPS["adjust"], left is not None, fact)
-    first: dict[str, Any] = {}
-    last: dict[str, Any] = {}
-    for change in changes:
-        first.setdefault(change.control, change.before)
-        last[change.control] = change.after
-    # What was turned and put back again, one by one or as a whole, stands as it was.
-    turned = {name for name, value in last.items() if value != first[name]}
+    turned = History(None, changes).turned
     if not turned:
         return Stop("adjust", STOPS["adjust"], left is not None, "turned, and all put back")
     moves = len({c.group for c in standing if c.control in turned})

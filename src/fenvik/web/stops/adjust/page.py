@@ -226,7 +226,7 @@ def _colours(scene: Scene) -> None:
         ]  # fmt: skip
     if hue is not None and hue.nudge is not None:
         scene.extra["moves"] = [
-            move_of(turn.id, turn.label, turn.value, float(steps), turn.step, turn.channel)
+            move_of(turn.id, turn.label, turn.value, float(steps), turn.step, turn.light)
             for turn, steps in zip(hue.turns, hue.nudge.steps, strict=True)
             if steps
         ]
@@ -392,7 +392,7 @@ def _step_scale(desk: Desk) -> balance_chart.StepScale | None:
     if desk.response is None or live is None or desk.surroundings is None:
         return None
     channel = int(np.argmax(np.abs(live[0] - 100.0)))
-    control = next((c for c in desk.controls if c.end == desk.end and c.channel == channel), None)
+    control = next((c for c in desk.controls if c.kind == desk.end and c.channel == channel), None)
     if control is None or not desk.response.observed[desk.controls.index(control)]:
         return None
     level = desk.percent / 100.0
