@@ -23,29 +23,39 @@ def pytest_collection_modifyitems(items):
     items.sort(key=lambda item: item.path in browsing)
 
 
+# Emptying sixty tables by TRUNCATE, and making the content types anew, takes twenty times as long as a test's few rows do.
+EMPTY = """
+DO $$ DECLARE name text; BEGIN
+    SET LOCAL session_replication_role = replica;
+    FOR name IN SELECT quote_ident(tablename) FROM pg_tables WHERE schemaname = 'public'
+        AND tablename NOT IN ('django_migrations', 'django_content_type', 'auth_permission')
+    LOOP EXECUTE 'DELETE FROM ' || name; END LOOP;
+END $$
+"""
+
+
 @pytest.fixture(scope="session", autouse=True)
-def flush_waits_for_others():
-    """Emptying the tables between tests waits for a query of the web or the worker that is still under way, and is done again.
+def tables_are_emptied_quickly():
+    """After each test that commits. It waits for a query of the web or the worker that is still under way, and is done again.
 
-    They are processes of their own and stay from test to test: each may hold one table and wait for another just then.
+    They are processes of their own and stay from test to test: each may hold rows and wait for others just then.
     """
-    from django.core.management.base import CommandError
-    from django.core.management.commands import flush
+    from django.db import OperationalError, connection, transaction
+    from django.test import TransactionTestCase
 
-    once = flush.Command.handle
-
-    def handle(self, **options):
-        for _ in range(TRIES):
+    def empty(self):
+        for left in reversed(range(TRIES)):
             try:
-                return once(self, **options)
-            except CommandError as problem:
-                if "deadlock" not in str(problem.__cause__):
+                with transaction.atomic(), connection.cursor() as cursor:
+                    cursor.execute(EMPTY)
+                return
+            except OperationalError as problem:
+                if "deadlock" not in str(problem) or not left:
                     raise
-        return once(self, **options)
 
-    flush.Command.handle = handle
+    once, TransactionTestCase._fixture_teardown = TransactionTestCase._fixture_teardown, empty
     yield
-    flush.Command.handle = once
+    TransactionTestCase._fixture_teardown = once
 
 
 @pytest.fixture(scope="session")
