@@ -7,11 +7,11 @@ import sys
 import numpy as np
 import pytest
 
+from bench.site import Site
 from fenvik.core.colour.science import spectrum_to_xyz
 from fenvik.core.colour.space import D65_XY, xy_to_uv, xyz_to_uv
 from fenvik.core.measure.shift import Shift, base_for, shift_of
 from tests.cli.test_calibrate import Shell
-from tests.handsfree.site import Site
 
 
 def true_shift(mode, beside, levels=((100.0,) * 3, (70.0,) * 3)):

@@ -5,12 +5,12 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from bench.site import Site
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import StoppedError, perform
-from tests.handsfree.site import Site
 
 PQ, HLG = TARGETS["bt2020-pq"], TARGETS["bt2020-hlg"]
 MODES = {0: "m3", 1: "p4", 2: "c3", 3: "q3", 4: "l3"}

@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from bench.site import Site
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.controls import Control
 from fenvik.core.models.grey import Seen
@@ -12,7 +13,6 @@ from fenvik.core.models.palette import FOUND, SDR
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import BudgetError, perform
-from tests.handsfree.site import Site
 
 TARGET = TARGETS["bt709-bt1886"]
 PROOF = len(FOUND) + len(SDR.full)

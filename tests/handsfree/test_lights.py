@@ -3,13 +3,13 @@
 import numpy as np
 import pytest
 
+from bench.site import Site
 from fenvik.core.analysis.clipping import clipped
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.lights import lower_white_level, turn_light
 from fenvik.core.procedures.steps import perform
-from tests.handsfree.site import Site
 
 TARGET = TARGETS["bt709-bt1886"]
 

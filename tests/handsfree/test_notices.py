@@ -3,6 +3,8 @@
 import numpy as np
 import pytest
 
+from bench.awaited import result_of
+from bench.site import Site
 from fenvik.core.colour.space import xy_to_xyz
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.measure.correction_patches import correction_list
@@ -11,8 +13,6 @@ from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.doubt import agree, standing_out
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
-from tests.handsfree.site import Site
-from tests.standins.awaited import result_of
 
 TARGET = TARGETS["bt709-bt1886"]
 

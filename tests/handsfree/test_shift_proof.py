@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from bench.site import Site
 from fenvik.core.colour.science import spectrum_to_xyz
 from fenvik.core.colour.space import D65_XY, xy_to_uv, xyz_to_uv
 from fenvik.core.colour.target import TARGETS
@@ -12,7 +13,6 @@ from fenvik.core.measure.shift import base_for, shift_of
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
-from tests.handsfree.site import Site
 
 
 @pytest.mark.parametrize("lights", [(0.985, 1.0, 0.97), (1.0, 1.06, 0.985), (1.03, 0.985, 1.02)])

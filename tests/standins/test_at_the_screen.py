@@ -3,10 +3,10 @@
 import numpy as np
 import pytest
 
+from bench.awaited import result_of
 from fenvik.standins.bench import make_bench
 from fenvik.standins.rpc import Refusal
 from fenvik.standins.world import Picture
-from tests.standins.awaited import result_of
 
 
 @pytest.fixture

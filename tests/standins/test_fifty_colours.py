@@ -5,12 +5,12 @@ import math
 import numpy as np
 import pytest
 
+from bench.awaited import result_of
 from fenvik.core.measure.correction import additivity, make_correction, residuals
 from fenvik.core.measure.correction_patches import correction_list, rows_for
 from fenvik.core.signal.decoding import encode
 from fenvik.standins.bench import make_bench
 from fenvik.standins.world import Picture, Signal
-from tests.standins.awaited import result_of
 
 SEEDS = [55 + 13 * i for i in range(10)]
 ADDITIVE = [("OF55-0417", "m2"), ("LL4-0093", "c2"), ("AQ75-0308", "q2"), ("CH2-0071", "l2")]

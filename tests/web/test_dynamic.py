@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from django.urls import reverse
 
+from bench.awaited import result_of
 from fenvik.core.analysis.ability import ability_of
 from fenvik.core.analysis.panel import PanelError, panel_of
 from fenvik.core.colour.curves import pq_inverse
@@ -21,7 +22,6 @@ from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.visits.models import Tuning
 from fenvik.web.whites import shifting
 from fenvik.web.whites.shifting import modes_of
-from tests.standins.awaited import result_of
 from tests.web.adjustable import adjustable
 
 pytestmark = pytest.mark.django_db(transaction=True)

@@ -7,6 +7,7 @@ import pytest
 from django.urls import reverse
 from django.utils import timezone
 
+from bench.site import Site
 from fenvik.core.colour.curves import pq_inverse
 from fenvik.standins.world import Signal
 from fenvik.web.adjusting import colours, handsfree, lists
@@ -22,7 +23,6 @@ from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.visits.models import Tuning
-from tests.handsfree.site import Site
 from tests.web.adjustable import adjustable
 from tests.web.reading import fresh
 

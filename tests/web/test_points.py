@@ -6,6 +6,7 @@ import uuid
 import pytest
 from django.urls import reverse
 
+from bench.site import Site
 from fenvik.web.adjusting import colours, handsfree, lights, lists
 from fenvik.web.adjusting.models import ChangeList, ListKind
 from fenvik.web.adjusting.points import points_of
@@ -15,7 +16,6 @@ from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.visits.models import Tuning
-from tests.handsfree.site import Site
 from tests.web.adjustable import adjustable
 from tests.web.reading import fresh
 

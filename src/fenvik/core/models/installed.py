@@ -18,6 +18,8 @@ from fenvik.core.types import Floats
 CORNERS = np.array([[1, 0, 0], [1, 1, 0], [0, 1, 0], [0, 1, 1], [0, 0, 1], [1, 0, 1]], dtype=np.float64)  # round the wheel
 MOST_GAIN = 3.0  # of a light in a corner: more is asked of no display
 LEAST_POINTS = 5
+ABOUT, FULL = 0.03, 0.003  # of signal: near what a light gives at most; so far below where it was led to, it is full
+STEEP = 0.1  # of signal for each of signal: by how much a display's own scale may be off beyond what was read
 STEADY = 1e-4  # of signal: by how much curves rise at least from one of their values to the next, of a thousand
 TIED = 0.35  # how strongly corners are held to doing nothing, against one patch that says otherwise
 PALE = (0.26, 0.56)  # of the greatest light, between it and the least: where a turn of colours sets in, and is whole
@@ -76,13 +78,16 @@ def balanced_peak(lights: Floats, weights: Floats, cost: float) -> float:
 
 
 def curves_for(
-    before: Curves, levels: Floats, drives: Floats, wanted: Callable[[Floats], Floats], ends: Floats, *, open_top: Sequence[bool]
-) -> Curves:
+    before: Curves, levels: Floats, drives: Floats, wanted: Callable[[Floats], Floats], ends: Floats, *,
+    open_top: Sequence[bool], most: Floats | None = None,
+) -> Curves:  # fmt: skip
     """Return the curves that should give the drives that are wanted.
 
     ``before``: those that were installed when greys at ``levels`` (n,) gave ``drives`` (n, 3); readings of several rounds are told
     by the signal that left the curves, so ``levels`` may be (n, 3) of that. ``wanted`` maps signals to drives. ``ends`` (3,): the
-    drive at which each light ends; ``open_top``: lights that may run on to full signal there.
+    drive at which each light ends; ``open_top``: lights that may run on to full signal there; ``most`` (3,): the drive that each
+    gives at most, which no signal brings it beyond: readings there tell nothing of the way up to it. Where ``ends`` are endless the
+    curves go on beyond it as they came, smooth enough to be taken apart for a cube.
     """
     sent = before.bent(np.repeat(levels[:, None], 3, axis=1)) if levels.ndim == 1 else levels
     s = before.inputs
@@ -91,9 +96,13 @@ def curves_for(
         x, first = np.unique(np.round(sent[:, c], 6), return_inverse=True)
         y = np.bincount(first, drives[:, c]) / np.bincount(first)
         weight = np.sqrt(np.bincount(first)) / (1.0 + (0.06 / np.maximum(x, 0.02)) ** 2)
-        off = make_smoothing_spline(x, y - x, w=weight) if len(x) >= LEAST_POINTS else (lambda v, x=x, y=y: np.interp(v, x, y - x))
         fine = np.linspace(x[0], x[-1], 2000)
-        gives = np.maximum.accumulate(fine + off(fine) + STEADY * 1e-3 * np.arange(2000))
+        told = len(x) if most is None else _before_full(x, y, float(most[c]))
+        off = _smooth(x[:told], (y - x)[:told], weight[:told])
+        gives = fine + off(fine)
+        if most is not None and np.isfinite(ends[c]):
+            gives = np.minimum(gives, max(float(y[told:].max()), float(y[told - 1])) if told < len(x) else most[c])
+        gives = np.maximum.accumulate(gives + STEADY * 1e-3 * np.arange(2000))
         aim = np.minimum(wanted(s), ends[c])
         low, top = float(gives[0]), float(gives[-1])
         row = np.interp(aim, gives, fine)
@@ -110,6 +119,28 @@ def curves_for(
         made[c] = np.clip(np.maximum.accumulate(row), 0.0, 1.0)
         made[c, 0] = 0.0
     return replace(before, values=made)
+
+
+def _before_full(x: Floats, y: Floats, most: float) -> int:
+    """Return how many readings, by signal, come before a light gives what it gives at most.
+
+    ``most`` is known roughly: what lies about there, and below where the readings before it lead, is full.
+    """
+    for i in range(LEAST_POINTS, len(x)):
+        before = slice(max(i - 4, 0), i)
+        leads = np.polyval(np.polyfit(x[before], (y - x)[before], 1), x[i])
+        if y[i] > most - ABOUT and y[i] - x[i] < leads - FULL:
+            return i
+    return len(x)
+
+
+def _smooth(x: Floats, off: Floats, weight: Floats) -> Callable[[Floats], Floats]:
+    """Return a smooth curve through points, that goes on straight beyond the last."""
+    if len(x) < LEAST_POINTS:
+        return lambda v: np.interp(v, x, off)
+    curve = make_smoothing_spline(x, off, w=weight)
+    end, slope = float(curve(x[-1])), float(np.clip(curve.derivative()(x[-1]), -STEEP, STEEP))
+    return lambda v: np.where(v <= x[-1], curve(np.minimum(v, x[-1])), end + slope * (v - x[-1]))
 
 
 def shares(lights: Floats) -> tuple[Floats, Floats]:

@@ -19,7 +19,8 @@ GREYS = 17  # levels that curves are made from
 AGAIN = 13  # when a cube stands behind them
 AGAIN_ROUNDS, LEAST_AGAIN = 2, 8
 COLOUR_ROUNDS = 2
-PEAK_COST = 0.010  # of the peak that was found: what a balanced white may cost at most
+PEAK_COST = 0.015  # of the peak that was found: what a balanced white may cost
+PEAK_ROUNDS, MOST_LOST = 2, 0.018  # curves are made anew, with no other reading than of the peak, where it costs more
 ABOVE = 1.15  # of the peak: where a tone that shall not bend anything cuts off
 USUAL_CUBE = 33
 SPARE_SIGNAL = 0.02
@@ -60,6 +61,7 @@ class Installer:
     pure: list[Taken] = field(default_factory=list)  # each light alone, and all three
     split: Split | None = None
     open: Floats | None = None  # XYZ of full signal before any curves, where the range of greys ends below it
+    cost: float = PEAK_COST  # what the peak is let cost by what is believed of the lights, so that it really costs so much
     looked: list[tuple[Floats, Floats]] = field(default_factory=list)  # signals that left the curves, and drives
 
     def install(self, what: str, data: dict[str, Any]) -> Procedure[None]:
@@ -97,7 +99,7 @@ class Installer:
         if self.palette.is_shortened:
             self.open = (yield from self.desk.read_once(100.0)).xyz
         yield from self._see_lights()
-        yield from self._round(GREYS)
+        yield from self._round(GREYS, free=True)
 
     def _see_lights(self) -> Procedure[None]:
         """Read what each light gives alone, and all three: a white sub-pixel adds to them, with the least of the three."""
@@ -114,19 +116,32 @@ class Installer:
             if count < LEAST_AGAIN:
                 return
             yield from self._round(count)
+        for _ in range(PEAK_ROUNDS):
+            if self.open is None or self._lost <= MOST_LOST or self.desk.budget <= self.desk.spent:
+                return
+            yield from self._bend()
 
-    def _round(self, count: int) -> Procedure[None]:
+    @property
+    def _lost(self) -> float:
+        """How much of the peak that was found is lost now."""
+        return 1.0 - self.white / self.found
+
+    def _round(self, count: int, *, free: bool = False) -> Procedure[None]:
         read = yield from self.desk.greys(self._levels(count))
         fraction, xyz = np.array([t.fraction for t in read]), np.array([t.xyz for t in read])
         self.looked.append((self.curves.bent(fraction), self._drives(xyz)))
-        yield from self._bend()
+        yield from self._bend(free=free)
 
     def _levels(self, count: int) -> list[float]:
         """Return levels in percent, those of another round between those of the one before."""
         least, top = (5.0 if self.target.is_hdr else 3.0), 100.0 * self.palette.top
         if self.palette.is_shortened:
             top = 100.0 * float(self.target.fraction(AT_PEAK * self.white, self.white, self.black))
-        return sorted({round(float(v), 2) for v in np.linspace(least, top, count)}, reverse=True)
+        levels = np.linspace(least, top, count)
+        if len(self.looked) % 2:
+            between = np.linspace(least, top, count - 1)
+            levels = np.concatenate([[least], 0.5 * (between[:-1] + between[1:]), [top]])
+        return sorted({round(float(v), 2) for v in levels}, reverse=True)
 
     def _drives(self, xyz: Floats) -> Floats:
         """Return the signals (n, 3) at which each light by itself gives what it gives in greys XYZ (n, 3)."""
@@ -169,25 +184,32 @@ class Installer:
         """Hold the target against the peak as it is now."""
         if self.palette.is_shortened:
             self.white = float((yield from self.desk.read_once(100.0)).xyz[1])
+            if "cube" in self.installed:
+                self.cost = float(np.clip(self.cost + PEAK_COST - self._lost, 0.0, 2.0 * PEAK_COST))
 
-    def _bend(self) -> Procedure[None]:
-        ends, opened = np.full(3, np.inf), [False, False, False]
+    def _bend(self, *, free: bool = False) -> Procedure[None]:
+        """Make the curves from what was looked at; ``free``: not cut off where each light ends."""
+        ends, opened, most = np.full(3, np.inf), [False, False, False], None
         if self.open is not None:
             lights = np.maximum(self._lights(self.open[None])[0], 1e-6)
+            most = np.asarray(transfer.pq_inverse(lights))
+        if self.open is not None and not free:
             columns, more = self._balanced()
-            may = max(1.0 - (1.0 - PEAK_COST) * self.found / float(self.open[1]), 0.0)
+            may = max(1.0 - (1.0 - self.cost) * self.found / float(self.open[1]), 0.0)
             peak = balanced_peak(lights, columns[1] + more[1] / 3.0, may)
             ends = np.full(3, float(transfer.pq_inverse(peak)))
             # Before a cube a light that ran on to full signal would be a colour.
             opened = [bool(light <= 1.002 * peak) and "cube" not in self.installed for light in lights]
         sent, drives = np.concatenate([s for s, _ in self.looked]), np.concatenate([d for _, d in self.looked])
-        self.curves = curves_for(self.curves, sent, drives, self._wanted, ends, open_top=opened)
+        self.curves = curves_for(self.curves, sent, drives, self._wanted, ends, open_top=opened, most=most)
         yield from self.install("curves", self.curves.data())
         yield from self._see_peak()
 
     def _wanted(self, signal: Floats) -> Floats:
         # The peak before any curves: what they take of it is said by where each light ends, and not once more by what is left.
         white = self.white if self.open is None else float(self.open[1])
+        if self.open is not None and not self.target.rolls_off:
+            white *= ABOVE  # where one light is weak, the others end above what a neutral peak would ask of them
         return wanted_of(signal, self.target, white, self.black)
 
     # Colours.

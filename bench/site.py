@@ -4,6 +4,7 @@ import json
 
 import numpy as np
 
+from bench.awaited import result_of
 from fenvik.core.colour import difference, itp
 from fenvik.core.colour.science import spectrum_to_xyz
 from fenvik.core.models.palette import palette_for
@@ -12,7 +13,6 @@ from fenvik.core.signal.decoding import decode, encode
 from fenvik.standins.bench import make_bench
 from fenvik.standins.rpc import Refusal
 from fenvik.standins.world import Picture, Signal
-from tests.standins.awaited import result_of
 
 SIX = ((1, 0, 0), (0, 1, 0), (0, 0, 1), (0, 1, 1), (1, 0, 1), (1, 1, 0))
 
