@@ -22,13 +22,15 @@ ROOT = Path(__file__).resolve().parents[2]
 class Bridge:
     def __init__(self, *arguments):
         command = [sys.executable, str(ROOT / "examples" / "text_meter_bridge.py"), *arguments]
-        self.process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+        self.process, self.meters = subprocess.Popen(command, stdout=subprocess.PIPE, text=True), []
         self.address = self.process.stdout.readline().split()[1]
         with Connection("127.0.0.1", int(self.address.split(":")[1])) as line:
             self.entry = Directory(line).list()[0]
 
     def meter(self):
-        return Meter(Connection(self.entry.host, self.entry.port, self.entry.name))
+        made = Meter(Connection(self.entry.host, self.entry.port, self.entry.name))
+        self.meters.append(made)
+        return made
 
     def raw(self, *lines):
         with socket.create_connection((self.entry.host, self.entry.port), 5) as line:
@@ -37,6 +39,8 @@ class Bridge:
             return [json.loads(answers.readline()) for _ in lines]
 
     def end(self):
+        for meter in self.meters:
+            meter.close()
         self.process.terminate()
         self.process.wait(10)
         self.process.stdout.close()

@@ -33,10 +33,10 @@ def at(address):
     ],
 )  # fmt: skip
 def test_what_a_device_says_of_itself_is_bounded(wrong):
-    with talking({"describe": METER}) as address:
-        assert Meter(at(address)).describe().serial == "S1"
-    with talking({"describe": METER | wrong}) as address, pytest.raises(LinkFault):
-        Meter(at(address)).describe()
+    with talking({"describe": METER}) as address, at(address) as line:
+        assert Meter(line).describe().serial == "S1"
+    with talking({"describe": METER | wrong}) as address, at(address) as line, pytest.raises(LinkFault):
+        Meter(line).describe()
 
 
 @pytest.mark.parametrize(
@@ -49,15 +49,15 @@ def test_what_a_device_says_of_itself_is_bounded(wrong):
     ],
 )  # fmt: skip
 def test_a_menu_is_bounded(rows):
-    with talking({"controls": rows}) as address, pytest.raises(LinkFault):
-        LinkedDisplay(at(address), "t").controls("m")
+    with talking({"controls": rows}) as address, at(address) as line, pytest.raises(LinkFault):
+        LinkedDisplay(line, "t").controls("m")
 
 
 def test_a_refusals_own_sentence_is_cut_and_can_be_shown():
     words = "No\0t\ud800 now.\n" + "x" * 40_000
-    line = json.dumps({"jsonrpc": "2.0", "id": 1, "error": {"code": 5, "message": words}}).encode()
-    with talking({"read": line}) as address, pytest.raises(DeviceError) as refusal:
-        Meter(at(address)).read()
+    told = json.dumps({"jsonrpc": "2.0", "id": 1, "error": {"code": 5, "message": words}}).encode()
+    with talking({"read": told}) as address, at(address) as line, pytest.raises(DeviceError) as refusal:
+        Meter(line).read()
     said = str(refusal.value)
     assert said.startswith("It: No t now. xxx")
     assert len(said) <= LONGEST_SENTENCE + 4

@@ -7,6 +7,7 @@ import json
 import socket
 import threading
 import time
+import typing
 import urllib.parse
 
 
@@ -29,13 +30,18 @@ def served():
     finally:
         server.should_exit = True
         thread.join()
+        while Line.opened:
+            Line.opened.pop().end()
 
 
 class Line:
-    """One connection that has asked for an address and reads what comes."""
+    """One connection that has asked for an address and reads what comes; open until it ends, or the server does."""
+
+    opened: typing.ClassVar = []
 
     def __init__(self, port, path, cookie="", body=None):
         self.socket = socket.create_connection(("127.0.0.1", port), 20)
+        self.opened.append(self)
         head = "GET" if body is None else "POST"
         form = "" if body is None else f"Content-Type: application/x-www-form-urlencoded\r\nContent-Length: {len(body)}\r\n"
         self.socket.sendall(f"{head} {path} HTTP/1.1\r\nHost: 127.0.0.1\r\nCookie: {cookie}\r\n{form}\r\n{body or ''}".encode())

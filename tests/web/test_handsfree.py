@@ -258,15 +258,16 @@ def test_a_control_that_does_not_move_is_gone_through_again_like_any_other(ready
 
 
 @pytest.mark.parametrize(
-    ("role", "kind"), [("meter", "drop"), ("display", "hang"), ("source", "garbage"), ("meter", "wrong-shape")]
+    ("role", "kind"),
+    [("meter", "drop"), ("display", "hang"), ("source", "garbage"), ("meter", "wrong-shape"), ("reference", "drop")],
 )
-def test_a_device_that_fails_for_a_while_costs_nothing(role, kind, ready, person, now, bench, settings):
+def test_a_device_that_fails_for_a_while_costs_nothing(role, kind, ready, person, now, bench, settings, request):
     settings.DEVICE_PATIENCE_S = 15.0
-    started = begin(ready, person, now)
-    device = {
-        "meter": next(m for m in bench.meters if m.serial == "TS2-0031"), "source": bench.sources[0], "display": bench.displays[3]
-    }[role]  # fmt: skip
-    device.fault.start(kind, after=25, lasts_s=1.2)
+    beside = request.getfixturevalue("beside").pk if role == "reference" else 0
+    started = begin(ready, person, now, reference_id=beside)
+    spectro = next(m for m in bench.meters if m.serial == "TS2-0031")
+    device = {"meter": spectro, "reference": spectro, "source": bench.sources[0], "display": bench.displays[3]}[role]
+    device.fault.start(kind, after=5 if beside else 25, lasts_s=1.2)
     engine.run(started.pk)
     device.fault.start("")
     started.refresh_from_db()

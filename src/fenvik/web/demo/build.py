@@ -3,7 +3,7 @@
 import asyncio
 import threading
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import date, datetime, time, timedelta
 from typing import Any
@@ -79,23 +79,23 @@ def factory_sheet() -> dict[str, str]:
 @contextmanager
 def served(bench: Bench) -> Iterator[str]:
     """Serve stand-ins in a thread of this process while the block runs; gives the directory's address."""
-    ready, done = threading.Event(), asyncio.Event()
-    loop = asyncio.new_event_loop()
+    ready, ends = threading.Event(), list[Callable[[], object]]()
 
     async def serve() -> None:
+        done, loop = asyncio.Event(), asyncio.get_running_loop()
+        ends.append(lambda: loop.call_soon_threadsafe(done.set))
         async with running(bench, 0):
             ready.set()
             await done.wait()
 
-    thread = threading.Thread(target=lambda: loop.run_until_complete(serve()), daemon=True)
+    thread = threading.Thread(target=lambda: asyncio.run(serve()), daemon=True)
     thread.start()
     ready.wait(10)
     try:
         yield f"127.0.0.1:{bench.directory.port}"
     finally:
-        loop.call_soon_threadsafe(done.set)
+        ends[0]()
         thread.join(5)
-        loop.close()
 
 
 class Hand:

@@ -8,10 +8,6 @@ from fenvik.web.kit.database import Application
 MOST_BYTES = 20 * 1024 * 1024  # the largest file that is taken, and its form around it
 
 
-class _TooLongError(Exception):
-    """More has come than a request may have."""
-
-
 def bounded(application: Application) -> Application:
     """Return an application that answers 413 to a body which is too long, told beforehand or not."""
 
@@ -30,19 +26,16 @@ def bounded(application: Application) -> Application:
             nonlocal come
             message = await receive()
             come += len(message.get("body", b""))
-            if come > MOST_BYTES:
-                raise _TooLongError
-            return message
+            # Whoever reads puts away what it has kept of it, as when a client goes away.
+            return {"type": "http.disconnect"} if come > MOST_BYTES else message
 
         async def seen(message: Message) -> None:
             nonlocal begun
             begun = True
             await send(message)
 
-        try:
-            await application(scope, counted, seen)
-        except _TooLongError:
-            if not begun:
-                await refusal(scope, receive, send)
+        await application(scope, counted, seen)
+        if come > MOST_BYTES and not begun:
+            await refusal(scope, receive, send)
 
     return within
