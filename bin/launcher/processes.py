@@ -70,11 +70,12 @@ class Processes:
         while not self.stopping.is_set():
             process = self._launch(part)
             assert process.stdout is not None
-            for line in process.stdout:
-                part.lines.append(line.rstrip("\n"))
-                del part.lines[:-200]
-                self.log.write(f"{part.name} | {line}")
-                self.log.flush()
+            with process.stdout:
+                for line in process.stdout:
+                    part.lines.append(line.rstrip("\n"))
+                    del part.lines[:-200]
+                    self.log.write(f"{part.name} | {line}")
+                    self.log.flush()
             process.wait()
             quick = time.monotonic() - part.started < QUICK_DEATH_S
             part.quick_deaths = part.quick_deaths + 1 if quick else 0

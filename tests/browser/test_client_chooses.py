@@ -16,7 +16,8 @@ pytestmark = pytest.mark.django_db(transaction=True)
 def warmth(system):
     """How yellow the middle of the television's picture is, as its own page would show it."""
     asked = f"{system.pages.rstrip('/')}/api/eye?reference=SW65-0112&other=OF55-0417"
-    look = json.loads(urlopen(asked).read())["looks"][1]
+    with urlopen(asked) as answer:
+        look = json.loads(answer.read())["looks"][1]
     return int(look[1:3], 16) / int(look[5:7], 16)
 
 

@@ -144,6 +144,10 @@ class Person:
                 self.page.wait_for_timeout(20)
         raise AssertionError("it never came to an end")
 
+    def go_home(self):
+        self.source.close()
+        self.meter.close()
+
 
 def test_a_whole_job_is_keyed_in(page, system, site, context):
     television = Television(context, system.pages)
@@ -205,6 +209,7 @@ def test_a_whole_job_is_keyed_in(page, system, site, context):
     page.wait_for_url("**/handover/")
     page.keyboard.press("Enter")
     page.get_by_role("link", name="Open it").wait_for()
+    person.go_home()
     assert page.complaints == []
 
 

@@ -17,6 +17,7 @@ UNREAD = 0.006  # of drive: how far a level that was never read may be off
 SAME_LEVEL = 0.006  # fraction of signal: levels that are nearer are one
 DOUBT = 0.06  # of a move's effect: what it is off by
 CHARGED, CHARGED_LAST = 0.4, 0.7  # share of what the fit does not know that a move is charged for: to be read again, and not
+NOTHING = 0.0  # of an error: less to be expected is worth no reading
 PRICE = 3e-4  # squared error a step: a step must be worth something
 OUTSTANDING, MOST_WEIGHT = 0.5, 4.0  # error at which a level counts twice, and the most that any may count
 OUTSTANDING_ITP = 0.2  # the same in HDR, in the measure of moves: 0.6 of ΔE ITP
@@ -84,12 +85,16 @@ def worth_reading(
     model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen], target: Target, white: float, black: float,
     roll: RollOff | None = None,
 ) -> list[int]:  # fmt: skip
-    """Return the places of levels (n,): first those that are expected to be farthest off, or that are known least of."""
+    """Return the places of levels (n,): first those that are expected to be farthest off, or that are known least of.
+
+    Those of which neither amounts to anything are left out.
+    """
     weigh = metric(levels, target, white, black, roll) @ seen_of(model.boost)
     off = model.at(levels, moved) - wanted_of(levels, target, white, black, roll)[:, None]
     size = np.sqrt(((weigh @ off[:, :, None]) ** 2).sum(axis=(1, 2)))
     unsure = np.sqrt(((weigh * doubt_of(model, levels, moved, seen)[:, None, :]) ** 2).sum(axis=(1, 2)))
-    return [int(i) for i in np.argsort(-np.hypot(size, unsure) * np.clip(levels / 0.1, 0.4, 1.0))]
+    worth = np.hypot(size, unsure) * np.clip(levels / 0.1, 0.4, 1.0)
+    return [int(i) for i in np.argsort(-worth) if worth[i] > NOTHING]
 
 
 def solve(
