@@ -1,6 +1,6 @@
 """The least squares behind the fit of the greys: of one light by itself, or of all three where points move them alike."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -23,10 +23,13 @@ NEAR = 0.002  # of signal: how steep a point's pull is, is told over this
 USUAL = {"gain": 0.30, "offset": 0.10, "point": 0.20, "tone": 0.20}  # of the whole range, before anything was seen
 
 
-def prior_units(knobs: Sequence[Control]) -> Floats:
-    """Return what one step of each control is taken to add before anything was seen: ranges tell the scale, widely."""
+def prior_units(knobs: Sequence[Control], more: Mapping[str, float] | None = None) -> Floats:
+    """Return what one step of each control is taken to add before anything was seen: ranges tell the scale, widely.
+
+    ``more``: by kind, how many times more a step has been seen to do.
+    """
     span = np.array([max(2.0 * knob.half_steps, 1.0) for knob in knobs])
-    units: Floats = np.array([USUAL[knob.kind] for knob in knobs]) / span
+    units: Floats = np.array([USUAL[knob.kind] * (more or {}).get(knob.kind, 1.0) for knob in knobs]) / span
     return units
 
 
@@ -67,9 +70,11 @@ class Block:
     their usual step, how it grows with the level, and how far each that was moved is from it.
     """
 
-    def __init__(self, channels: Sequence[int], knobs: Sequence[Control], mine: Sequence[int], read: Readings) -> None:
+    def __init__(
+        self, channels: Sequence[int], knobs: Sequence[Control], mine: Sequence[int], read: Readings, units: Floats
+    ) -> None:
         self.channels, self.mine, self.read = tuple(channels), np.array(mine, dtype=int), read
-        self.units = prior_units(knobs)
+        self.units = units
         self.points = np.array([knobs[k].at for k in mine])
         self.reach = reach_of(np.array([k.at for k in knobs if k.kind in ("point", "tone")]), self.points)
         n = len(read.levels)

@@ -1,13 +1,13 @@
 """The fit of the model of the greys to every reading that was taken. Linear, but for where points act and how wide."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from fenvik.core.controls import Control
 from fenvik.core.models.grey import Fit, Seen
-from fenvik.core.models.greyblock import MIDDLE, UNEQUAL, Block, Readings
+from fenvik.core.models.greyblock import MIDDLE, UNEQUAL, Block, Readings, prior_units
 from fenvik.core.types import Floats
 
 WIDTHS = (0.5, 0.65, 0.8, 1.0, 1.25, 1.6, 2.1)  # of a point's pull, as a share of the distance to its neighbour
@@ -16,6 +16,7 @@ SHAPES = tuple((width, kind) for kind in KINDS for width in WIDTHS)
 LIKELY_WIDTH, WIDTH_DOUBT = 0.85, 0.45  # of a point's pull, and how surely: the deviation of its logarithm
 LEAST_STEP = 0.4  # of the usual step: what a point does at least, whatever few readings say
 BENT = 0.06  # share of a change that a straight model leaves out
+TOO_LITTLE, RESCALED = 2.5, 4  # times what a step was taken to do: then that is taken anew, so often at most
 UNUSUAL = 3.0  # of the squared error: what must speak for points that act on the signal before gains and offsets do
 
 
@@ -25,7 +26,7 @@ def fit(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0) -> Fi
     No display is quite as straight as the model. So a reading counts the less the farther the knobs have been turned since, and
     what is expected near to where they stand now is what was read near to it.
     """
-    problem = _Problem(tuple(knobs), seen, fine)
+    problem = _to_scale(tuple(knobs), seen, fine)
     if not problem.moved_points:
         problem.trust(problem.solved((1.0, "bell")))
         return problem.solved((1.0, "bell"))
@@ -38,6 +39,21 @@ def fit(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0) -> Fi
     return problem.solved((made.width, made.shape), made)
 
 
+def _to_scale(knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float) -> "_Problem":
+    """Return the problem with what a step is taken to do before it was seen no longer far below what was seen.
+
+    A range tells the scale widely, but not by an order: of a menu of ±512 a step may do as much as of one of ±50.
+    """
+    more: dict[str, float] = {}
+    for _ in range(RESCALED):
+        problem = _Problem(knobs, seen, fine, more)
+        ratios = problem.ratios()
+        if not any(ratio > TOO_LITTLE for ratio in ratios.values()):
+            break
+        more = {kind: more.get(kind, 1.0) * max(ratios.get(kind, 1.0), 1.0) for kind in {*more, *ratios}}
+    return problem
+
+
 def _best(fits: Iterable[Fit]) -> Fit:
     return min(fits, key=lambda made: made.residual)
 
@@ -45,15 +61,28 @@ def _best(fits: Iterable[Fit]) -> Fit:
 class _Problem:
     """All blocks of a fit: everything that does not depend on where points act and how wide is set up once."""
 
-    def __init__(self, knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float) -> None:
+    def __init__(self, knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float, more: Mapping[str, float]) -> None:
+        self.units = prior_units(knobs, more)
         self.knobs, self.read = knobs, Readings.of(seen, len(knobs), fine)
         moved = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone") and np.any(self.read.moved[:, k])]
         self.moved_points = moved
         if any(knob.kind == "tone" for knob in knobs):
-            self.blocks = [Block((0, 1, 2), knobs, moved, self.read)]
+            self.blocks = [Block((0, 1, 2), knobs, moved, self.read, self.units)]
         else:
-            self.blocks = [Block((c,), knobs, [k for k in moved if knobs[k].channel == c], self.read) for c in range(3)]
+            mine = ([k for k in moved if knobs[k].channel == c] for c in range(3))
+            self.blocks = [Block((c,), knobs, ks, self.read, self.units) for c, ks in enumerate(mine)]
         self.weight = np.repeat(1.0 / self.read.noise[:, None], 3, axis=1)  # (readings, 3)
+
+    def ratios(self) -> dict[str, float]:
+        """Return by kind how many times what it was taken to do a step of what was moved has been seen to do."""
+        made = self.solved((1.0, "bell"))
+        told: dict[str, list[float]] = {}
+        for k, knob in enumerate(self.knobs):
+            if np.ptp(self.read.moved[:, k]) > 0:
+                own = {"gain": made.gain, "offset": made.offset}.get(knob.kind)
+                effect = made.step[k] if own is None else own[knob.channel, knob.channel]
+                told.setdefault(knob.kind, []).append(abs(float(effect)) / float(self.units[k]))
+        return {kind: float(np.median(ratios)) for kind, ratios in told.items()}
 
     def trust(self, made: Fit) -> None:
         """Weigh every reading by how far each light was moved between it and the newest one, as a fit has it."""

@@ -17,7 +17,7 @@ UNREAD = 0.006  # of drive: how far a level that was never read may be off
 SAME_LEVEL = 0.006  # fraction of signal: levels that are nearer are one
 DOUBT = 0.06  # of a move's effect: what it is off by
 CHARGED, CHARGED_LAST = 0.4, 0.7  # share of what the fit does not know that a move is charged for: to be read again, and not
-NOTHING = 0.0  # of an error: less to be expected is worth no reading
+UNKNOWN = 0.004  # of drive a step: what a control that nobody has turned yet may do, whatever its range says
 PRICE = 3e-4  # squared error a step: a step must be worth something
 OUTSTANDING, MOST_WEIGHT = 0.5, 4.0  # error at which a level counts twice, and the most that any may count
 OUTSTANDING_ITP = 0.2  # the same in HDR, in the measure of moves: 0.6 of ΔE ITP
@@ -85,16 +85,12 @@ def worth_reading(
     model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen], target: Target, white: float, black: float,
     roll: RollOff | None = None,
 ) -> list[int]:  # fmt: skip
-    """Return the places of levels (n,): first those that are expected to be farthest off, or that are known least of.
-
-    Those of which neither amounts to anything are left out.
-    """
+    """Return the places of levels (n,): first those that are expected to be farthest off, or that are known least of."""
     weigh = metric(levels, target, white, black, roll) @ seen_of(model.boost)
     off = model.at(levels, moved) - wanted_of(levels, target, white, black, roll)[:, None]
     size = np.sqrt(((weigh @ off[:, :, None]) ** 2).sum(axis=(1, 2)))
     unsure = np.sqrt(((weigh * doubt_of(model, levels, moved, seen)[:, None, :]) ** 2).sum(axis=(1, 2)))
-    worth = np.hypot(size, unsure) * np.clip(levels / 0.1, 0.4, 1.0)
-    return [int(i) for i in np.argsort(-worth) if worth[i] > NOTHING]
+    return [int(i) for i in np.argsort(-np.hypot(size, unsure) * np.clip(levels / 0.1, 0.4, 1.0))]
 
 
 def solve(
@@ -124,7 +120,7 @@ def solve(
     low, high = [], []
     for k in use:
         knob = model.knobs[k]
-        most = cap / max(float(np.abs(effects[:, :, k]).max()), 1e-6)
+        most = cap / max(float(np.abs(effects[:, :, k]).max()), 1e-6 if moved[k] else UNKNOWN)
         low.append(max((knob.low - knob.value) / knob.step - moved[k], -most) - 1e-9)
         high.append(min((knob.high - knob.value) / knob.step - moved[k], most) + 1e-9)
     lo, hi = np.minimum(np.array(low), -1e-9), np.maximum(np.array(high), 1e-9)

@@ -1,0 +1,135 @@
+"""Hands-free on displays that are hard each in one way: processing that works on the picture, coarse and huge steps, dead points.
+
+`./fenvik bench hard [COUNT]` prints, for each way, what was found and left of the greys by the true light, and what whole steps allow.
+"""
+
+import sys
+from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
+sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
+
+from bench.displays import RandomDisplay
+from bench.faults import Faulty
+from bench.handsfree import BUDGET, GREYS, TARGET, limit
+from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.steps import perform
+from fenvik.core.types import Floats
+
+WAYS = (
+    "none", "processing on", "sensor comes back", "labels mislead", "saturation off", "coarse, 1 % a step", "±5 at 0.4 %",
+    "±512 at 0.4 %", "gains at an end", "three points inverted", "a dead point",
+)  # fmt: skip
+STEPS = {"coarse, 1 % a step": (5, 0.010), "±5 at 0.4 %": (5, 0.004), "±512 at 0.4 %": (512, 0.004)}
+DIMS, SAVES, SENSES = 0.2, 0.15, 0.15  # of the light: dynamic contrast in white, saving in the dark, the sensor back and forth
+OFF_BY = 0.82  # of saturation
+PROCESSING = ("dynamic-contrast", "energy", "ambient")
+
+
+class Hard(Faulty):
+    """A display that is hard in one way."""
+
+    def __init__(self, seed: int, way: str) -> None:
+        super().__init__(seed, "none")
+        self.way, self.is_settled = way, False
+        if way in ("processing on", "sensor comes back"):
+            self.controls += [self._process(name, value=way == "processing on") for name in PROCESSING]
+        elif way == "labels mislead":
+            self.gammas = dict(zip(self.gammas, np.roll(list(self.gammas.values()), 1), strict=True))
+            self.presets = dict(zip(self.presets, [self.presets[n] for n in ("W2", "W3", "W1")], strict=True))
+        elif way in STEPS:
+            self._step(*STEPS[way])
+        elif way == "gains at an end":
+            self._to_an_end()
+        elif self.at and way == "three points inverted":
+            for place in self.chance.choice(self.point_step.size, 3, replace=False):
+                self.point_step.flat[place] *= -1.0
+        elif self.at and way == "a dead point":
+            self.point_step.flat[self.chance.integers(self.point_step.size)] = 0.0
+        self._by = {c["role"]: c for c in self.controls}
+        self.real = {c["id"]: c["value"] for c in self.controls}
+
+    @staticmethod
+    def _process(name: str, *, value: bool) -> dict[str, Any]:
+        return {
+            "id": name, "label": name, "group": "picture", "kind": "switch", "role": f"process.{name}", "value": value, "off": False,
+            "default": True,
+        }  # fmt: skip
+
+    def _of_white(self, end: str) -> list[dict[str, Any]]:
+        return [c for c in self.controls if c["role"].startswith(f"white.{end}.")]
+
+    def _step(self, half: int, step: float) -> None:
+        for end, effect, share in (("gain", self.gain, 1.0), ("offset", self.offset, 0.45)):
+            effect *= share * step / effect.diagonal().mean()
+            for control in self._of_white(end):
+                control["min"], control["max"] = -half, half
+
+    def _to_an_end(self) -> None:
+        """One gain stands at its upper end, and what it does there is what the panel lacks."""
+        control = self._of_white("gain")[int(self.chance.integers(3))]
+        control["value"] = control["max"]
+        turned = np.array([float(c["value"]) for c in self._of_white("gain")])
+        self.scale = self.scale / (1.0 + self.gain @ turned)
+
+    def emitted(self, fraction: Floats) -> Floats:
+        """Return the light, with what works on it."""
+        # What is allowed is found by the values as they are believed, which the descent turns.
+        light = RandomDisplay.emitted(self, fraction) if self.is_settled else super().emitted(fraction)
+        mean = np.atleast_2d(fraction).mean(axis=1, keepdims=True)
+        if self.way == "saturation off":
+            y = light[:, [1]] * (TARGET.white / TARGET.white[1])
+            light = y + OFF_BY * (light - y)
+        if self.real.get("dynamic-contrast"):
+            light = light * (1.0 - DIMS * mean**2)
+        if self.real.get("energy"):
+            light = light * (1.0 - SAVES * (1.0 - mean))
+        if self.real.get("ambient"):
+            light = light * (1.0 - SENSES * 0.5 * (1.0 + np.sin(self.readings / 7.0)))
+        return np.asarray(light)
+
+    def set(self, control: str, value: Any) -> Any:
+        """Set; a sensor may come back by itself meanwhile."""
+        now = super().set(control, value)
+        if self.way == "sensor comes back" and self.moves == self.at_set:
+            self.real |= {"ambient": True, "energy": True}
+        return now
+
+
+def one(task: tuple[int, str]) -> tuple[str, float, float, float, float, bool, int]:
+    """Return the way, mean error found, left and allowed, the worst left, whether all was put back, and the readings."""
+    seed, way = task
+    display = Hard(seed, way)
+    found = display.truth(TARGET)[0]
+    job = Job(Desk(display.controls, budget=BUDGET), TARGET)
+    perform(job.run(), display)
+    left, worst, _, _ = display.truth(TARGET)
+    allowed = np.nan
+    if not any(display.real.get(name) for name in PROCESSING):
+        display.is_settled = True
+        allowed, _ = limit(display, GREYS, ("white.",), slice(0, 19))
+    return way, found, left, allowed, worst, job.restored, display.readings
+
+
+def main() -> None:
+    """Print a row for each way."""
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 30
+    with ProcessPoolExecutor() as pool:
+        rows = list(pool.map(one, [(60_000 + i, way) for way in WAYS for i in range(count)], chunksize=4))
+    print("greys, middle / 90 of 100: found | left | worst left | whole steps allow | worse than found, put back | readings")
+    for way in WAYS:
+        mine = [row for row in rows if row[0] == way]
+        found, left, allowed, worst = (np.array([row[i] for row in mine]) for i in (1, 2, 3, 4))
+        told = [f"{np.nanmedian(v):.2f} / {np.nanquantile(v, 0.9):.2f}" for v in (found, left, worst, allowed)]
+        worse = int((left > found + 0.05).sum())
+        put_back = sum(row[5] for row in mine)
+        print(f"{way:24}", " | ".join(told), f"| {worse}, {put_back} | {np.median([row[6] for row in mine]):.0f}", flush=True)
+
+
+if __name__ == "__main__":
+    main()
