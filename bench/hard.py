@@ -65,8 +65,9 @@ class Hard(Faulty):
         return [c for c in self.controls if c["role"].startswith(f"white.{end}.")]
 
     def _step(self, half: int, step: float) -> None:
-        for end, effect, share in (("gain", self.gain, 1.0), ("offset", self.offset, 0.45)):
-            effect *= share * step / effect.diagonal().mean()
+        self.gain = self.gain * (step / self.gain.diagonal().mean())
+        self.offset = self.offset * (0.45 * step / self.offset.diagonal().mean())
+        for end in ("gain", "offset"):
             for control in self._of_white(end):
                 control["min"], control["max"] = -half, half
 

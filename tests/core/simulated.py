@@ -17,7 +17,7 @@ AROUND = Surroundings(TARGETS["bt709-bt1886"], 120.0, 0.05)
 class Display:
     """Gains and offsets with cross-talk on a drive that is off in scale, shift and bend."""
 
-    def __init__(self, seed, *, dead=(), backwards=()):
+    def __init__(self, seed, *, dead=(), backwards=(), half=50):
         draw = np.random.default_rng(seed)
         self.draw = draw
         self.gain, self.offset = draw.uniform(0.0015, 0.008, 3), draw.uniform(0.0006, 0.003, 3)
@@ -29,12 +29,12 @@ class Display:
         np.fill_diagonal(self.cross, 0)
         self.scale, self.shift = 1 + draw.normal(0, 0.03, 3), draw.normal(0, 0.01, 3)
         self.bend = draw.normal(0, 0.004, 3)
-        self.values = [0.0] * 6
+        self.values, self.half = [0.0] * 6, half
         self.clip = np.inf
 
     def controls(self):
         return [
-            Control(f"{end}{c}", f"{end} {c}", end, c, self.values[c + 3 * (end == "offset")], -50, 50, 1)
+            Control(f"{end}{c}", f"{end} {c}", end, c, self.values[c + 3 * (end == "offset")], -self.half, self.half, 1)
             for end in ("gain", "offset")
             for c in range(3)
         ]

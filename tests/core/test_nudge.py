@@ -185,3 +185,16 @@ def test_one_level_is_enough_for_a_first_nudge():
         levels=[level], controls=display.controls(), response=Response.prior(display.controls()), surroundings=AROUND
     )
     assert nudge.after[0] < nudge.now[0]
+
+
+@pytest.mark.parametrize(("half", "step", "left"), [(5, 0.004, 1.3), (5, 0.01, 0.9), (512, 0.004, 0.55), (1000, 0.002, 0.55)])
+def test_a_range_that_says_little_of_a_step_costs_no_moves(half, step, left):
+    """Menus of ±5 and of ±512: what a step does is learned at its own scale, and no control is called dead for it."""
+    made = []
+    for seed in range(12):
+        display, draw = Display(seed, half=half), np.random.default_rng(seed + 9)
+        display.gain, display.offset = step * draw.uniform(0.8, 1.25, 3), 0.45 * step * draw.uniform(0.8, 1.25, 3)
+        moves, nudge = follow(display, pass_of(display))
+        made.append((display.errors().mean(), max(moves.values()), len(nudge.idle)))
+    error, most, idle = np.median(made, axis=0)
+    assert (error < left, most <= 4, idle) == (True, True, 0)

@@ -11,6 +11,11 @@ from fenvik.core.models.nudge import Level, Surroundings
 from fenvik.core.models.twopoint import Response, drive
 from fenvik.core.types import Floats
 
+SCALES = (0.12, 0.3, 3.0, 10.0)  # of what a step does by its range, where it does not do that
+AS_EXPECTED = 0.4  # of the square that was expected: a surprise that asks for no other scale
+SCALE_DOUBT, UNUSUAL = 1.2, 8.0  # deviation of the logarithm of that scale; what must speak for another than the range's own
+FEW_TURNED = 2  # controls: fewer that do little tell nothing of all
+
 
 @dataclass(frozen=True)
 class GreyReading:
@@ -52,20 +57,49 @@ def learn_from(
 ) -> Response:
     """Return the belief after every pair of neighbouring readings of one level between which controls were turned.
 
-    ``readings`` are in order of time. Nothing is kept between calls: what was undone or read again counts as it stands.
+    ``readings`` are in order of time. Nothing is kept between calls: what was undone or read again counts as it stands. How much
+    a step of this menu does is told by its range only roughly: of the scales in SCALES that one holds which explains best what
+    was seen, for a single control that seems to do little may be dead.
     """
-    response = prior
+    seen = _changes(readings, controls, surroundings, meter)
+    if not seen:
+        return prior
+    best, against = _taught(prior, seen)
+    if against[0] < AS_EXPECTED * 3 * len(seen):
+        return best
+    least = float(against.sum())
+    turned = int(np.any([steps for _, steps, _, _ in seen], axis=0).sum())
+    for scale in (scale for scale in SCALES if scale > 1.0 or turned >= FEW_TURNED):
+        response, against = _taught(prior.scaled(scale), seen)
+        speaks_against = float(against.sum()) + (np.log(scale) / SCALE_DOUBT) ** 2 + UNUSUAL
+        if speaks_against < least:
+            best, least = response, speaks_against
+    return best
+
+
+def _taught(prior: Response, seen: Sequence[tuple[float, Floats, Floats, Floats]]) -> tuple[Response, Floats]:
+    """Return the belief after all changes, and what spoke against it (2,), as of ``Response.learn``."""
+    response, against = prior, np.zeros(2)
+    for change in seen:
+        response, told = response.learn(*change)
+        against = against + told
+    return response, against
+
+
+def _changes(
+    readings: Sequence[GreyReading], controls: Sequence[Control], surroundings: Surroundings, meter: Repeatability
+) -> list[tuple[float, Floats, Floats, Floats]]:
+    """Return level, steps (k,), change of drive (3,) and its covariance (3, 3) of neighbours between which something was turned."""
+    made: list[tuple[float, Floats, Floats, Floats]] = []
     last: dict[float, tuple[GreyReading, Floats, Floats]] = {}
-    if not readings:
-        return response
-    for reading, here, covariance in zip(readings, *_drives(readings, surroundings, meter), strict=True):
+    for reading, here, covariance in zip(readings, *_drives(readings, surroundings, meter), strict=True) if readings else ():
         if reading.level in last:
             earlier, before, before_covariance = last[reading.level]
             steps = steps_between(earlier.settings, reading.settings, controls)
-            if earlier.era == reading.era:
-                response = response.learn(reading.level, steps, here - before, covariance + before_covariance)
+            if earlier.era == reading.era and steps.any():
+                made.append((reading.level, steps, here - before, covariance + before_covariance))
         last[reading.level] = (reading, here, covariance)
-    return response
+    return made
 
 
 def levels_now(

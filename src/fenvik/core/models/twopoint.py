@@ -8,7 +8,7 @@ are learned in the same place. Source of the update: Kalman (1960), J. Basic Eng
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -105,22 +105,32 @@ class Response:
             design[channel, :, channel, :] = np.asarray(steps)[:, None] * s
         return design.reshape(3, -1)
 
-    def learn(self, level: float, steps: Floats, change: Floats, covariance: Floats) -> "Response":
-        """Return the belief after a change of drive (3,), its covariance (3, 3), was seen for so many steps (k,)."""
+    def scaled(self, factor: float) -> "Response":
+        """Return this belief for steps that do so many times as much."""
+        return replace(self, mean=factor * self.mean, covariance=factor**2 * self.covariance, usual=factor * self.usual)
+
+    def learn(self, level: float, steps: Floats, change: Floats, covariance: Floats) -> tuple["Response", Floats]:
+        """Return the belief after a change of drive (3,), its covariance (3, 3), was seen for so many steps (k,).
+
+        With it comes how surprising just that was, (2,): the square of the surprise in its deviations, about 3 where the belief
+        was right, and the logarithm of how widely it was expected. Half of their sum is what spoke against the belief.
+        """
         steps = np.asarray(steps, dtype=np.float64)
         if not np.any(steps):
-            return self
+            return self, np.zeros(2)
         design = self._design(level, steps)
         # What two straight shares cannot say grows with the change; without it one reading would fix the belief for good.
         slack = np.eye(3) * (BEND * float(np.abs(change).max())) ** 2
         noise = np.asarray(covariance) + slack + np.eye(3) * 1e-10
-        gain = np.linalg.solve(design @ self.covariance @ design.T + noise, design @ self.covariance).T
+        expected = design @ self.covariance @ design.T + noise
+        gain = np.linalg.solve(expected, design @ self.covariance).T
         surprise = change - design @ self.mean.ravel()
+        against = np.array([surprise @ np.linalg.solve(expected, surprise), np.linalg.slogdet(expected)[1]])
         mean = self.mean.ravel() + gain @ surprise
         keep = np.eye(mean.size) - gain @ design
         after = keep @ self.covariance @ keep.T + gain @ noise @ gain.T
         observed = tuple(n + bool(step) for n, step in zip(self.observed, steps, strict=True))
-        return Response(self.controls, mean.reshape(self.mean.shape), 0.5 * (after + after.T), self.usual, observed)
+        return Response(self.controls, mean.reshape(self.mean.shape), 0.5 * (after + after.T), self.usual, observed), against
 
     def carried(self) -> "Response":
         """Return this belief as a wide prior for the next sample of the model."""

@@ -1,0 +1,19 @@
+"""Displays that are hard each in one way: what the bench of hard displays draws, one of each, judged by the true light."""
+
+import pytest
+
+from bench.handsfree import BUDGET, TARGET
+from bench.hard import WAYS, Hard
+from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.steps import perform
+
+
+@pytest.mark.parametrize("way", WAYS)
+def test_no_way_of_being_hard_costs_the_greys(way):
+    display = Hard(60_005, way)
+    found = display.truth(TARGET)[0]
+    job = Job(Desk(display.controls, budget=BUDGET), TARGET, ("white", "grey"))
+    perform(job.run(), display)
+    mean, worst, _, _ = display.truth(TARGET)
+    assert (job.restored, mean < 0.6, worst < 1.6) == (False, True, True), (found, mean, worst)
