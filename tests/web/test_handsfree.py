@@ -189,7 +189,10 @@ def test_a_reference_beside_the_meter_corrects_it_within_the_run(ready, beside, 
     shown = {row["label"]: np.array(row["reference"]) for row in made.rows}
     assert shown["white"][1] == pytest.approx(sum(shown[name][1] for name in ("red", "green", "blue")), rel=0.05)
     assert started.run.readings == len(rows) - len(compared)
-    assert started.run.left_from == len(rows) - started.run.proof
+    told = [row.label for row in rows[started.run.left_from :]]
+    assert told[0] == "100 %", "what is left is drawn from its white on, whatever of it was read twice"
+    assert len(set(told)) == started.run.proof
+    assert made.warnings == []
     assert truth(bench, bench.displays[3], "q2", ready.target)[0] < 0.7
     assert any("The reference was read again" in note for note in started.run.notes)
     page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()

@@ -33,6 +33,7 @@ class Corrected:
     sides: dict[str, tuple[Patch, Floats]] = field(default_factory=dict)
     residuals: list[dict[str, Any]] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    warnings: list[str] = field(default_factory=list)  # of them what is to be said wherever it is used
 
 
 def _doubt(sides: dict[str, list[Floats]]) -> str:
@@ -85,6 +86,7 @@ def correct(patches: Sequence[Patch]) -> Procedure[Corrected]:
     made.residuals = [
         {"label": labels[i], "dx": float(dxy[k, 0]), "dy": float(dxy[k, 1]), "dY_percent": float(dy[k])} for k, i in enumerate(rows)
     ]
+    made.warnings = list(found.warnings)
     made.notes += found.warnings
     return made
 

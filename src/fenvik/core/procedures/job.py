@@ -27,6 +27,7 @@ DISAGREE = 0.8  # between the reference and the corrected meter, of an error: le
 SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
+LEFT = "as left"  # what is said when what is left is read
 STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
 # In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
@@ -79,6 +80,10 @@ class Job:
             # The proof is never saved on, nor the reference's look at what is left.
             self.desk.budget -= len(self.proof) + SPARE + (2 * len(CHECKED) if self.correction else 0)
             yield from self.adjust()
+            try:
+                yield from self.check_correction()  # its readings were kept back
+            except BudgetError:
+                self.desk.notes.append("There was no time left to read the reference once more.")
             yield from self.look_left()
         except (RestlessError, BudgetError) as problem:
             yield from self.give_up(problem)
@@ -111,7 +116,6 @@ class Job:
             yield from self.light_again()
             if self.by == "both":
                 yield from self.install()
-            yield from self.check_correction()
         except BudgetError as spent:
             self.desk.notes.append(f"{spent} What was reached by then is kept.")
 
@@ -348,7 +352,7 @@ class Job:
 
     def look_left(self) -> Procedure[None]:
         """Read what is left; where it is no better than what was found, put everything back."""
-        yield from self.desk.say("as left")
+        yield from self.desk.say(LEFT)
         yield from self.desk.look()
         # Kept back for it; where the display moves in the middle of it, it is read once more, whatever was allowed.
         self.desk.budget = max(self.desk.budget, self.desk.spent) + 3 * len(self.proof)

@@ -16,7 +16,7 @@ from fenvik.core.measure.correction import PROPOSED
 from fenvik.core.measure.correction_patches import correction_list
 from fenvik.core.procedures.correcting import AVERAGE, NAMED
 from fenvik.core.procedures.desk import Desk
-from fenvik.core.procedures.job import STEPS, Job, proof_of
+from fenvik.core.procedures.job import LEFT, STEPS, Job, proof_of
 from fenvik.core.procedures.scoring import score
 from fenvik.core.procedures.steps import (
     Fraction,
@@ -65,6 +65,7 @@ class HandsFreeRunner(Runner):
         self.stops = False
         self.job: Job | None = None
         self.said: list[str] = []  # of how it was led again
+        self.proof_at: int | None = None  # the first reading of what is left
 
     def let_go(self) -> None:
         """Close the connections."""
@@ -98,9 +99,9 @@ class HandsFreeRunner(Runner):
         try:
             self._heed(self.store.asked())
             rig.begin()
-            perform(job.run(), rig, self._say)
+            perform(job.run(), rig, lambda words: self._say(words, rig))
             rig.go_live()
-            self._report(desk, job, rig)
+            self._report(desk, job)
             self._finish(PassState.DONE)
         except StoppedError:
             self._stopped(desk, job, rig)
@@ -111,7 +112,7 @@ class HandsFreeRunner(Runner):
         except FenvikError as problem:
             # A rule that cannot go on, such as a white without light: what was reached is kept and said.
             desk.notes.append(f"{problem} It was ended there.")
-            self._report(desk, job, rig)
+            self._report(desk, job)
             self._finish(PassState.STOPPED)
 
     def _stopped(self, desk: Desk, job: Job, rig: "Rig") -> None:
@@ -125,15 +126,17 @@ class HandsFreeRunner(Runner):
                 desk.notes.append(f"It was stopped; not every control could be put back: {problem}")
         else:
             desk.notes.append("It was stopped; what it had set by then is kept.")
-        self._report(desk, job, rig)
+        self._report(desk, job)
         self._finish(PassState.STOPPED)
 
-    def _say(self, words: str) -> None:
+    def _say(self, words: str, rig: Rig) -> None:
         self.told.phase = words
+        if words == LEFT:
+            self.proof_at = rig.taken
         if self.is_live:
             self.record.tell()
 
-    def _report(self, desk: Desk, job: Job, rig: "Rig") -> None:
+    def _report(self, desk: Desk, job: Job) -> None:
         target, told = self.plan.pass_.tuning.target, self.told
         told.notes, told.restored, told.dead = list(dict.fromkeys([*self.said, *desk.notes])), job.restored, desk.dead
         told.readings, told.phase = desk.spent, ""
@@ -141,7 +144,7 @@ class HandsFreeRunner(Runner):
         told.moves = ControlChange.objects.filter(of_pass=self.plan.pass_).count()
         told.found_score = score(job.as_found, target) if len(job.as_found) == len(job.proof) else None
         told.left_score = score(job.as_left, target) if len(job.as_left) == len(job.proof) else None
-        told.left_from = rig.taken - len(job.proof) if job.as_left and not job.restored else None
+        told.left_from = self.proof_at if job.as_left and not job.restored else None
         self.record.tell()
 
     def display(self) -> LinkedDisplay:

@@ -284,7 +284,7 @@ def keep_of_run(pass_id: int, corrected: Corrected) -> None:
     shown = [patch(label, each.percent, pass_.bits, pass_.range) for label, (each, _) in corrected.sides.items()]  # type: ignore[arg-type]
     both = np.array([xyz for _, xyz in corrected.sides.values()])
     sides = Sides(tuple(corrected.sides), tuple(one.rgb for one in shown), both[:, 0], both[:, 1])
-    told = Told(corrected.method, corrected.matrix, sides, list(corrected.notes), AVERAGE, "made hands-free")
+    told = Told(corrected.method, corrected.matrix, sides, list(corrected.warnings), AVERAGE, "made hands-free")
     before = Correction.objects.filter(from_pass=pass_, withdrawn_at__isnull=True).first()
     pass_.correction = _store(pass_, before, told, timezone.now())
     pass_.save(update_fields=["correction"])

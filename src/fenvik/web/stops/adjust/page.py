@@ -177,10 +177,13 @@ def _hands_free(scene: Scene) -> None:
         if job.restored or scene.extra["taken_back"]:
             now = None
         if found is not None and now is not None:
-            words = format_html(
-                "Greys from {} to <b>{}</b> on average, with luminance: the newest reading of every patch.",
-                f"{found.whole.value[found.lit_grey].mean():.1f}", f"{now.whole.value[now.lit_grey].mean():.1f}",
-            )  # fmt: skip
+            before, after = found.whole.value[found.lit_grey], now.whole.value[now.lit_grey]
+            # A few levels say nothing beside all of them.
+            if len(after) >= len(before):
+                words = format_html(
+                    "Greys from {} to <b>{}</b> on average, with luminance: the newest reading of every patch.",
+                    f"{before.mean():.1f}", f"{after.mean():.1f}",
+                )  # fmt: skip
     scene.extra["plan"] = run is None
     pair = Pair(found or scene.found, now, answers={"balance": words})
     scene.picture = pictures.draw(scene.options.view, pair)
