@@ -8,6 +8,7 @@ import numpy as np
 
 CHANNELS = {"red": 0, "green": 1, "blue": 2}
 GREYS = {"gain": "gain", "offset": "offset", "at": "point"}  # the second word of a role of white
+A_STEP, OVER_ALL = 0.004, 4.0  # of signal: what a step may do, and all of them together
 MIXED = ("mix.red", "mix.green", "mix.blue")
 
 
@@ -44,6 +45,11 @@ class Control:
             -int(np.floor((self.value - self.low) / self.step + 1e-9)),
             int(np.floor((self.high - self.value) / self.step + 1e-9)),
         )
+
+    @property
+    def may_do(self) -> float:
+        """What a step may do, of signal, before anybody has turned it, whatever its range says."""
+        return min(A_STEP, OVER_ALL / max(2.0 * self.half_steps, 1.0))
 
     @property
     def light(self) -> int | None:

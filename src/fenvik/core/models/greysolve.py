@@ -17,7 +17,6 @@ UNREAD = 0.006  # of drive: how far a level that was never read may be off
 SAME_LEVEL = 0.006  # fraction of signal: levels that are nearer are one
 DOUBT = 0.06  # of a move's effect: what it is off by
 CHARGED, CHARGED_LAST = 0.4, 0.7  # share of what the fit does not know that a move is charged for: to be read again, and not
-UNKNOWN = 0.004  # of drive a step: what a control that nobody has turned yet may do, whatever its range says
 PRICE = 3e-4  # squared error a step: a step must be worth something
 OUTSTANDING, MOST_WEIGHT = 0.5, 4.0  # error at which a level counts twice, and the most that any may count
 OUTSTANDING_ITP = 0.2  # the same in HDR, in the measure of moves: 0.6 of ΔE ITP
@@ -120,7 +119,7 @@ def solve(
     low, high = [], []
     for k in use:
         knob = model.knobs[k]
-        most = cap / max(float(np.abs(effects[:, :, k]).max()), 1e-6 if moved[k] else UNKNOWN)
+        most = cap / max(float(np.abs(effects[:, :, k]).max()), 1e-6 if moved[k] else knob.may_do)
         low.append(max((knob.low - knob.value) / knob.step - moved[k], -most) - 1e-9)
         high.append(min((knob.high - knob.value) / knob.step - moved[k], most) + 1e-9)
     lo, hi = np.minimum(np.array(low), -1e-9), np.maximum(np.array(high), 1e-9)

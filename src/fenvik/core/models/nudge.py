@@ -20,7 +20,6 @@ STEP_PRICE = 0.0004  # squared error: a step more must be worth a visible trifle
 CONTROL_PRICE = 0.004  # squared error: a third control must earn its walk through the menu
 AT_MOST = 3  # controls at a time for a person
 METRIC_STEP = 0.004  # of signal: near the size of one step of a usual control
-UNKNOWN = 0.004  # of drive a step: what a control that nobody has turned yet may do, whatever its range says
 MOVE_LIMIT = 0.15  # of signal: beyond it the local metric says nothing
 WORTH_A_MOVE = 0.08  # error over all levels: for less nobody should have to walk through a menu
 POLISH_ROUNDS = 40
@@ -246,6 +245,7 @@ def _problem(
     for control in controls:
         low, high = control.room
         room.append((low, min(high, 0) if control.kind == "gain" and control.channel in clipping else high))
+    least = np.where(response.observed, 0.05 * response.usual, [control.may_do for control in controls])
     return _Problem(
         surroundings=surroundings,
         at=at,
@@ -256,7 +256,7 @@ def _problem(
         doubts=np.array([response.doubt(v, m) for v, m in zip(at, metric, strict=True)]),
         weight=weight / weight.sum(),
         room=tuple(room),
-        reach=np.maximum(np.abs(response.mean).max(axis=(1, 2)), np.where(response.observed, 0.05 * response.usual, UNKNOWN)),
+        reach=np.maximum(np.abs(response.mean).max(axis=(1, 2)), least),
     )
 
 

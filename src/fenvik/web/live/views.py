@@ -27,7 +27,7 @@ from fenvik.web.stops.scenes import make_scene
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.visits.models import Tuning
 
-FRAGMENTS = ("trail", "field", "hand")
+FRAGMENTS = ("head", "trail", "field", "hand")
 OF_A_PERSON = ("adjust",)  # stops where each person works at a place of their own
 TYPED_IN = ("arrival",)  # stops whose field is a form: it is never changed under the person's hands
 PLACEHOLDER = CSRF_PLACEHOLDER
