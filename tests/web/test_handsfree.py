@@ -200,6 +200,16 @@ def test_a_reference_beside_the_meter_corrects_it_within_the_run(ready, beside, 
     assert 0 < started.run.left_score < started.run.found_score
 
 
+def test_a_reference_that_does_not_look_at_the_screen_is_named(beside, ready, person, now, bench, settings):
+    settings.DEVICE_PATIENCE_S = 1.0
+    bench.world.aim[beside.serial] = (0.45, 0.45)
+    started = begin(ready, person, now, reference_id=beside.pk)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.PAUSED
+    assert started.reason.startswith(f"{beside.name} reads the same of two patches that differ")
+
+
 def test_a_correction_that_cannot_be_believed_leaves_the_one_in_force(ready, beside, person, now, bench, monkeypatch):
     first = Correction.objects.create(
         firm=person.firm, meter=ready.meter, display=ready.display, technology="lcd", method="four-colour", rows=[],

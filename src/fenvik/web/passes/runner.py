@@ -53,10 +53,13 @@ class StuckError(FenvikError):
 
     code = "stuck"
 
-    def __init__(self, source: str) -> None:
+    def __init__(self, source: str, reference: str = "") -> None:
         super().__init__(
-            f"The picture does not change any more: two patches that differ read the same. Look at the screen, at the input and at "
-            f"{source}; nothing of it was stored."
+            f"{reference} reads the same of two patches that differ, and the meter beside it did not. See that it is aimed at the "
+            "screen and has no cap on; nothing of it was stored."
+            if reference
+            else "The picture does not change any more: two patches that differ read the same. Look at the screen, at the input "
+            f"and at {source}; nothing of it was stored."
         )
 
 
@@ -356,7 +359,9 @@ class Runner:
             other = self._once(proof, 1, taken.effort)
             seen = Shown(proof.fraction(pass_.bits, range_), np.array(other.xyz))  # type: ignore[arg-type]
             if not other.too_dark and is_suspicious(now, seen, self.repeatability):
-                raise StuckError(pass_.source.name)
+                # Where the field meter has seen the picture follow, it is the reference that does not look at it.
+                astray = self.by == "reference" and "meter" in self.last_shown
+                raise StuckError(pass_.source.name, str(pass_.reference) if astray else "")
             # It lives, and clips or crushes: the reading stands, and the next patch is shown anew.
         if plain:
             self.last_shown[self.by] = now
