@@ -1,10 +1,8 @@
 """Everything that the stop Adjust knows at a moment: computed from readings and changes, never kept."""
 
-from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
@@ -23,6 +21,7 @@ from fenvik.web.adjusting.learned import learned_version, prior_of
 from fenvik.web.adjusting.speaking import grey_level, speaks
 from fenvik.web.controls.history import History
 from fenvik.web.controls.values import Values
+from fenvik.web.kit.keeping import Kept
 from fenvik.web.passes.models import PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
 
@@ -226,8 +225,7 @@ def _surroundings(tuning: Tuning, greys: Sequence[GreyRow], values: Values) -> S
     return None
 
 
-_kept: OrderedDict[tuple[Any, ...], "Desk"] = OrderedDict()
-MOST_KEPT = 12  # each holds hundreds of readings
+_kept: Kept["Desk"] = Kept(12)  # each holds hundreds of readings
 
 
 def kept_lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
@@ -241,11 +239,7 @@ def kept_lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
         values.changes[-1].pk if values.changes else 0,
         repr(values.found), repr(values.controls), frozenset((row.pass_of_id, row.pass_of.correction_id) for row in rows),
     )  # fmt: skip
-    if key not in _kept:
-        _kept[key] = lay_out(tuning, values, rows)
-        while len(_kept) > MOST_KEPT:
-            _kept.popitem(last=False)
-    return _kept[key]
+    return _kept.get(key, lambda: lay_out(tuning, values, rows))
 
 
 def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:

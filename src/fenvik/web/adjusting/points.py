@@ -1,6 +1,5 @@
 """What the points of the white balance know at a moment: levels that were read, the next list of changes, and what is left."""
 
-from collections import OrderedDict
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -14,6 +13,7 @@ from fenvik.formats.numbers import NumberError, number
 from fenvik.web.adjusting.ends import palette_of
 from fenvik.web.adjusting.speaking import grey_level, speaks
 from fenvik.web.controls.values import Values
+from fenvik.web.kit.keeping import Kept
 from fenvik.web.passes.models import Reading
 from fenvik.web.visits.models import Tuning
 
@@ -80,7 +80,7 @@ class Points:
         return made
 
 
-_kept: OrderedDict[tuple[Any, ...], Points] = OrderedDict()
+_kept: Kept[Points] = Kept(MOST_KEPT)
 
 
 def points_of(tuning: Tuning, values: Values, rows: list[Reading], goal: float = 0.0) -> Points:
@@ -93,11 +93,7 @@ def points_of(tuning: Tuning, values: Values, rows: list[Reading], goal: float =
         values.changes[-1].pk if values.changes else 0, repr(values.found), repr(values.controls),
         frozenset((row.pass_of_id, row.pass_of.correction_id) for row in rows),
     )  # fmt: skip
-    if key not in _kept:
-        _kept[key] = _points(tuning, values, rows, goal)
-        while len(_kept) > MOST_KEPT:
-            _kept.popitem(last=False)
-    return _kept[key]
+    return _kept.get(key, lambda: _points(tuning, values, rows, goal))
 
 
 def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float) -> Points:

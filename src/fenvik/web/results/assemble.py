@@ -1,6 +1,5 @@
 """From stored rows to the core's types: what a pass or a tuning has to say."""
 
-from collections import OrderedDict
 from collections.abc import Iterable
 from dataclasses import replace
 
@@ -12,6 +11,7 @@ from fenvik.core.measure.averaging import worth
 from fenvik.core.measure.drift import factors, shared_noise
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.signal.lists import OF_PICTURE
+from fenvik.web.kit.keeping import Kept
 from fenvik.web.passes.models import Pass, Reading
 from fenvik.web.visits.models import Tuning
 
@@ -73,8 +73,7 @@ def undrifted(pass_: Pass, rows: list[Reading]) -> Readings:
     return replace(taken, xyz=taken.xyz * factors(at, seconds, whites.xyz), shared=noise)
 
 
-_kept: OrderedDict[tuple[int, int, int, bool, str], Analysis | None] = OrderedDict()
-MOST_KEPT = 32  # each holds its readings drawn anew, about a megabyte
+_kept: Kept[Analysis | None] = Kept(32)  # each holds its readings drawn anew, about a megabyte
 
 
 def analysis_of(pass_: Pass | None, tuning: Tuning, last_reading: int | None = None) -> Analysis | None:
@@ -87,14 +86,7 @@ def analysis_of(pass_: Pass | None, tuning: Tuning, last_reading: int | None = N
     key = (
         pass_.pk, last_reading or 0, pass_.correction_id or 0, pass_.drift_kept, repr(tuning.target),
     )  # fmt: skip
-    if last_reading is not None and key in _kept:
-        return _kept[key]
-    analysis = _analysed(pass_, tuning)
-    if last_reading is not None:
-        _kept[key] = analysis
-        while len(_kept) > MOST_KEPT:
-            _kept.popitem(last=False)
-    return analysis
+    return _analysed(pass_, tuning) if last_reading is None else _kept.get(key, lambda: _analysed(pass_, tuning))
 
 
 def _analysed(pass_: Pass, tuning: Tuning) -> Analysis | None:

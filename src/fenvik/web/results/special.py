@@ -1,6 +1,5 @@
 """What a pass says beside its picture: window ladder, checkerboard, uniformity, drift, gamut, additivity."""
 
-from collections import OrderedDict
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -14,6 +13,7 @@ from fenvik.core.analysis.volume import share as volume_share
 from fenvik.core.colour.space import BT709, BT2020, P3D65, xyz_to_uv
 from fenvik.core.measure import drift
 from fenvik.core.measure.correction import additivity
+from fenvik.web.kit.keeping import Kept
 from fenvik.web.passes.models import Pass
 from fenvik.web.results.assemble import core_readings, drift_of, newest_of_each
 
@@ -105,18 +105,14 @@ def _uniformity(pass_: Pass, rows: list[Any]) -> tuple[ladders.Uniformity | None
     return ladders.uniformity(places, core_readings(pass_, rows).xyz), tuple(row.label for row in rows)
 
 
-_volumes: OrderedDict[tuple[Any, ...], float] = OrderedDict()
+_volumes: Kept[float] = Kept(MOST_KEPT)
 
 
 def _volume(analysis: Analysis, three: np.ndarray) -> float:
     """Return the share of the target's colours within reach; kept, for a grid of thousands of colours is looked through."""
     dark = np.zeros(3) if analysis.black is None else analysis.black
     key = (three.tobytes(), analysis.white.tobytes(), dark.tobytes(), analysis.target)
-    if key not in _volumes:
-        _volumes[key] = volume_share(three, analysis.white, dark, analysis.target, float(analysis.white[1]))
-        while len(_volumes) > MOST_KEPT:
-            _volumes.popitem(last=False)
-    return _volumes[key]
+    return _volumes.get(key, lambda: volume_share(three, analysis.white, dark, analysis.target, float(analysis.white[1])))
 
 
 def _gamut(analysis: Analysis | None) -> tuple[tuple[tuple[str, float], ...], float | None, float | None]:
