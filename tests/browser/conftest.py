@@ -3,6 +3,7 @@
 import os
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
 
@@ -24,10 +25,12 @@ class System:
         }
         self.running = {}
         self.port = 0
+        self.log = tempfile.TemporaryFile("w+", encoding="utf-8")  # what all of them say is wrong
+        self.read = 0
 
     def start(self, name, *arguments):
         command = [sys.executable, "-m", "fenvik.cli", name, *arguments]
-        self.running[name] = subprocess.Popen(command, env=self.environment, stdout=subprocess.PIPE, text=True)
+        self.running[name] = subprocess.Popen(command, env=self.environment, stdout=subprocess.PIPE, stderr=self.log, text=True)
         return self.running[name]
 
     def call_standins(self):
@@ -71,6 +74,15 @@ class System:
     def end(self):
         for name in list(self.running):
             self.kill(name)
+        self.log.close()
+
+    def new_in_the_log(self):
+        """What has been said since it was asked last. Those who write go on where they are: they are not moved by it."""
+        with open(f"/proc/self/fd/{self.log.fileno()}", encoding="utf-8", errors="replace") as looked_at:
+            looked_at.seek(self.read)
+            said = looked_at.read()
+            self.read = looked_at.tell()
+        return said
 
     @property
     def address(self):
@@ -109,6 +121,7 @@ def system(transactional_db, processes, person):
     try:
         yield processes
     finally:
+        processes.new_in_the_log()
         # Nobody is to work on what the next test's database no longer has.
         for name in ("standins", *([] if _is_idle() else ["worker"])):
             if name in processes.running:
@@ -140,7 +153,8 @@ def page(context, system):
     def heard(message):
         # A refused form answers 422, which Chromium writes into the console: that is no mistake of the page.
         if message.type == "error" and "422" not in message.text:
-            complaints.append(message.text)
+            complaints.append(f"{message.text} {system.new_in_the_log()[-2000:]}")
+            sys.stderr.write(complaints[-1])
 
     made.on("console", heard)
     made.complaints = complaints

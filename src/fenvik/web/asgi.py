@@ -8,6 +8,7 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "fenvik.web.settings")
 
 from django.conf import settings
 from django.core.asgi import get_asgi_application
+from django.urls import get_resolver
 from starlette.applications import Starlette
 from starlette.responses import Response
 from starlette.routing import Mount, Route
@@ -15,6 +16,7 @@ from starlette.staticfiles import StaticFiles
 from starlette.types import Scope
 
 django_application = get_asgi_application()
+get_resolver().url_patterns  # noqa: B018 - every page is loaded now, and not by the threads of the first requests at once
 MARKED = re.compile(r"(js)/[0-9a-f]{10}/([a-z]+\.js)")  # scripts that import each other have the mark within their path
 
 from fenvik.web.kit.bounds import bounded  # noqa: E402 - needs Django's settings
