@@ -120,6 +120,9 @@ def test_a_blind_choice_shows_what_it_says_and_becomes_the_tuning_s_white(oled, 
     (part,) = oled.whites
     assert (part.kind, part.du, part.dv) == ("client", *WARM)
     assert "like paper by day" in part.why
+    act(signed_in, oled, "drop-white-part", kind="client")
+    assert 'name="words" value="like paper by day"' in whites_page(signed_in, oled), "it can be aimed at again"
+    act(signed_in, oled, "white-keep", words="like paper by day")
     handover = signed_in.get(reverse("stop", args=(oled.pk, "arrival")) + "?view=target").content.decode()
     assert "like paper by day" in handover
     page = signed_in.get(reverse("display", args=(oled.display_id,))).content.decode()

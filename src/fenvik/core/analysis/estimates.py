@@ -108,11 +108,13 @@ def posterior(seen: Floats, noise: Floats, kinds: int, belief: tuple[float, floa
 class Spread:
     """What noise does to errors as vectors, in their own measure.
 
-    ``root``: (n, 3, 3), by which standard normal numbers become what noise adds; ``along``: (n, 3) unit vectors of what was seen.
+    ``root``: (n, 3, 3), by which standard normal numbers become what noise adds; ``along``: (n, 3) unit vectors of what was seen;
+    ``together``: (m, n, 3) draws of what all of them share, which adds up where noise of each by itself averages out.
     """
 
     root: Floats
     along: Floats
+    together: Floats
 
 
 def inverted(seen: Floats, each: Floats, noise: Floats, spread: Spread) -> tuple[float, float]:
@@ -124,6 +126,7 @@ def inverted(seen: Floats, each: Floats, noise: Floats, spread: Spread) -> tuple
     """
     value = float(seen.mean())
     pushed = np.einsum("nij,tnj->tni", spread.root, np.random.default_rng(SEED).standard_normal((TRIALS, len(each), 3)))
+    pushed += spread.together[np.arange(TRIALS) % len(spread.together)]
     square, slope = (pushed**2).sum(axis=-1), 2.0 * (pushed * spread.along).sum(axis=-1)
     middle = max(float(each.mean()), 1e-12)
     # As far as noise may have spread the average, and below by what it lengthens.
@@ -181,6 +184,9 @@ class Draws:
         ends = readings.neutral & np.isin(readings.fraction[:, 0], (0.0, 1.0))
         shared = np.where(ends[:, None], half, half - own)
         self.common = np.concatenate([shared, -shared])
+        # What only one reading has: white's noise moves all of them together, and is not to be counted a second time in each.
+        alone = np.where(ends[:, None], 0.0, own)
+        self.alone = np.concatenate([alone, -alone])
 
     def _ends(self, xyz: Floats) -> tuple[Floats, Floats]:
         """White and black (m, 1) that drawn readings (m, n, 3) are held against."""
@@ -218,10 +224,7 @@ class Draws:
         truth = float(np.mean([draws.mean() for draws in both]))
         spread = self._spread(which, measure, here, noise, kinds)
         low, high = inverted(here, np.mean([each for _, each in drawn], axis=0), noise, spread)
-        reach = (truth - low, high - truth)
-        # What all share moves the average as a whole, beside what the noise of each does.
-        more = TWO_SIDED_95 * common
-        wide = (float(np.hypot(reach[0], more)), float(np.hypot(reach[1], more)))
+        wide = (truth - low, high - truth)
         apart = 0.5 * abs(float(both[0].mean() - both[-1].mean()))
         std = float(np.sqrt(np.mean([draws.var() for draws in both]) + common**2 + apart**2))
         none = float(((here / noise) ** 2).sum()) < most
@@ -245,7 +248,7 @@ class Draws:
         kinds = int(np.clip(np.round(np.median(2.0 * square.mean(axis=0) ** 2 / spread)), 1, 3))
         most = float(np.quantile(square.sum(axis=1), 0.95))
         # Far from what is wanted a difference is weighed otherwise: there its own slope tells.
-        moved = self.lengths(self.analysis.readings.xyz + drawn, which, measure)
+        moved = self.lengths(self.analysis.readings.xyz + self.alone, which, measure)
         half = len(moved) // 2
         sloped = (0.5 * (moved[:half] - moved[half:])).std(axis=0) * np.sqrt(max(kinds, ALONG))
         return np.where(here > 0.5 * CLEAR * noise, np.maximum(sloped, 1e-6), noise), kinds, most
@@ -281,7 +284,21 @@ class Draws:
         far = here > 0.5 * CLEAR * noise
         mine = np.linalg.norm(np.einsum("nij,ni->nj", root, along), axis=1)
         told = noise / np.sqrt(max(kinds, ALONG))
-        return Spread(root * np.where(far, told / np.maximum(mine, 1e-9), 1.0)[:, None, None], along)
+        root = root * np.where(far, told / np.maximum(mine, 1e-9), 1.0)[:, None, None]
+        together = np.einsum("mni,nij->mnj", self._together(which, measure), axes) / deviation
+        return Spread(root, along, np.einsum("nij,mnj->mni", root, together))
+
+    def _together(self, which: Bools, measure: str) -> Floats:
+        """Return draws (m, k, 3) of how far what readings share moves each in XYZ from what it is held against."""
+        analysis = self.analysis
+        moved = self.common[:, which]
+        white, black = self._ends(analysis.readings.xyz + self.common)
+        wanted = analysis.target.xyz(analysis.readings.fraction[which], white, black) - analysis.target_xyz[which]
+        if measure == "colour_only":  # held against its own luminance
+            still = analysis.target_xyz[which]
+            base = np.where(still[:, 1:2] > 0, still / np.maximum(still[:, 1:2], 1e-12), analysis.target.white)
+            wanted = base * moved[..., 1:2]
+        return np.asarray(moved - wanted)
 
     def _common(self, which: Bools, measure: str) -> float:
         """Return the deviation of an average by what its readings share: the white that they are held against, whites for drift."""

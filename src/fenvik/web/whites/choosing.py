@@ -143,13 +143,15 @@ def _kept(trial: WhiteTrial) -> dict[str, Any]:
 
 
 @contextmanager
-def _or_as_before(trial: WhiteTrial, before: dict[str, Any]) -> Iterator[None]:
-    """Let a round stand as it stood where a picture could not be shown: nobody is to pick what was never seen."""
+def _being_shown(trial: WhiteTrial, before: dict[str, Any]) -> Iterator[None]:
+    """Put a picture on the screen, or let the round stand as it stood: nobody is to pick what is not to be seen, or not yet."""
     try:
         yield
     except Exception:
-        WhiteTrial.objects.filter(pk=trial.pk, ended_at__isnull=True).update(**before)
+        WhiteTrial.objects.filter(pk=trial.pk, ended_at__isnull=True).update(**before, showing=False)
         raise
+    WhiteTrial.objects.filter(pk=trial.pk).update(showing=False)
+    trial.showing = False
 
 
 def _rest(trial: WhiteTrial, actor: User, now: datetime) -> None:
@@ -165,9 +167,9 @@ def show_open(*, tuning_id: int, actor: User, left: int, right: int | None, now:
         before = _kept(trial)
         if trial.blind or not all(0 <= i < len(trial.candidates) for i in (left, right) if i is not None):
             raise WhitesError("There is no such white, or this choice is blind.")
-        trial.place = left
-        trial.save(update_fields=["place"])
-    with _or_as_before(trial, before):
+        trial.place, trial.showing = left, True
+        trial.save(update_fields=["place", "showing"])
+    with _being_shown(trial, before):
         _show(trial, actor, left, right, now)
     notify(tuning_id)
     return trial
@@ -194,13 +196,16 @@ def go_on(*, tuning_id: int, actor: User, now: datetime, seen: str = "") -> Whit
         now_round = trial.rounds[-1]
         halves = trial.way == Way.HALVES
         rests = trial.place is not None and now_round["seen"] < len(trial.order) and not halves
-        if rests:
+        if trial.showing:
+            pass  # whoever was to show it has not: it is shown again
+        elif rests:
             trial.place = None
         elif now_round["seen"] < (1 if halves else len(trial.order)):
             trial.place = now_round["seen"]
             now_round["seen"] += 1
-        trial.save(update_fields=["rounds", "place"])
-    with _or_as_before(trial, before):
+        trial.showing = True
+        trial.save(update_fields=["rounds", "place", "showing"])
+    with _being_shown(trial, before):
         if trial.place is None:
             _rest(trial, actor, now)
         elif halves:
@@ -219,9 +224,9 @@ def look_again(*, tuning_id: int, actor: User, place: int, now: datetime) -> Whi
         before = _kept(trial)
         if not trial.order or not 0 <= place < trial.rounds[-1]["seen"] or trial.way == Way.HALVES:
             raise WhitesError("That one has not been shown in this round.")
-        trial.place = place
-        trial.save(update_fields=["place"])
-    with _or_as_before(trial, before):
+        trial.place, trial.showing = place, True
+        trial.save(update_fields=["place", "showing"])
+    with _being_shown(trial, before):
         _show(trial, actor, trial.order[place], None, now)
     notify(tuning_id)
     return trial
@@ -239,6 +244,8 @@ def pick(*, tuning_id: int, actor: User, place: int | None, now: datetime, seen:
         return trial
     if not trial.order:
         raise WhitesError("Nothing has been shown in this round yet.")
+    if trial.showing:
+        raise WhitesError("It is still being put on the screen.")
     if trial.rounds[-1]["seen"] < (1 if trial.way == Way.HALVES else len(trial.order)):
         raise WhitesError("Not every white of this round has been shown yet.")
     if place is not None and not 0 <= place < len(trial.order):

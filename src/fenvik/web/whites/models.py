@@ -16,8 +16,8 @@ class Way(models.TextChoices):
 class WhiteTrial(FirmModel):
     """Whites shown to a client: ``candidates`` with name, why and offset in u′v′; ``rounds`` with the order and the pick.
 
-    ``place``: which one of the round's order is shown, None while the eye rests on grey. ``chosen`` is one of the candidates,
-    None where they could not be told apart.
+    ``place``: which one of the round's order is shown, None while the eye rests on grey; ``showing`` while it is put on the screen.
+    ``chosen`` is one of the candidates, None where they could not be told apart.
     """
 
     firm_path = "tuning__visit__firm_id"
@@ -31,6 +31,7 @@ class WhiteTrial(FirmModel):
     read_by = models.ForeignKey("passes.Pass", null=True, on_delete=models.PROTECT, related_name="+")  # each as it was read
     rounds = models.JSONField(default=list)
     place = models.PositiveSmallIntegerField(null=True)
+    showing = models.BooleanField(default=False)
     chosen = models.PositiveSmallIntegerField(null=True)
     ended_at = models.DateTimeField(null=True)
     words = models.CharField(max_length=200, blank=True)

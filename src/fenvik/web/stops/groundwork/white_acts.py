@@ -3,6 +3,7 @@
 from typing import Any
 
 from django.contrib import messages
+from django.db import transaction
 from django.http import HttpResponse
 from django.utils import timezone
 
@@ -106,15 +107,16 @@ def end(request: Asking, tuning: Tuning) -> HttpResponse | None:
 def keep(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Keep the client's words, and let the tuning aim at what was chosen."""
     words = request.POST.get("words", "")
-    trial = choosing.keep_words(tuning_id=tuning.pk, actor=request.user, words=words)
-    if trial.winner is None:
-        return None
-    du, dv = trial.winner["uv"]
-    if max(abs(du), abs(dv)) < 1e-5:
-        drop_part(tuning_id=tuning.pk, actor=request.user, kind="client")
-    else:
-        why = f"{trial.winner['name']}: “{trial.words}”" if trial.words else trial.winner["name"]
-        add_part(tuning_id=tuning.pk, actor=request.user, kind="client", uv=(du, dv), why=why, now=timezone.now())
+    with transaction.atomic():
+        trial = choosing.keep_words(tuning_id=tuning.pk, actor=request.user, words=words)
+        if trial.winner is None:
+            return None
+        du, dv = trial.winner["uv"]
+        if max(abs(du), abs(dv)) < 1e-5:
+            drop_part(tuning_id=tuning.pk, actor=request.user, kind="client")
+        else:
+            why = f"{trial.winner['name']}: “{trial.words}”" if trial.words else trial.winner["name"]
+            add_part(tuning_id=tuning.pk, actor=request.user, kind="client", uv=(du, dv), why=why, now=timezone.now())
     messages.info(request, f"This tuning aims at {trial.winner['name']} now.")
     return None
 

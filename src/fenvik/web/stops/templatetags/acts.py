@@ -33,7 +33,7 @@ def _face(words: str, look: str, key: str) -> SafeString:
 
 
 @register.simple_tag(takes_context=True)
-def do(context: template.Context, act: str, words: str, look: str, *, key: str = "", key_name: str = "", plain: bool = False,
+def do(context: template.Context, act: str, words: str, look: str, /, *, key: str = "", key_name: str = "", plain: bool = False,
        form: str = "", **sent: Any) -> SafeString:  # fmt: skip
     """Return the form of an act as a button. Needs ``scene`` and ``csrf_token``.
 
