@@ -5,10 +5,12 @@ import threading
 import numpy as np
 import pytest
 
+from fenvik.link import connection
 from fenvik.standins import faults
 from fenvik.web.devices.models import Device
-from fenvik.web.passes import engine, services
+from fenvik.web.passes import engine, runner, services
 from fenvik.web.passes.models import PassState
+from tests.web.served import until
 
 pytestmark = pytest.mark.django_db(transaction=True)
 LISTS = ("grey-21", "colours-100", "known")
@@ -77,6 +79,30 @@ def test_a_mistake_in_the_middle_stores_nothing_wrong_and_passes_by_itself(
     assert [row.index for row in rows] == list(range(len(started.patches))), "each patch once, in its order"
     lit = sound[:, 1] > 0.5
     np.testing.assert_allclose(light_of(started)[lit], sound[lit], rtol=0.03)
+
+
+def test_a_meter_that_hangs_is_said_to_be_late_and_does_not_keep_anybody_from_stopping(
+    ready, person, now, bench, settings, monkeypatch
+):
+    settings.LINK_SLACK_S = 600.0
+    monkeypatch.setattr(runner, "OVERDUE_S", 0.3)
+    monkeypatch.setattr(connection, "LOOK_S", 0.1)
+    started = begin(ready, person, now)
+    device_of(bench, "meter").fault.start("hang", after=3)
+    running = threading.Thread(target=engine.run, args=(started.pk,))
+    running.start()
+
+    def state():
+        started.refresh_from_db()
+        return started.state
+
+    until(lambda: state() == PassState.WAITING)
+    assert "has not answered yet" in started.reason
+    services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
+    running.join(20)
+    assert not running.is_alive()
+    assert state() == PassState.STOPPED
+    assert started.readings.count() == 3
 
 
 def test_every_mistake_of_the_stand_ins_is_tried_here():

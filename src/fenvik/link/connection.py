@@ -3,12 +3,14 @@
 import json
 import socket
 import time
+from collections.abc import Callable
 from typing import Any, NoReturn
 
 from fenvik.link.faults import DeviceError, LinkFault
 from fenvik.link.sane import flaw, most_bytes, sentence
 
 CONNECT_S = 3.0
+LOOK_S = 1.0  # so often whoever waits for an answer is told that it still does
 DEADLINE_S = 5.0
 
 
@@ -17,7 +19,12 @@ def _no_constant(text: str) -> NoReturn:
 
 
 class Connection:
-    """Connects when first used and again after a fault. Not to be shared between threads."""
+    """Connects when first used and again after a fault. Not to be shared between threads.
+
+    ``heed``: called with the seconds that an answer is waited for, about once a second; what it raises ends the call.
+    """
+
+    heed: Callable[[float], None] | None = None
 
     def __init__(self, host: str, port: int, who: str = "The device") -> None:
         self.host, self.port, self.who = host, port, who
@@ -46,7 +53,8 @@ class Connection:
         """Return the result of a call.
 
         Raises DeviceError where the device refuses, LinkFault for everything that the link does not allow. After a
-        fault the connection is gone, so an answer that comes late can never be taken for the answer to a later call.
+        fault the connection is gone, so an answer that comes late can never be taken for the answer to a later call; so it is where
+        ``heed`` ends it.
         """
         self._number += 1
         request: dict[str, Any] = {"jsonrpc": "2.0", "id": self._number, "method": method}
@@ -56,7 +64,7 @@ class Connection:
         try:
             self._send(json.dumps(request, separators=(",", ":")).encode() + b"\n", end, deadline_s)
             answer = self._parse(self._line(end, deadline_s, most_bytes(method)))
-        except LinkFault:
+        except BaseException:
             self.close()
             raise
         error = answer.get("error")
@@ -88,15 +96,17 @@ class Connection:
 
     def _line(self, end: float, deadline_s: float, most: int) -> bytes:
         assert self._socket is not None
-        pieces, length = [self._rest], len(self._rest)
+        pieces, length, began = [self._rest], len(self._rest), time.monotonic()
         while b"\n" not in pieces[-1]:
             left = end - time.monotonic()
             if left <= 0:
                 raise LinkFault("silent", self.who, self.where, seconds=deadline_s)
             try:
-                self._socket.settimeout(left)
+                self._socket.settimeout(left if self.heed is None else min(left, LOOK_S))
                 piece = self._socket.recv(1 << 16)
             except TimeoutError:
+                if self.heed is not None:
+                    self.heed(time.monotonic() - began)
                 continue
             except OSError as error:
                 raise LinkFault("closed", self.who, self.where) from error

@@ -172,7 +172,7 @@ class HandsFreeRunner(Runner):
                     raise
                 self._wait_for_device(problem)
                 continue
-            if self.patience.came_through():
+            if self._came_through():
                 self.store.set_state(PassState.RUNNING)
             return made
 

@@ -18,7 +18,7 @@ from fenvik.core.signal.decoding import encode
 from fenvik.core.signal.patches import Patch, grey
 from fenvik.link.devices import Meter, Source
 from fenvik.session.patience import Patience, passes_by_itself
-from fenvik.session.reading import read_once, until_two_agree
+from fenvik.session.reading import expected_s, read_once, until_two_agree
 from fenvik.web.devices.displays import paired
 from fenvik.web.devices.models import Device
 from fenvik.web.devices.reaching import Line
@@ -38,6 +38,7 @@ log = structlog.get_logger(__name__)
 RETRY_S = 1.0
 NETWORKS_S = 1.0  # how often it is seen that the networks of open lines are still allowed
 LOOK_S = 0.2  # how often a waiting pass looks whether it is asked to stop
+OVERDUE_S, LATE = 10.0, 1.0  # an answer is late after so long, or after so many times what the meter itself expects
 CHANGE_OVER = "Take {0} away and put {1} in its place, aimed at the same spot. Then go on."
 # Passes whose readings are held against a mode: how the display stands is seen before they begin.
 SEEN_FIRST = (
@@ -120,6 +121,7 @@ class Runner:
         self.last_read: float | None = None  # when the reading before was begun
         self.networks_seen = time.monotonic()
         self.patience = Patience(settings.DEVICE_PATIENCE_S)
+        self.overdue_s, self.is_overdue = OVERDUE_S, False  # from when on an answer is late, and whether that has been said
 
     def _following(self) -> int:
         """Return the index of the first patch that is still to be read."""
@@ -200,7 +202,20 @@ class Runner:
         return self.person.asked(kind, patch_of(self.row), index=self.next, taken=self.taken, by=self.by)
 
     def _meter(self, device: Device) -> Meter | KeyedMeter:
-        return KeyedMeter(self._ask, device.name) if device.is_keyed else Meter(locate(device, for_page=False))
+        if device.is_keyed:
+            return KeyedMeter(self._ask, device.name)
+        line = locate(device, for_page=False)
+        line.heed = lambda seconds: self._still_waits(device.name, seconds)
+        return Meter(line)
+
+    def _still_waits(self, name: str, seconds: float) -> None:
+        """Hear while an answer is waited for whether a person stops the pass, and say it where the answer is late."""
+        asked, late = self.store.asked(), seconds > self.overdue_s
+        if asked.stop or late:
+            self._heed(asked)
+        if late and not self.is_overdue:
+            self.is_overdue = True
+            self.store.set_state(PassState.WAITING, f"{name} was asked {seconds:.0f} seconds ago and has not answered yet.")
 
     def _source(self, device: Device) -> Any:
         pass_ = self.plan.pass_
@@ -282,7 +297,7 @@ class Runner:
             asked = self.store.add(taken)
             self.taken += 1
             # Only a reading shows that the device is back: until then the person sees the reason.
-            if self.patience.came_through():
+            if self._came_through():
                 self.store.set_state(PassState.RUNNING)
             if not pass_.repeat:
                 self.done.add(self.next)
@@ -378,6 +393,7 @@ class Runner:
     def _once(self, patch: Patch, average: int, effort: str) -> Taken:
         pass_, knew, started = self.plan.pass_, self.store.knows(), datetime.now(UTC)
         facts = pass_.reference.facts if self.by == "reference" and pass_.reference is not None else pass_.meter_facts
+        self.overdue_s = max(OVERDUE_S, LATE * expected_s(facts["typical"], average))
         # A black below the floor is a result: the contrast becomes a lower bound.
         seen = read_once(
             self.meters[self.by], typical=facts["typical"], average=average, effort=effort, slack_s=settings.LINK_SLACK_S
@@ -385,6 +401,11 @@ class Runner:
         return Taken(
             self.next, patch, seen.xyz, seen.too_dark, seen.seconds, seen.clock, started, average, effort, self._part, knew
         )
+
+    def _came_through(self) -> bool:
+        """Note that something has come through; return whether that is to be told."""
+        late, self.is_overdue = self.is_overdue, False
+        return self.patience.came_through() or late
 
     def _wait_for_device(self, problem: FenvikError) -> None:
         """Wait until the device may be tried again; when patience ends, pause with the reason."""
