@@ -38,7 +38,7 @@ log = structlog.get_logger(__name__)
 RETRY_S = 1.0
 NETWORKS_S = 1.0  # how often it is seen that the networks of open lines are still allowed
 LOOK_S = 0.2  # how often a waiting pass looks whether it is asked to stop
-OVERDUE_S, LATE = 10.0, 1.0  # an answer is late after so long, or after so many times what the meter itself expects
+OVERDUE_S, LATE = 10.0, 2.0  # an answer is late after so long, or after so many times what the longest took that came
 CHANGE_OVER = "Take {0} away and put {1} in its place, aimed at the same spot. Then go on."
 # Passes whose readings are held against a mode: how the display stands is seen before they begin.
 SEEN_FIRST = (
@@ -121,7 +121,8 @@ class Runner:
         self.last_read: float | None = None  # when the reading before was begun
         self.networks_seen = time.monotonic()
         self.patience = Patience(settings.DEVICE_PATIENCE_S)
-        self.overdue_s, self.is_overdue = OVERDUE_S, False  # from when on an answer is late, and whether that has been said
+        self.longest_s: float | None = None  # that a reading of this meter took
+        self.is_overdue = False  # whether it has been said that an answer is late
 
     def _following(self) -> int:
         """Return the index of the first patch that is still to be read."""
@@ -210,7 +211,8 @@ class Runner:
 
     def _still_waits(self, name: str, seconds: float) -> None:
         """Hear while an answer is waited for whether a person stops the pass, and say it where the answer is late."""
-        asked, late = self.store.asked(), seconds > self.overdue_s
+        usual = self.longest_s or expected_s(self.plan.pass_.meter_facts["typical"], self.plan.pass_.average)
+        asked, late = self.store.asked(), seconds > max(OVERDUE_S, LATE * usual)
         if asked.stop or late:
             self._heed(asked)
         if late and not self.is_overdue:
@@ -393,11 +395,12 @@ class Runner:
     def _once(self, patch: Patch, average: int, effort: str) -> Taken:
         pass_, knew, started = self.plan.pass_, self.store.knows(), datetime.now(UTC)
         facts = pass_.reference.facts if self.by == "reference" and pass_.reference is not None else pass_.meter_facts
-        self.overdue_s = max(OVERDUE_S, LATE * expected_s(facts["typical"], average))
+        began = time.monotonic()
         # A black below the floor is a result: the contrast becomes a lower bound.
         seen = read_once(
             self.meters[self.by], typical=facts["typical"], average=average, effort=effort, slack_s=settings.LINK_SLACK_S
         )
+        self.longest_s = max(self.longest_s or 0.0, time.monotonic() - began)
         return Taken(
             self.next, patch, seen.xyz, seen.too_dark, seen.seconds, seen.clock, started, average, effort, self._part, knew
         )
