@@ -20,7 +20,7 @@ CHECKS = [
 # file by file: each of the two has a database, a browser and a running system of its own, which its files share.
 COMPUTED = ("tests/core", "tests/charts", "tests/formats", "tests/handsfree")
 # In the order of tests/conftest.py: no file after one that opened a browser, but those that do.
-SIDE_BY_SIDE = ("-n", "2", "--dist", "loadfile", "--no-loadscope-reorder")
+SIDE_BY_SIDE = ("-n", "3", "--dist", "loadfile", "--no-loadscope-reorder")
 SLOWEST = "--durations=20"
 
 

@@ -29,6 +29,7 @@ TRIALS, STEPS, ONE_SIDE = 400, 21, 0.0225
 BOTH_SIDES = 3.0  # deviations of an average from zero: from there on an interval misses as often below as above
 STANDS_OUT = 2.0  # times what noise alone makes of a length
 FEW, MANY = 0.3, 0.7  # share of lengths that do not stand out
+FREED = 0.01
 PAIRS = 90  # of readings drawn anew
 MOST_SKEW, MOST_AWAY = 0.6, 4.5  # as far as the formula holds
 LEAST_OFF = 0.02  # share of a square that is taken to be more than noise
@@ -144,6 +145,8 @@ def inverted(seen: Floats, each: Floats, noise: Floats, spread: Spread) -> tuple
     by_noise = (square[:, ~stands] / noise[~stands] ** 2).sum(axis=1)
     if alone.any() and others.size and float(others.sum()) < np.quantile(by_noise, 0.99):
         shapes.append(alone / alone.mean())
+    # Where most of them stand out, what the rest may be matters little, and saying both would be saying too much.
+    weight = float(np.clip((float((~stands).mean()) - FEW) / (MANY - FEW), 0.0, 1.0)) if len(shapes) > 1 else 0.0
     ends = []
     for shape in shapes:
         told = np.array([np.sqrt(np.maximum(square + g * (slope * shape) + (g * shape) ** 2, 0.0)).mean(axis=1) for g in wanted])
@@ -151,12 +154,11 @@ def inverted(seen: Floats, each: Floats, noise: Floats, spread: Spread) -> tuple
         # A length has no other side at zero: there all that may be missed is missed above, and from there on half of it below
         # (Feldman and Cousins (1998), Phys. Rev. D 57, 3873-3889).
         under = ONE_SIDE * np.clip(wanted / np.maximum(BOTH_SIDES * told.std(axis=1), 1e-12), 0.0, 1.0)
-        over = 2.0 * ONE_SIDE - under
+        # Ends of two shapes: whichever of them is true, one of the ends is the other's and is hardly ever missed.
+        over, under = 2.0 * ONE_SIDE - under + weight * FREED, under + weight * FREED
         into, out = np.maximum.accumulate([above - _normal(over), _normal(under) - below], axis=1)
         low = float(np.interp(0.0, into, wanted)) if into[0] < 0.0 else float(wanted[0])
         ends.append((low, float(np.interp(0.0, out, wanted))))
-    # Where most of them stand out, what the rest may be matters little, and saying both would be saying too much.
-    weight = float(np.clip((float((~stands).mean()) - FEW) / (MANY - FEW), 0.0, 1.0))
     first, last = ends[0], ends[-1]
     return first[0] + weight * min(last[0] - first[0], 0.0), first[1] + weight * max(last[1] - first[1], 0.0)
 
