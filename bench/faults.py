@@ -20,8 +20,13 @@ from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import Standing, perform
 from fenvik.core.types import Floats
 
-FAULTS = ("moves", "keeps moving", "sticks", "aim lost", "aim lost a little", "outliers", "colour slips", "none")
+FAULTS = (
+    "moves", "keeps moving", "sticks", "mode flips", "aim lost", "aim lost a little", "aim lost in colours", "outliers", "colour slips",
+    "lamp", "curtain", "patch before", "none",
+)  # fmt: skip
 WORSE = 0.05  # of a mean error: less is what the display itself wanders
+OTHER_MODE = np.array([1.15, 1.2, 1.5])  # what another mode makes of the light
+DIMS, DAYLIGHT = 0.0004, np.array([0.57, 0.6, 0.65])  # of a lamp, a reading; in cd/m², on the screen
 
 
 class Faulty(RandomDisplay):
@@ -34,6 +39,10 @@ class Faulty(RandomDisplay):
         self.real = {c["id"]: c["value"] for c in self.controls}  # what it has, whatever anybody believes
         ranged = [c for c in self.controls if c["kind"] == "range" and str(c.get("role", "")).startswith(("white", "colour", "light"))]
         self.one = str(self.chance.choice([c["id"] for c in ranged]))
+        self.is_elsewhere = False  # in another mode than its own
+        self.is_astray = False
+        self.calls, self.is_attended = 0, False
+        self.last = np.zeros(3)  # what was shown before
 
     def _move(self) -> None:
         """Turn one control by itself."""
@@ -49,17 +58,30 @@ class Faulty(RandomDisplay):
         light: Floats = super().emitted(fraction)
         for control in self.controls:
             control["value"] = believed[control["id"]]
-        return light
+        return np.asarray(light * OTHER_MODE) if self.is_elsewhere else light
 
     def read(self, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
         """Read, or read what the fault leaves of it."""
-        fraction, xyz = super().read(percent)
+        before = self.last
+        shown: Any = percent
+        self.last = np.array(percent)
+        if self.fault == "patch before" and self.chance.random() < 0.04:
+            shown = tuple(float(v) for v in before)
+        fraction, xyz = super().read(shown)
+        fraction = np.array(percent) / 100.0 if shown is not percent else fraction
         lost = self.readings > self.at_reading
         if self.fault == "outliers" and self.chance.random() < 0.04:
             xyz = xyz * self.chance.uniform(0.6, 1.5)
         elif self.fault == "colour slips" and xyz[1] > 0 and self.chance.random() < 0.04:
             x, y = xyz[:2] / xyz.sum() + self.chance.uniform(-0.04, 0.04, 2)
             xyz = xyz[1] * np.array([x / y, 1.0, (1.0 - x - y) / y])
+        elif self.fault == "lamp":
+            xyz = xyz * (1.0 - DIMS) ** self.readings
+        elif self.fault == "curtain" and lost:
+            xyz = xyz + DAYLIGHT
+        elif self.fault == "aim lost in colours" and lost:
+            self.is_astray = self.is_astray or np.ptp(percent) > 0
+            xyz = xyz * (0.1 if self.is_astray else 1.0)
         elif self.fault == "aim lost" and lost:
             xyz = xyz * 0.1
         elif self.fault == "aim lost a little" and lost:
@@ -73,11 +95,19 @@ class Faulty(RandomDisplay):
             self.real[control] = value
         if (self.fault == "moves" and self.moves == self.at_set) or (self.fault == "keeps moving" and self.moves % self.at_set == 0):
             self._move()
+        self.is_elsewhere = self.is_elsewhere or (self.fault == "mode flips" and self.moves == self.at_set)
         return self.real[control]
 
+    def ask(self, words: str) -> bool:
+        """Set right what a person can, where somebody is there."""
+        self.calls += 1
+        self.at_reading, self.is_astray = 10**6, False
+        return self.is_attended
+
     def look(self) -> Standing:
-        """Tell what is really set."""
-        return Standing(dict(self.real))
+        """Tell what is really set, and put its own mode back."""
+        left, self.is_elsewhere = self.is_elsewhere, False
+        return Standing(dict(self.real), left_mode=left)
 
 
 def one(task: tuple[int, str]) -> tuple[str, float, float, bool, int]:

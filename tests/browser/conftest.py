@@ -25,7 +25,7 @@ class System:
         }
         self.running = {}
         self.port = 0
-        self.log = tempfile.TemporaryFile("w+", encoding="utf-8")  # what all of them say is wrong
+        self.log = tempfile.TemporaryFile()  # noqa: SIM115 - what all of them say is wrong; closed with them
         self.read = 0
 
     def start(self, name, *arguments):
@@ -78,11 +78,9 @@ class System:
 
     def new_in_the_log(self):
         """What has been said since it was asked last. Those who write go on where they are: they are not moved by it."""
-        with open(f"/proc/self/fd/{self.log.fileno()}", encoding="utf-8", errors="replace") as looked_at:
-            looked_at.seek(self.read)
-            said = looked_at.read()
-            self.read = looked_at.tell()
-        return said
+        said = os.pread(self.log.fileno(), os.fstat(self.log.fileno()).st_size - self.read, self.read)
+        self.read += len(said)
+        return said.decode("utf-8", "replace")
 
     @property
     def address(self):

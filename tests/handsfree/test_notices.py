@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from bench.awaited import result_of
+from bench.faults import Faulty
 from bench.site import Site
 from fenvik.core.colour.space import xy_to_xyz
 from fenvik.core.colour.target import TARGETS
@@ -175,6 +176,20 @@ def test_a_meter_that_no_longer_sees_the_screen_ends_it_and_everything_is_put_ba
     assert job.restored
     assert site.display.menu.values["q2"] == found
     assert any("lost its aim" in note for note in desk.notes)
+
+
+@pytest.mark.parametrize("fault", ["curtain", "aim lost", "aim lost in colours", "patch before"])
+@pytest.mark.parametrize("is_attended", [True, False])
+def test_light_that_becomes_another_is_noticed_and_whoever_stands_by_is_called(fault, is_attended):
+    display = Faulty(80_001, fault)
+    display.is_attended = is_attended
+    found = display.truth(TARGET)[0]
+    job = Job(Desk(display.controls, budget=150), TARGET)
+    perform(job.run(), display)
+    is_called = fault != "patch before"
+    assert display.calls == int(is_called)
+    assert job.restored == (is_called and not is_attended)
+    assert display.truth(TARGET)[0] < (found + 0.01 if job.restored else 0.55 * found)
 
 
 def test_a_display_that_never_stays_as_it_is_set_is_left_as_it_was_found():

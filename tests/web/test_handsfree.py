@@ -15,6 +15,7 @@ from fenvik.core.signal.decoding import encode
 from fenvik.standins.world import Picture
 from fenvik.web.adjusting import handsfree
 from fenvik.web.adjusting.rig import Rig
+from fenvik.web.adjusting.runner import HandsFreeRunner
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import values_of
 from fenvik.web.corrections.models import Correction
@@ -305,6 +306,31 @@ def test_a_run_that_is_stopped_while_it_is_paused_is_put_back_all_the_same(ready
     assert really(bench) == before
     assert sheet(ready) == before
     assert started.run.restored
+
+
+def test_a_curtain_that_is_opened_pauses_it_and_it_goes_on_with_what_was_good(ready, person, now, bench, monkeypatch):
+    takes = HandsFreeRunner.take_one
+
+    def opened(runner, percent, by=""):
+        bench.world.room_lux = 150.0 if len(runner.rows) == 40 else bench.world.room_lux
+        return takes(runner, percent, by)
+
+    monkeypatch.setattr(HandsFreeRunner, "take_one", opened)
+    started = begin(ready, person, now, budget=150)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.PAUSED
+    assert "the room has become lighter" in started.reason
+    bench.world.room_lux = 0.0
+    services.resume(pass_id=started.pk, actor=person)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.DONE
+    assert not started.run.restored
+    assert any("Somebody was called" in note for note in started.run.notes)
+    assert [row.index for row in started.readings.order_by("id")] == list(range(len(started.patches)))
+    assert truth(bench, bench.displays[3], "q2", ready.target)[0] < 0.7
+    assert sheet(ready) == really(bench)
 
 
 def test_a_reading_newer_than_the_list_that_a_page_has_breaks_no_page(ready, person, now, bench):

@@ -10,9 +10,11 @@ from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import agree, standing_out
 from fenvik.core.procedures.steps import (
     ENDS,
+    Ask,
     BudgetError,
     Correct,
     Look,
+    OtherLightError,
     Procedure,
     Read,
     RestlessError,
@@ -26,7 +28,9 @@ INSTALLED = "*installed*"  # beside the values of controls: no control is called
 TRIES = 3  # to read something while the display stands still
 LIT = 0.29  # fraction of signal: below it offsets and black levels move a lot
 OF_LIGHT = ("light", "white-level", "gamma", "process")  # roles that may take light away
+OF_COLOUR = ("colour", "saturation", "tint", "gamut")  # roles of what colours are adjusted by
 MOST_DOUBTED = 4  # of a batch that are read again
+LIFTED, DAYLIGHT = 3.0, 0.1  # times black, and cd/m²: what lifts it by more is no white balance
 CHANGED = 0.12  # of ln luminance of white: what a white balance takes or gives at most, usually
 SEEN, LOST = 1.0, 0.4  # cd/m² that a patch had, and the share of it that is left where the meter no longer sees it
 
@@ -53,9 +57,12 @@ class Desk:
     thrown: int = 0  # readings that were taken while the display stood otherwise than it was set
     slips: int = 0  # of those that were thrown away: so many that a second and a third reading did not confirm
     proven: int = 0  # whites from here on are held against each other: those before them were read again and were still true
+    proven_black: int = 0  # the same of blacks
     installs: int = 0  # how often anything was installed or taken away: what was read before tells of another display
     is_hdr: bool = False  # whether light follows the signal as PQ has it
     sure: int = 0  # so many of those that are kept were taken while it stood as it was set
+    lit_well: int = 0  # so many of them were taken before a lit patch last gave its light
+    dark_well: int = 0  # the same of black
 
     def __post_init__(self) -> None:
         self.found = self.settings
@@ -82,15 +89,32 @@ class Desk:
     def reads(self, patches: Iterable[Sequence[float]]) -> Procedure[list[Taken]]:
         """Read patches of percentages, in their order, while the display stands as it was set. Raises RestlessError."""
         wanted = list(patches)
+        told: OtherLightError | None = None
         for _ in range(TRIES):
             made = []
             for percent in wanted:
                 made.append((yield from self.read(percent)))
             yield from self._read_doubtful(made)
-            if not (yield from self.look()):
+            if (yield from self.look()):
+                continue
+            try:
                 yield from self._see_the_light(made)
-                return made
-        raise RestlessError("The display does not stay as it is set: what was read in between tells nothing.")
+            except OtherLightError as problem:
+                if not (yield Ask(f"{problem} Set that right, then go on: what was read since it was last right is read again.")):
+                    raise
+                told = problem
+                self._throw_away(problem.since)
+                continue
+            return made
+        raise told or RestlessError("The display does not stay as it is set: what was read in between tells nothing.")
+
+    def _throw_away(self, since: int) -> None:
+        """Forget what was read while the light was another; it is not counted, for it was nobody's choice."""
+        thrown = len(self.taken) - since
+        del self.taken[since:]
+        self.proven, self.proven_black, self.sure = (min(n, since) for n in (self.proven, self.proven_black, self.sure))
+        self.lit_well, self.dark_well = min(self.lit_well, since), min(self.dark_well, since)
+        self.notes.append(f"Somebody was called and set the light right; {thrown} readings from before that were thrown away.")
 
     def _read_doubtful(self, made: list[Taken]) -> Procedure[None]:
         """Read again what stands out of a batch, and keep in its place what a second reading confirms."""
@@ -123,22 +147,28 @@ class Desk:
         Where white gives less and it may be what was turned, that is turned back for one reading.
         """
         dim = {c["id"] for role in OF_LIGHT for c in self.by_role(role)} | {INSTALLED}
+        own = {c["id"] for role in OF_COLOUR for c in self.by_role(role)}
         for now in made:
+            if now.fraction.max() == 0.0:
+                yield from self._prove_black(now)
             if now.fraction.max() < LIT:
                 continue
             for before in reversed(self.taken):
                 if before is now or not np.array_equal(before.fraction, now.fraction):
                     continue
-                # A colour's own controls may take its light; a grey's balance cannot take most of it.
-                names = dim if np.ptp(now.fraction) == 0 else now.settings.keys()
+                # A colour's own controls may take its light; the balance of the greys cannot take most of it.
+                names = dim if np.ptp(now.fraction) == 0 else dim | own
                 still = all(before.settings.get(name) == now.settings.get(name) for name in names)
                 if still and before.xyz[1] > SEEN and now.xyz[1] < LOST * before.xyz[1]:
-                    raise RestlessError(
+                    raise OtherLightError(
                         f"A patch gave {before.xyz[1]:.3g} cd/m² and now gives {now.xyz[1]:.3g}, with no light turned down: "
-                        "the meter has lost its aim, or something dims the display."
+                        "the meter has lost its aim, or something dims the display.",
+                        self.lit_well,
                     )
                 break
             yield from self._prove(now)
+        if any(now.fraction.max() >= LIT for now in made):
+            self.lit_well = len(self.taken)
 
     def _white_before(self, now: Taken) -> Taken | None:
         """Return the first white since it was last proven that had every choice and light as they are now."""
@@ -173,11 +203,41 @@ class Desk:
             raise
         yield from self.put(here)
         if not is_true:
-            raise RestlessError(
+            raise OtherLightError(
                 f"White gave {before.xyz[1]:.3g} cd/m². Everything was turned back for a moment, and it gave {again.xyz[1]:.3g}: "
-                "the meter has lost its aim, or the light of the display or of the room is another."
+                "the meter has lost its aim, or the light of the display or of the room is another.",
+                self.lit_well,
             )
         self.proven = len(self.taken)
+
+    def _prove_black(self, now: Taken) -> Procedure[None]:
+        """Where black became far lighter, go back to where it was: what is darker than the room is not what the display gives.
+
+        Raises RestlessError where it is lighter there too.
+        """
+
+        def is_lighter(luminance: float, before: Taken) -> bool:
+            return luminance > LIFTED * max(float(before.xyz[1]), 0.0) + DAYLIGHT
+
+        before = next((t for t in self.taken[self.proven_black :] if t is not now and t.fraction.max() == 0.0), None)
+        if before is None or not is_lighter(float(now.xyz[1]), before):
+            self.dark_well = len(self.taken)
+            return
+        here = self.settings
+        yield from self.put(before.settings)
+        try:
+            again = yield from self.read((0.0, 0.0, 0.0))
+        except ENDS:
+            yield from self.put(here)
+            raise
+        yield from self.put(here)
+        if is_lighter(float(again.xyz[1]), before):
+            raise OtherLightError(
+                f"Black gave {max(before.xyz[1], 0.0):.3g} cd/m². Everything was turned back for a moment, and it gave "
+                f"{again.xyz[1]:.3g}: the room has become lighter, or the display’s black is another.",
+                self.dark_well,
+            )
+        self.proven_black = self.dark_well = len(self.taken)
 
     def look(self) -> Procedure[bool]:
         """Ask how the display stands. What moved by itself is set again and said, and what was read since it last stood right is

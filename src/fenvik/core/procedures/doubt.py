@@ -19,6 +19,9 @@ SHADOW, BENT = 0.35, 2.0  # fraction of signal, and how many times more is let p
 APART = 0.15  # of ln luminance: how differently two patches of one colour may change at once
 ENDS_BY = 0.97  # fraction of an HDR signal: above it every display has ended
 LIT = 0.5  # cd/m²: below it the meter's own noise stands out
+# Of two patches of which one asks for more of every light, that one is brighter wherever a display may end or clip.
+LOWER, HIGHER, BRIGHTER = 0.5, 0.25, 1.15  # fraction of signal of the one, how much more the other asks for, and what it must give
+OUT_OF_ORDER = 100.0  # times what is let pass: it is looked at before anything else
 
 
 def standing_out(made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool = False) -> list[int]:
@@ -41,9 +44,11 @@ def agree(one: Any, other: Any) -> bool:
 def _far(place: int, made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool) -> float:
     """Return how far a reading lies from what is expected, in shares of what is let pass."""
     now = made[place]
+    others = [*before, *(t for i, t in enumerate(made) if i != place)]
+    if any(_is_out_of_order(now, t) or _is_out_of_order(t, now) for t in others if t.settings == now.settings):
+        return OUT_OF_ORDER
     if now.xyz[1] < LIT or now.fraction.max() < DARK:
         return 0.0
-    others = [*before, *(t for i, t in enumerate(made) if i != place)]
     same = next((t for t in reversed(others) if t.settings == now.settings and np.array_equal(t.fraction, now.fraction)), None)
     if same is not None:
         return max(abs(_ln(now) - _ln(same)) / SAME, _beside(now.xyz, same.xyz) / SAME_UV)
@@ -51,6 +56,13 @@ def _far(place: int, made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool
         around = [t for t in others if t.settings == now.settings and np.ptp(t.fraction) == 0]
         return max(_from_curve(now, around, is_hdr=is_hdr), _from_greys(now, around))
     return _from_change(place, made, before)
+
+
+def _is_out_of_order(low: Any, high: Any) -> bool:
+    """Return whether a patch that asks for far less of every light than another is not darker."""
+    least = float(low.fraction.max())
+    is_lower = least <= LOWER and float(high.fraction.max()) >= least + HIGHER and bool((low.fraction <= high.fraction).all())
+    return is_lower and low.xyz[1] >= LIT and low.xyz[1] * BRIGHTER > high.xyz[1]
 
 
 def _beside(one: ArrayLike, other: ArrayLike) -> float:

@@ -150,7 +150,8 @@ class Greys:
         if not self.to_come:
             return
         yield from self.desk.say("the greys once more")
-        yield from self.desk.greys(self._worst(self.to_come))
+        # Black with them: whether the room is as dark as it was shows there and nowhere else.
+        yield from self.desk.greys([*self._worst(self.to_come), 0.0])
         yield from self._move(self.every, self.levels, last=True)
 
     def go_on(self) -> Procedure[None]:

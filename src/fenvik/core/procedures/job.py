@@ -14,7 +14,7 @@ from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.procedures import choices, colours, lights
 from fenvik.core.procedures.correcting import CHECKED, Corrected, check, correct
-from fenvik.core.procedures.desk import Desk, Taken
+from fenvik.core.procedures.desk import OF_COLOUR, Desk, Taken
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.installing import Installer
 from fenvik.core.procedures.scoring import parts_of, score, worse_colours
@@ -22,17 +22,18 @@ from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, Restl
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
-OF_COLOUR = ("colour", "saturation", "tint", "gamut")  # roles of what colours are adjusted by
 DISAGREE = 0.8  # between the reference and the corrected meter, of an error: less is the noise of both
 SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
+LEAST_CONTRAST = 2.0  # of white to black: less is no display
 LEFT = "as left"  # what is said when what is left is read
 STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
 # In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
 KEPT_ON_IN_HDR = ("process.dimming",)
 BALANCED = 0.004  # of HLG's peak: what the strongest of its lights may lose so that white is nearer to what is wanted
+FOR_ORDER = 40.0  # percent of a PQ or HLG signal: a grey by which a slip at white or black shows
 LEAST_BOOST = 0.05  # of the sum of the three lights: less is the meter's and the display's own doing
 
 
@@ -197,8 +198,8 @@ class Job:
         """Read what is found, before anything is touched."""
         yield from self.desk.say("as found")
         if self.target.is_hdr:
-            ends = yield from self.desk.reads([(100.0, 100.0, 100.0), (0.0, 0.0, 0.0)])
-            self.settle(ends)
+            white, black, _ = yield from self.desk.reads([(100.0,) * 3, (0.0,) * 3, (FOR_ORDER,) * 3])
+            self.settle([white, black])
             self.palette = palette_for(self.target, self.white, self.black)
             self.desk.is_hdr = True
             self.judged = self.proof
@@ -248,6 +249,8 @@ class Job:
         by = {round(100 * float(t.fraction[0])): t.xyz for t in taken if np.ptp(t.fraction) == 0}
         if 100 not in by or by[100][1] <= 0:
             raise FenvikError("White has no light: nothing can be adjusted.")
+        if 0 in by and by[100][1] < LEAST_CONTRAST * by[0][1]:
+            raise FenvikError("Black gives as much light as white does: something else is shown, or the meter sees something else.")
         # PQ says every light itself, up to the peak; elsewhere white is as bright as the weakest light allows.
         weakest, whole = float((by[100] @ self.target.inverse_matrix.T).min()), float(by[100][1])
         if self.target.curve == "pq":

@@ -26,6 +26,19 @@ class RestlessError(FenvikError):
     code = "restless"
 
 
+class OtherLightError(RestlessError):
+    """The light of the display, of the room, or what the meter sees of it has become another by itself.
+
+    ``since``: so many of the readings that are kept were taken before it was last seen to be as it should.
+    """
+
+    code = "other_light"
+
+    def __init__(self, words: str, since: int) -> None:
+        super().__init__(words)
+        self.since = since
+
+
 class StoppedError(Exception):
     """A person has asked to stop: what is half done is brought to rest first."""
 
@@ -97,13 +110,20 @@ class Correct:
 
 
 @dataclass(frozen=True)
+class Ask:
+    """Say what only a person can set right, and wait until they have. Sent back: whether anybody did."""
+
+    words: str
+
+
+@dataclass(frozen=True)
 class Say:
     """Tell whoever watches what is done now. Nothing is sent back."""
 
     words: str
 
 
-Step = Read | Set | Install | Uninstall | Look | Correct | Say
+Step = Read | Set | Install | Uninstall | Look | Correct | Ask | Say
 Procedure = Generator[Step, Any, T]
 
 
@@ -153,6 +173,14 @@ class AskedRig(Rig, Protocol):
         ...
 
 
+class AttendedRig(Rig, Protocol):
+    """A rig with somebody who can be called."""
+
+    def ask(self, words: str) -> bool:
+        """Say what is wrong and wait; return whether it was set right."""
+        ...
+
+
 def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = lambda words: None) -> T:
     """Run a procedure on a rig; return what it returns.
 
@@ -179,6 +207,8 @@ def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = la
                         came = cast(AskedRig, rig).look() if hasattr(rig, "look") else None
                     case Correct(matrix, made_of):
                         cast(ComparingRig, rig).correct(matrix, made_of)
+                    case Ask(words):
+                        came = cast(AttendedRig, rig).ask(words) if hasattr(rig, "ask") else False
                     case Say(words):
                         heard(words)
             except BaseException as problem:

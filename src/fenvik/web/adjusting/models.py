@@ -94,6 +94,7 @@ class StepKind(models.TextChoices):
     INSTALL = "inst", "install"
     UNINSTALL = "away", "uninstall"
     CORRECT = "corr", "correct"
+    ASK = "ask", "ask"
 
 
 class RunStep(FirmModel):

@@ -9,7 +9,7 @@ import numpy as np
 from psycopg.types.json import Jsonb
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.procedures.steps import Correct, Install, Look, Read, Set, Standing, Uninstall
+from fenvik.core.procedures.steps import Ask, Correct, Install, Look, Read, Set, Standing, Uninstall
 from fenvik.web.adjusting.models import Run, RunStep, StepKind
 from fenvik.web.passes.store import Store
 
@@ -60,10 +60,10 @@ class OtherwiseError(FenvikError):
         self.number = number
 
 
-Kept = Read | Set | Look | Install | Uninstall | Correct
+Kept = Read | Set | Look | Install | Uninstall | Correct | Ask
 KINDS = {
     Read: StepKind.READ, Set: StepKind.SET, Look: StepKind.LOOK, Install: StepKind.INSTALL, Uninstall: StepKind.UNINSTALL,
-    Correct: StepKind.CORRECT,
+    Correct: StepKind.CORRECT, Ask: StepKind.ASK,
 }  # fmt: skip
 
 
@@ -73,6 +73,8 @@ def words_of(step: Kept) -> str:
         return "ask how the display stands"
     if isinstance(step, Correct):
         return "correct the meter"
+    if isinstance(step, Ask):
+        return "call somebody"
     if isinstance(step, Read):
         return f"read {' '.join(f'{v:g}' for v in step.percent)} %"
     if isinstance(step, Install):
@@ -110,7 +112,7 @@ class Record:
         if kept.kind != KINDS[type(step)] or (isinstance(step, Set) and kept.asked["control"] != step.control):
             raise OtherwiseError(self.at, words_of(before), words_of(step))
         self.at += 1
-        if isinstance(step, Correct):
+        if isinstance(step, Correct | Ask):
             return kept, True  # it is what the readings before it say
         # What was installed is as large as it is: that it was, is kept, and not what.
         if isinstance(step, Install) and isinstance(before, Install):
@@ -181,6 +183,8 @@ def _step_of(kept: RunStep) -> Kept:
         return Uninstall(kept.asked["what"])
     if kept.kind == StepKind.CORRECT:
         return Correct(np.eye(3))
+    if kept.kind == StepKind.ASK:
+        return Ask("")
     red, green, blue = kept.asked["percent"]
     return Read((float(red), float(green), float(blue)), kept.asked.get("by", ""))
 

@@ -10,6 +10,7 @@ import numpy as np
 from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.job import LEFT
 from fenvik.core.procedures.steps import (
+    Ask,
     BudgetError,
     Correct,
     Fraction,
@@ -51,6 +52,10 @@ class Hands(Protocol):
 
     def take_one(self, percent: Fraction, by: str = "") -> Floats:
         """Read a patch and keep the reading; return XYZ (3,) as it was taken."""
+        ...
+
+    def call(self, words: str) -> None:
+        """Pause with what is wrong: the run goes on once a person says that it is right again."""
         ...
 
 
@@ -177,6 +182,16 @@ class Rig:
             self.runner.patiently(lambda: keeps(self.runner.plan.pass_.pk, made))
             self.record.was_done()
         self.matrix = matrix
+
+    def ask(self, words: str) -> bool:
+        """Pause with what only a person can set right; whoever lets the run go on has set it right."""
+        step = Ask(words)
+        if self._again(step) is None:
+            self.go_live()
+            self.record.begin(step)
+            self.record.was_done()
+            self.runner.call(words)
+        return True
 
     def _read(self, percent: Fraction, by: str = "") -> tuple[Floats, Floats]:
         pass_, told = self.runner.plan.pass_, self.runner.told

@@ -201,6 +201,10 @@ class HandsFreeRunner(Runner):
         self._heed(asked)
         return np.array(taken.xyz)
 
+    def call(self, words: str) -> None:
+        """Pause with what is wrong: the run goes on once a person says that it is right again."""
+        self._pause(words)
+
     def _named(self, percent: Fraction) -> str:
         """Return what a patch is called: in HDR colours are placed by their light, and their percentages say nothing."""
         hues = {} if self.job is None or not self.job.target.is_hdr else self.job.palette.hues
