@@ -24,6 +24,7 @@ FAULTS = (
     "moves", "keeps moving", "sticks", "mode flips", "aim lost", "aim lost a little", "aim lost in colours", "outliers", "colour slips",
     "lamp", "curtain", "patch before", "none",
 )  # fmt: skip
+CALLED = ("aim lost", "aim lost a little", "aim lost in colours", "curtain")  # what a person can set right
 WORSE = 0.05  # of a mean error: less is what the display itself wanders
 OTHER_MODE = np.array([1.15, 1.2, 1.5])  # what another mode makes of the light
 DIMS, DAYLIGHT = 0.0004, np.array([0.57, 0.6, 0.65])  # of a lamp, a reading; in cd/m², on the screen
@@ -110,29 +111,31 @@ class Faulty(RandomDisplay):
         return Standing(dict(self.real), left_mode=left)
 
 
-def one(task: tuple[int, str]) -> tuple[str, float, float, bool, int]:
-    """Return the fault, the mean grey error before and after, whether all was put back, and the readings."""
-    seed, fault = task
+def one(task: tuple[int, str, bool]) -> tuple[str, bool, float, float, bool, int]:
+    """Return the fault, whether somebody was there, the mean grey error before and after, whether all was put back, the readings."""
+    seed, fault, is_attended = task
     display = Faulty(seed, fault)
+    display.is_attended = is_attended
     before = display.truth(TARGET)[0]
     job = Job(Desk(display.controls, budget=BUDGET), TARGET)
     perform(job.run(), display)
-    return fault, before, display.truth(TARGET)[0], job.restored, display.readings
+    return fault, is_attended, before, display.truth(TARGET)[0], job.restored, display.readings
 
 
 def main() -> None:
     """Print a row for each fault."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 30
-    tasks = [(80_000 + i, fault) for fault in FAULTS for i in range(count)]
+    ways = [(fault, is_attended) for fault in FAULTS for is_attended in ((False, True) if fault in CALLED else (False,))]
+    tasks = [(80_000 + i, *way) for way in ways for i in range(count)]
     with ProcessPoolExecutor() as pool:
         rows = list(pool.map(one, tasks, chunksize=4))
-    for fault in FAULTS:
-        mine = [row for row in rows if row[0] == fault]
-        before, after = np.array([r[1] for r in mine]), np.array([r[2] for r in mine])
+    for fault, is_attended in ways:
+        mine = [row for row in rows if row[:2] == (fault, is_attended)]
+        before, after = np.array([r[2] for r in mine]), np.array([r[3] for r in mine])
         worse = int((after > before + WORSE).sum())
         print(
-            f"{fault}: {worse} of {len(mine)} worse than found; {np.median(before):.2f} to {np.median(after):.2f} in the middle, "
-            f"{np.quantile(after, 0.9):.2f} at 90 of 100; {sum(r[3] for r in mine)} put back; {np.median([r[4] for r in mine]):.0f} readings",
+            f"{fault}{', somebody there' if is_attended else ''}: {worse} of {len(mine)} worse than found; {np.median(before):.2f} to {np.median(after):.2f} in the middle, "
+            f"{np.quantile(after, 0.9):.2f} at 90 of 100; {sum(r[4] for r in mine)} put back; {np.median([r[5] for r in mine]):.0f} readings",
             flush=True,
         )
 

@@ -6,10 +6,13 @@ import signal
 import subprocess
 import sys
 import time
+from io import StringIO
 from pathlib import Path
 
 import numpy as np
 import pytest
+
+from fenvik.cli import calibrate
 
 ROOT = Path(__file__).resolve().parents[2]
 MEMBERS = {
@@ -215,3 +218,14 @@ def test_how_long_the_light_takes_to_follow_is_learned(tmp_path):
     given = LinkRig(Wanted(("127.0.0.1", 1), "D", "1", "m", "S", "M", 10.0, 0.7))
     given.learn_settling()
     assert (given.settle_s, given.readings) == (0.7, 0)
+
+
+@pytest.mark.parametrize(("typed", "goes_on"), [("\n", True), ("q\n", False), ("", False)])
+def test_whoever_sits_at_the_terminal_is_called_and_nobody_else_is(typed, goes_on, monkeypatch, capsys):
+    told = StringIO(typed)
+    monkeypatch.setattr(sys, "stdin", told)
+    assert not calibrate.call("The room has become lighter.")
+    assert capsys.readouterr().err == ""
+    told.isatty = lambda: True
+    assert calibrate.call("The room has become lighter.") == goes_on
+    assert "The room has become lighter." in capsys.readouterr().err

@@ -70,6 +70,14 @@ def say(words: str) -> None:
     print(words, file=sys.stderr, flush=True)
 
 
+def call(words: str) -> bool:
+    """Say what only a person can set right, and wait for them where somebody sits at the terminal; return whether they did."""
+    if not sys.stdin.isatty():
+        return False
+    say(f"{words}\nPress Enter when it is right; q and Enter puts every control back.")
+    return sys.stdin.readline() == "\n"
+
+
 def refuse(words: str) -> int:
     """Say what is wrong with the arguments."""
     say(f"fenvik calibrate: {words}")
@@ -142,6 +150,7 @@ class Calibration:
         self.given, self.steps, self.rig, self.out, self.target = given, steps, rig, out, target
         self.job: Job | None = None
         self.notes: list[str] = []
+        rig.calls = call
 
     def run(self) -> int:
         """Do it; whatever ends it, the file says what was reached."""

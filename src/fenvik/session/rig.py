@@ -78,6 +78,11 @@ class LinkRig:
         self.token = ""
         self.settle_s = USUAL["other"].settle_s if wanted.settle_s is None else wanted.settle_s
         self.controls: list[dict[str, Any]] = []
+        self.calls: Callable[[str], bool] = lambda words: False  # whoever stands by, if anybody does
+
+    def ask(self, words: str) -> bool:
+        """Say what only a person can set right; return whether somebody did."""
+        return self.calls(words)
 
     def _entry(self, serial: str) -> Entry:
         with Connection(*self.wanted.directory, "The directory") as line:

@@ -32,6 +32,11 @@ class Kept(Generic[Value]):
                 self._values.popitem(last=False)
         return made
 
+    def clear(self) -> None:
+        """Forget everything."""
+        with self._lock:
+            self._values.clear()
+
     def __len__(self) -> int:
         """Return how many are kept."""
         return len(self._values)
