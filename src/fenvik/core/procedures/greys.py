@@ -150,8 +150,9 @@ class Greys:
         if not self.to_come:
             return
         yield from self.desk.say("the greys once more")
-        # Black with them: whether the room is as dark as it was shows there and nowhere else.
-        yield from self.desk.greys([*self._worst(self.to_come), 0.0])
+        levels = self._worst(self.to_come)
+        # Black with them, where a reading is left for it: whether the room is as dark as it was shows there and nowhere else.
+        yield from self.desk.greys([*levels, 0.0] if self.desk.spent + len(levels) < self.desk.budget else levels)
         yield from self._move(self.every, self.levels, last=True)
 
     def go_on(self) -> Procedure[None]:
