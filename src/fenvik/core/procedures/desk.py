@@ -61,6 +61,7 @@ class Desk:
     installs: int = 0  # how often anything was installed or taken away: what was read before tells of another display
     is_hdr: bool = False  # whether light follows the signal as PQ has it
     sure: int = 0  # so many of those that are kept were taken while it stood as it was set
+    recalled: int = 0  # so many were thrown away that told of another light
     lit_well: int = 0  # so many of them were taken before a lit patch last gave its light
     dark_well: int = 0  # the same of black
 
@@ -111,6 +112,7 @@ class Desk:
     def _throw_away(self, since: int) -> None:
         """Forget what was read while the light was another; it is not counted, for it was nobody's choice."""
         thrown = len(self.taken) - since
+        self.recalled += thrown
         del self.taken[since:]
         self.proven, self.proven_black, self.sure = (min(n, since) for n in (self.proven, self.proven_black, self.sure))
         self.lit_well, self.dark_well = min(self.lit_well, since), min(self.dark_well, since)

@@ -23,6 +23,7 @@ from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
 DISAGREE = 0.8  # between the reference and the corrected meter, of an error: less is the noise of both
+MANY_RECALLED = 8  # readings
 SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
@@ -114,6 +115,8 @@ class Job:
                 yield from self.colours()
             if self.balance is not None:
                 yield from self.balance.finish()
+                if self.desk.recalled > MANY_RECALLED:  # what was adjusted by those is looked at once more
+                    yield from self.balance.go_on()
             yield from self.light_again()
             if self.by == "both":
                 yield from self.install()
