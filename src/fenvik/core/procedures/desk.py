@@ -33,6 +33,7 @@ MOST_DOUBTED = 4  # of a batch that are read again
 LIFTED, DAYLIGHT = 3.0, 0.1  # times black, and cd/m²: what lifts it by more is no white balance
 CHANGED = 0.12  # of ln luminance of white: what a white balance takes or gives at most, usually
 SEEN, LOST = 1.0, 0.4  # cd/m² that a patch had, and the share of it that is left where the meter no longer sees it
+CONFIRMS = 0.9  # share of its light that a patch must have to say that the light is as it was
 
 
 @dataclass(frozen=True)
@@ -92,14 +93,14 @@ class Desk:
         wanted = list(patches)
         told: OtherLightError | None = None
         for _ in range(TRIES):
-            made = []
+            made, start = [], len(self.taken)
             for percent in wanted:
                 made.append((yield from self.read(percent)))
             yield from self._read_doubtful(made)
             if (yield from self.look()):
                 continue
             try:
-                yield from self._see_the_light(made)
+                yield from self._see_the_light(made, start)
             except OtherLightError as problem:
                 if not (yield Ask(f"{problem} Set that right, then go on: what was read since it was last right is read again.")):
                     raise
@@ -143,11 +144,13 @@ class Desk:
             self.slips += 1
         return read[-1]
 
-    def _see_the_light(self, made: Sequence[Taken]) -> Procedure[None]:
-        """Raise RestlessError where a patch gives a fraction of its light, and no light was turned down.
+    def _see_the_light(self, made: Sequence[Taken], start: int) -> Procedure[None]:
+        """Raise OtherLightError where a patch gives a fraction of its light, and no light was turned down.
 
-        Where white gives less and it may be what was turned, that is turned back for one reading.
+        Where white gives less and it may be what was turned, that is turned back for one reading. ``start``: so many were kept when
+        the batch began. That the light is as it was is said by a patch that was read before and gives about as much.
         """
+        well = not self.lit_well
         dim = {c["id"] for role in OF_LIGHT for c in self.by_role(role)} | {INSTALLED}
         own = {c["id"] for role in OF_COLOUR for c in self.by_role(role)}
         for now in made:
@@ -155,21 +158,24 @@ class Desk:
                 yield from self._prove_black(now)
             if now.fraction.max() < LIT:
                 continue
-            for before in reversed(self.taken):
-                if before is now or not np.array_equal(before.fraction, now.fraction):
+            # A colour's own controls may take its light; the balance of the greys cannot take most of it.
+            names = dim if np.ptp(now.fraction) == 0 else dim | own
+            for before in self.taken[:start]:
+                is_low = now.xyz[1] < LOST * before.xyz[1] and before.xyz[1] > SEEN
+                is_same = now.xyz[1] > CONFIRMS * before.xyz[1] and np.array_equal(before.fraction, now.fraction)
+                if not (is_low or is_same) or (before.fraction > now.fraction).any():
                     continue
-                # A colour's own controls may take its light; the balance of the greys cannot take most of it.
-                names = dim if np.ptp(now.fraction) == 0 else dim | own
-                still = all(before.settings.get(name) == now.settings.get(name) for name in names)
-                if still and before.xyz[1] > SEEN and now.xyz[1] < LOST * before.xyz[1]:
+                if any(before.settings.get(name) != now.settings.get(name) for name in names):
+                    continue
+                well = True
+                if is_low:
                     raise OtherLightError(
-                        f"A patch gave {before.xyz[1]:.3g} cd/m² and now gives {now.xyz[1]:.3g}, with no light turned down: "
-                        "the meter has lost its aim, or something dims the display.",
+                        f"A patch gave {before.xyz[1]:.3g} cd/m². Now one that asks for no less gives {now.xyz[1]:.3g}, with no "
+                        "light turned down: the meter has lost its aim, or something dims the display.",
                         self.lit_well,
                     )
-                break
             yield from self._prove(now)
-        if any(now.fraction.max() >= LIT for now in made):
+        if well and any(now.fraction.max() >= LIT for now in made):
             self.lit_well = len(self.taken)
 
     def _white_before(self, now: Taken) -> Taken | None:

@@ -362,7 +362,13 @@ class Job:
         yield from self.desk.look()
         # Kept back for it; where the display moves in the middle of it, it is read once more, whatever was allowed.
         self.desk.budget = max(self.desk.budget, self.desk.spent) + 3 * len(self.proof)
+        recalled = self.desk.recalled
         self.as_left = yield from self.desk.reads(self.proof)
+        if self.balance is not None and self.desk.recalled > recalled + MANY_RECALLED:
+            # Only what is left has shown that the greys were adjusted in another light.
+            yield from self.balance.go_on()
+            yield from self.desk.say(LEFT)
+            self.as_left = yield from self.desk.reads(self.proof)
         if self.luminance is not None and "light" in self.steps:
             white = next(float(t.xyz[1]) for t in self.as_left if (t.fraction == 1.0).all())
             self.desk.notes += [said] if (said := lights.where_it_ended(self.desk, white, self.luminance)) else []
