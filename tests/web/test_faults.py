@@ -100,6 +100,7 @@ def test_a_meter_that_hangs_is_said_to_be_late_and_does_not_keep_anybody_from_st
     assert "has not answered yet" in started.reason
     services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
     running.join(20)
+    device_of(bench, "meter").fault.start("")
     assert not running.is_alive()
     assert state() == PassState.STOPPED
     assert started.readings.count() == 3
