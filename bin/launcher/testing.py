@@ -16,11 +16,13 @@ CHECKS = [
     ("migrations", ["-m", "fenvik.cli", "manage", "makemigrations", "--check", "--dry-run", "--verbosity", "0"]),
     ("deploy", ["-m", "fenvik.cli", "manage", "check", "--deploy", "--fail-level", "WARNING"]),
 ]
-# Tests that compute and wait for nothing: they run beside the linters. The others have the machine for themselves, two at a time,
-# file by file: each of the two has a database, a browser and a running system of its own, which its files share.
+# Tests that compute and wait for nothing: they run beside the linters. The others have the machine for themselves, three at a time,
+# for they wait more than they compute, and file by file: each of the three has a database, a browser and a running system of its
+# own, which its files share.
 COMPUTED = ("tests/core", "tests/charts", "tests/formats", "tests/handsfree")
 # In the order of tests/conftest.py: no file after one that opened a browser, but those that do.
 SIDE_BY_SIDE = ("-n", "3", "--dist", "loadfile", "--no-loadscope-reorder")
+TWO_AT_A_TIME = ("-n", "2", "--dist", "worksteal")
 SLOWEST = "--durations=20"
 
 
@@ -36,7 +38,7 @@ def run_tests(arguments: list[str]) -> int:
         else:
             single = environment | {"OPENBLAS_NUM_THREADS": "1"}  # neither is to take the other's core
             with ThreadPoolExecutor(2) as beside:
-                running = beside.submit(_check, environment), beside.submit(_pytest, COMPUTED, single)
+                running = beside.submit(_check, environment), beside.submit(_pytest, [*TWO_AT_A_TIME, *COMPUTED], single)
             failed = [name for one in running for name in one.result()]
             others = ["tests", *(f"--ignore={path}" for path in COMPUTED)]
             failed += _pytest([*SIDE_BY_SIDE, SLOWEST, *others], environment)

@@ -8,7 +8,7 @@ from django.urls import reverse
 from fenvik.session.reading import read_once
 from fenvik.web.adjusting import handsfree
 from fenvik.web.controls.values import values_of
-from fenvik.web.passes import engine, runner
+from fenvik.web.passes import engine, runner, services
 from fenvik.web.passes.models import PassState
 from fenvik.web.visits.models import Tuning
 from tests.web.adjustable import adjustable
@@ -73,7 +73,7 @@ def test_what_came_back_on_by_itself_is_set_off_again_and_the_sheet_stays_true(r
     assert is_true(bench, ready)
 
 
-def test_a_meter_that_lost_its_aim_ends_it_with_the_reason_and_all_is_back(ready, person, now, bench, signed_in, monkeypatch):
+def test_a_meter_that_is_not_aimed_again_ends_it_with_the_reason_and_all_is_back(ready, person, now, bench, signed_in, monkeypatch):
     before = {c["id"]: c["value"] for c in bench.displays[3].menu.described(ready.mode_id)}
     count = []
 
@@ -84,6 +84,15 @@ def test_a_meter_that_lost_its_aim_ends_it_with_the_reason_and_all_is_back(ready
 
     monkeypatch.setattr(runner, "read_once", astray)
     started = run(ready, person, now)
+    for _ in range(3):  # whoever is called says that it is right, and it is not
+        assert started.state == PassState.PAUSED
+        assert "has lost its aim" in started.reason
+        page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()
+        assert "has lost its aim" in page
+        services.resume(pass_id=started.pk, actor=person)
+        engine.run(started.pk)
+        started.refresh_from_db()
+    assert started.state == PassState.DONE
     assert started.run.restored
     assert any("lost its aim" in note for note in started.run.notes)
     assert {c["id"]: c["value"] for c in bench.displays[3].menu.described(ready.mode_id)} == before
