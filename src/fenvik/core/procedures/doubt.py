@@ -21,6 +21,7 @@ ENDS_BY = 0.97  # fraction of an HDR signal: above it every display has ended
 LIT = 0.5  # cd/m²: below it the meter's own noise stands out
 # Of two patches of which one asks for more of every light, that one is brighter wherever a display may end or clip.
 LOWER, HIGHER, BRIGHTER = 0.5, 0.25, 1.15  # fraction of signal of the one, how much more the other asks for, and what it must give
+LOWER_HDR = 0.3  # 10 cd/m² of PQ: every display gives that, however early it ends
 OUT_OF_ORDER = 100.0  # times what is let pass: it is looked at before anything else
 
 
@@ -45,7 +46,8 @@ def _far(place: int, made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool
     """Return how far a reading lies from what is expected, in shares of what is let pass."""
     now = made[place]
     others = [*before, *(t for i, t in enumerate(made) if i != place)]
-    if any(_is_out_of_order(now, t) or _is_out_of_order(t, now) for t in others if t.settings == now.settings):
+    most = LOWER_HDR if is_hdr else LOWER
+    if any(_is_out_of_order(now, t, most) or _is_out_of_order(t, now, most) for t in others if t.settings == now.settings):
         return OUT_OF_ORDER
     if now.xyz[1] < LIT or now.fraction.max() < DARK:
         return 0.0
@@ -58,10 +60,10 @@ def _far(place: int, made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool
     return _from_change(place, made, before)
 
 
-def _is_out_of_order(low: Any, high: Any) -> bool:
-    """Return whether a patch that asks for far less of every light than another is not darker."""
+def _is_out_of_order(low: Any, high: Any, most: float) -> bool:
+    """Return whether a patch that asks for far less of every light than another, ``most`` at most, is not darker."""
     least = float(low.fraction.max())
-    is_lower = least <= LOWER and float(high.fraction.max()) >= least + HIGHER and bool((low.fraction <= high.fraction).all())
+    is_lower = least <= most and float(high.fraction.max()) >= least + HIGHER and bool((low.fraction <= high.fraction).all())
     return is_lower and low.xyz[1] >= LIT and low.xyz[1] * BRIGHTER > high.xyz[1]
 
 

@@ -34,7 +34,7 @@ KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
 # In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
 KEPT_ON_IN_HDR = ("process.dimming",)
 BALANCED = 0.004  # of HLG's peak: what the strongest of its lights may lose so that white is nearer to what is wanted
-FOR_ORDER = 40.0  # percent of a PQ or HLG signal: a grey by which a slip at white or black shows
+FOR_ORDER = 30.0  # percent of a PQ or HLG signal: a grey by which a slip at white or black shows
 LEAST_BOOST = 0.05  # of the sum of the three lights: less is the meter's and the display's own doing
 
 
