@@ -25,11 +25,11 @@ BELIEFS = ((0.1, 0.8), (0.5, 0.3))
 ALONG = 1.5
 CLEAR = 6.0  # deviations
 # Of the interval. A little less than a fortieth is missed on each side, for the shape of the errors is itself taken from readings.
-TRIALS, STEPS, ONE_SIDE = 400, 21, 0.0225
+TRIALS, STEPS, ONE_SIDE = 400, 21, 0.021
 BOTH_SIDES = 3.0  # deviations of an average from zero: from there on an interval misses as often below as above
 STANDS_OUT = 2.0  # times what noise alone makes of a length
 FEW, MANY = 0.3, 0.7  # share of lengths that do not stand out
-FREED = 0.025  # of all, where two shapes share the ends
+FREED = 0.015  # of all, where two shapes share the ends
 PAIRS = 90  # of readings drawn anew
 MOST_SKEW, MOST_AWAY = 0.6, 4.5  # as far as the formula holds
 LEAST_OFF = 0.02  # share of a square that is taken to be more than noise
