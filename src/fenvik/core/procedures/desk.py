@@ -144,7 +144,7 @@ class Desk:
             self.slips += 1
         return read[-1]
 
-    def _see_the_light(self, made: Sequence[Taken], start: int) -> Procedure[None]:
+    def _see_the_light(self, made: list[Taken], start: int) -> Procedure[None]:
         """Raise OtherLightError where a patch gives a fraction of its light, and no light was turned down.
 
         Where white gives less and it may be what was turned, that is turned back for one reading. ``start``: so many were kept when
@@ -153,7 +153,7 @@ class Desk:
         well = not self.lit_well
         dim = {c["id"] for role in OF_LIGHT for c in self.by_role(role)} | {INSTALLED}
         own = {c["id"] for role in OF_COLOUR for c in self.by_role(role)}
-        for now in made:
+        for place, now in enumerate(made):
             if now.fraction.max() == 0.0:
                 yield from self._prove_black(now)
             if now.fraction.max() < LIT:
@@ -169,14 +169,34 @@ class Desk:
                     continue
                 well = True
                 if is_low:
-                    raise OtherLightError(
-                        f"A patch gave {before.xyz[1]:.3g} cd/m². Now one that asks for no less gives {now.xyz[1]:.3g}, with no "
-                        "light turned down: the meter has lost its aim, or something dims the display.",
-                        self.lit_well,
-                    )
-            yield from self._prove(now)
+                    made[place] = yield from self._not_a_slip(now, before)
+                    break
+            yield from self._prove(made[place])
         if well and any(now.fraction.max() >= LIT for now in made):
             self.lit_well = len(self.taken)
+
+    def _not_a_slip(self, now: Taken, before: Taken) -> Procedure[Taken]:
+        """Read once more what gives a fraction of its light; return what it gives if that was a slip, or the one before was.
+
+        White tells which. Raises OtherLightError where it gives a fraction too.
+        """
+        again, slip = (yield from self.read([100.0 * float(v) for v in now.fraction])), now
+        if again.xyz[1] < LOST * before.xyz[1]:
+            dim = [c["id"] for role in OF_LIGHT for c in self.by_role(role)]
+            whites = [t for t in self.taken if t.fraction.min() == 1.0 and t is not before]
+            lit = [float(t.xyz[1]) for t in whites if all(t.settings.get(name) == now.settings.get(name) for name in dim)]
+            slip = before
+            white = (yield from self.read((100.0, 100.0, 100.0))) if lit else again
+            if white.xyz[1] < LOST * max([*lit, float(before.xyz[1])]):
+                raise OtherLightError(
+                    f"A patch gave {before.xyz[1]:.3g} cd/m². Now one that asks for no less gives {again.xyz[1]:.3g}, with no "
+                    "light turned down: the meter has lost its aim, or something dims the display.",
+                    self.lit_well,
+                )
+        self.taken = [t for t in self.taken if t is not slip]
+        self.thrown += 1
+        self.slips += 1
+        return again
 
     def _white_before(self, now: Taken) -> Taken | None:
         """Return the first white since it was last proven that had every choice and light as they are now."""
