@@ -6,6 +6,7 @@ import { busy, toType } from "./typing.js";
 // What a person is typing is never taken away from them.
 export function busyIn(element, fresh) {
   const active = document.activeElement;
+  if (element.querySelector("form[data-counting]")) return true;
   // A pass asks for the next value: the field of the one before is empty, so nothing is taken away.
   const asks = element.querySelector("[data-asks]");
   if (asks && fresh && active && asks.contains(active) && active.value === "") {
