@@ -10,7 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.special import i0e, ndtri
+from scipy.special import i0e
 
 from fenvik.core.analysis.analysis import Analysis
 from fenvik.core.measure.uncertainty import TWO_SIDED_95
@@ -24,15 +24,10 @@ BELIEFS = ((0.1, 0.8), (0.5, 0.3))
 # Noise that moves errors in one direction mostly moves their lengths by less, since errors lie in any: by the root of this.
 ALONG = 1.5
 CLEAR = 6.0  # deviations
-# Of the interval. A little less than a fortieth is missed on each side, for the shape of the errors is itself taken from readings.
-TRIALS, STEPS, ONE_SIDE = 400, 21, 0.021
+TRIALS, STEPS, ONE_SIDE = 400, 21, 0.025  # of the interval
 BOTH_SIDES = 3.0  # deviations of an average from zero: from there on an interval misses as often below as above
 STANDS_OUT = 2.0  # times what noise alone makes of a length
-FEW, MANY = 0.3, 0.7  # share of lengths that do not stand out
-FREED = 0.015  # of all, where two shapes share the ends
 PAIRS = 90  # of readings drawn anew
-MOST_SKEW, MOST_AWAY = 0.6, 4.5  # as far as the formula holds
-LEAST_OFF = 0.02  # share of a square that is taken to be more than noise
 SEED = 1886
 
 
@@ -49,6 +44,7 @@ class Estimate:
     std: float
     shift: Floats
     noise: tuple[float, float] | None = None  # of lengths: how far below and above the truth the interval reaches by noise
+    may_be_none: bool = False  # of lengths: all that was seen could be noise
 
     @property
     def total_std(self) -> float:
@@ -57,11 +53,11 @@ class Estimate:
 
     @property
     def interval(self) -> tuple[float, float]:
-        """The 95 % interval of the truth."""
+        """The 95 % interval of the truth; of a length from zero on where all of it may be noise."""
         shifted = TWO_SIDED_95 * float(np.sqrt((self.shift**2).sum()))
         down, up = self.noise if self.noise is not None else (TWO_SIDED_95 * self.std,) * 2
         low, high = self.truth - float(np.hypot(down, shifted)), self.truth + float(np.hypot(up, shifted))
-        return (max(low, 0.0) if self.noise is not None else low, high)
+        return (0.0 if self.may_be_none else max(low, 0.0), high) if self.noise is not None else (low, high)
 
 
 def difference_std(first: Estimate, second: Estimate, *, shared: bool) -> float:
@@ -112,14 +108,11 @@ def posterior(seen: Floats, noise: Floats, kinds: int, belief: tuple[float, floa
 class Spread:
     """What noise does to errors as vectors, in their own measure.
 
-    ``root``: (n, 3, 3), by which standard normal numbers become what noise adds; ``along``: (m, n, 3) unit vectors, draws of where
-    what was seen may really lie; ``together``: (m, n, 3) draws of what all of them share, which adds up where that of each averages
-    out.
+    ``root``: (n, 3, 3), by which standard normal numbers become what noise adds; ``along``: (n, 3) unit vectors of what was seen.
     """
 
     root: Floats
     along: Floats
-    together: Floats
 
 
 def inverted(seen: Floats, each: Floats, noise: Floats, spread: Spread) -> tuple[float, float]:
@@ -130,9 +123,7 @@ def inverted(seen: Floats, each: Floats, noise: Floats, spread: Spread) -> tuple
     noise alone makes of each.
     """
     value = float(seen.mean())
-    drawn = even_draws(np.random.default_rng(SEED), TRIALS, 3 * len(each)).reshape(TRIALS, len(each), 3)
-    pushed = np.einsum("nij,tnj->tni", spread.root, drawn)
-    pushed += spread.together[np.arange(TRIALS) % len(spread.together)]
+    pushed = np.einsum("nij,tnj->tni", spread.root, np.random.default_rng(SEED).standard_normal((TRIALS, len(each), 3)))
     square, slope = (pushed**2).sum(axis=-1), 2.0 * (pushed * spread.along).sum(axis=-1)
     middle = max(float(each.mean()), 1e-12)
     # As far as noise may have spread the average, and below by what it lengthens.
@@ -145,68 +136,17 @@ def inverted(seen: Floats, each: Floats, noise: Floats, spread: Spread) -> tuple
     by_noise = (square[:, ~stands] / noise[~stands] ** 2).sum(axis=1)
     if alone.any() and others.size and float(others.sum()) < np.quantile(by_noise, 0.99):
         shapes.append(alone / alone.mean())
-    # Where most of them stand out, what the rest may be matters little, and saying both would be saying too much.
-    weight = float(np.clip((float((~stands).mean()) - FEW) / (MANY - FEW), 0.0, 1.0)) if len(shapes) > 1 else 0.0
     ends = []
     for shape in shapes:
         told = np.array([np.sqrt(np.maximum(square + g * (slope * shape) + (g * shape) ** 2, 0.0)).mean(axis=1) for g in wanted])
-        above, below = _beyond(told, value)
+        above, below = (told >= value).mean(axis=1), (told <= value).mean(axis=1)
         # A length has no other side at zero: there all that may be missed is missed above, and from there on half of it below
         # (Feldman and Cousins (1998), Phys. Rev. D 57, 3873-3889).
         under = ONE_SIDE * np.clip(wanted / np.maximum(BOTH_SIDES * told.std(axis=1), 1e-12), 0.0, 1.0)
-        # Ends of two shapes: whichever of them is true, one of the ends is the other's and is hardly ever missed.
-        over, under = 2.0 * ONE_SIDE - under + weight * FREED, under + weight * FREED
-        into, out = np.maximum.accumulate([above - _normal(over), _normal(under) - below], axis=1)
-        low = float(np.interp(0.0, into, wanted)) if into[0] < 0.0 else float(wanted[0])
-        ends.append((low, float(np.interp(0.0, out, wanted))))
-    first, last = ends[0], ends[-1]
-    return first[0] + weight * min(last[0] - first[0], 0.0), first[1] + weight * max(last[1] - first[1], 0.0)
-
-
-def even_draws(rng: np.random.Generator, count: int, columns: int) -> Floats:
-    """Return draws (count, columns) of standard normal numbers in pairs that go opposite ways.
-
-    Where there are more pairs than columns, what they come to in any direction varies as it should and not by luck: few do.
-    """
-    half = rng.standard_normal((count // 2, columns))
-    if columns <= count // 2:
-        half = np.linalg.qr(half)[0] * np.sqrt(count // 2)
-    return np.concatenate([half, -half])
-
-
-def _beyond(told: Floats, value: float) -> tuple[Floats, Floats]:
-    """Return how likely averages as in ``told`` (m, TRIALS) are to lie above a value, and below it, as deviations of a normal one.
-
-    By their mean, deviation and skewness (Cornish and Fisher (1938), Rev. ISI 5(4), 307-320): counting wants many more of them.
-    """
-    away = told - told.mean(axis=1, keepdims=True)
-    deviation = np.maximum(np.sqrt((away**2).mean(axis=1)), 1e-12)
-    skew = np.clip((away**3).mean(axis=1) / deviation**3, -MOST_SKEW, MOST_SKEW)
-    z = np.clip((value - told.mean(axis=1)) / deviation, -MOST_AWAY, MOST_AWAY)
-    z = z - skew * (z**2 - 1.0) / 6.0
-    return -z, z
-
-
-def _normal(share: Floats) -> Floats:
-    """Return shares as deviations of a normal distribution."""
-    return np.asarray(ndtri(share))
-
-
-def _directions(off: Floats, root: Floats) -> Floats:
-    """Return unit vectors (TRIALS, n, 3): draws of where errors seen as ``off`` (n, 3) may lie, with noise of ``root`` (n, 3, 3).
-
-    Noise turns what is seen towards where it is strongest itself. So the true error is drawn from what a normal one of that size,
-    seen through this noise, can have been (Efron and Morris (1973), JASA 68(341), 117-130).
-    """
-    size, axes = np.linalg.eigh(root @ np.swapaxes(root, 1, 2))
-    size = np.maximum(size, 1e-18)
-    square = (off**2).sum(axis=1)
-    spread = (np.maximum(square - size.sum(axis=1), LEAST_OFF * square) / 3.0 + 1e-18)[:, None]
-    middle = np.einsum("nij,ni->nj", axes, off) * spread / (spread + size)
-    drawn = np.random.default_rng(SEED + 1).standard_normal((TRIALS, *off.shape))
-    drawn = np.einsum("nij,tnj->tni", axes, middle + drawn * np.sqrt(spread * size / (spread + size)))
-    made: Floats = drawn / np.maximum(np.linalg.norm(drawn, axis=-1, keepdims=True), 1e-12)
-    return made
+        over = 2.0 * ONE_SIDE - under
+        low = float(np.interp(0.0, np.maximum.accumulate(above - over), wanted)) if above[0] < over[0] else float(wanted[0])
+        ends.append((low, float(np.interp(0.0, -np.minimum.accumulate(below - under), wanted))))
+    return min(low for low, _ in ends), max(high for _, high in ends)
 
 
 def _likelihood(d: Floats, g: Floats, kinds: int) -> Floats:
@@ -232,22 +172,15 @@ class Draws:
         rng = np.random.default_rng(SEED)
         size, axes = np.linalg.eigh(readings.own_noise)
         root = axes * np.sqrt(np.maximum(size, 0.0))[:, None, :]
-        ends = readings.neutral & np.isin(readings.fraction[:, 0], (0.0, 1.0))
-        # What moves all of them is drawn evenly: it is not averaged out.
-        factors = 0 if readings.shared is None else readings.shared.shape[-1]
-        evenly = even_draws(rng, 2 * PAIRS, 3 * int(ends.sum()) + factors)[:PAIRS]
-        drawn = rng.standard_normal((PAIRS, *readings.xyz.shape))
-        drawn[:, ends] = evenly[:, factors:].reshape(PAIRS, -1, 3)
-        half = np.einsum("nij,bnj->bni", root, drawn)
+        half = np.einsum("nij,bnj->bni", root, rng.standard_normal((PAIRS, *readings.xyz.shape)))
         own = half
         if readings.shared is not None:
-            half = half + readings.xyz * np.einsum("nik,bk->bni", readings.shared, evenly[:, :factors])
+            drawn = rng.standard_normal((PAIRS, readings.shared.shape[-1]))
+            half = half + readings.xyz * np.einsum("nik,bk->bni", readings.shared, drawn)
         self.noise = np.concatenate([half, -half])
+        ends = readings.neutral & np.isin(readings.fraction[:, 0], (0.0, 1.0))
         shared = np.where(ends[:, None], half, half - own)
         self.common = np.concatenate([shared, -shared])
-        # What only one reading has: white's noise moves all of them together, and is not to be counted a second time in each.
-        alone = np.where(ends[:, None], 0.0, own)
-        self.alone = np.concatenate([alone, -alone])
 
     def _ends(self, xyz: Floats) -> tuple[Floats, Floats]:
         """White and black (m, 1) that drawn readings (m, n, 3) are held against."""
@@ -278,20 +211,27 @@ class Draws:
         value = float(here.mean())
         if not self.noise.any():
             return Estimate(value, value, 0.0, shift, (0.0, 0.0))
-        noise, kinds = self._as_noise(which, measure, here, self.noise)
+        noise, kinds, most = self._as_noise(which, measure, here, self.noise)
         drawn = [posterior(here, noise, kinds, belief) for belief in BELIEFS]
         both = [draws for draws, _ in drawn]
         common = self._common(which, measure)
         truth = float(np.mean([draws.mean() for draws in both]))
         spread = self._spread(which, measure, here, noise, kinds)
         low, high = inverted(here, np.mean([each for _, each in drawn], axis=0), noise, spread)
-        wide = (truth - low, high - truth)
+        reach = (truth - low, high - truth)
+        # What all share moves the average as a whole, beside what the noise of each does.
+        more = TWO_SIDED_95 * common
+        wide = (float(np.hypot(reach[0], more)), float(np.hypot(reach[1], more)))
         apart = 0.5 * abs(float(both[0].mean() - both[-1].mean()))
         std = float(np.sqrt(np.mean([draws.var() for draws in both]) + common**2 + apart**2))
-        return Estimate(value, truth, std, shift, wide)
+        none = float(((here / noise) ** 2).sum()) < most
+        return Estimate(value, truth, std, shift, wide, none)
 
-    def _as_noise(self, which: Bools, measure: str, here: Floats, drawn: Floats) -> tuple[Floats, int]:
-        """Return what noise alone makes of each length, root mean square, and in how many directions it moves them."""
+    def _as_noise(self, which: Bools, measure: str, here: Floats, drawn: Floats) -> tuple[Floats, int, float]:
+        """Return what noise alone makes of each length, root mean square, and in how many directions it moves them.
+
+        Last, up to what the squares of lengths add up by noise alone 95 times of 100, in units of it.
+        """
         centre = self.analysis.readings.xyz.copy()
         wanted = self.analysis.target_xyz[which]
         if measure == "colour_only":
@@ -303,11 +243,12 @@ class Draws:
         square = square / noise**2
         spread = np.maximum(square.var(axis=0), 1e-9)
         kinds = int(np.clip(np.round(np.median(2.0 * square.mean(axis=0) ** 2 / spread)), 1, 3))
+        most = float(np.quantile(square.sum(axis=1), 0.95))
         # Far from what is wanted a difference is weighed otherwise: there its own slope tells.
-        moved = self.lengths(self.analysis.readings.xyz + self.alone, which, measure)
+        moved = self.lengths(self.analysis.readings.xyz + drawn, which, measure)
         half = len(moved) // 2
         sloped = (0.5 * (moved[:half] - moved[half:])).std(axis=0) * np.sqrt(max(kinds, ALONG))
-        return np.where(here > 0.5 * CLEAR * noise, np.maximum(sloped, 1e-6), noise), kinds
+        return np.where(here > 0.5 * CLEAR * noise, np.maximum(sloped, 1e-6), noise), kinds, most
 
     def _spread(self, which: Bools, measure: str, here: Floats, noise: Floats, kinds: int) -> Spread:
         """Return what the noise of each reading by itself does to errors as vectors, about what is wanted of them."""
@@ -335,26 +276,12 @@ class Draws:
         value, vectors = np.linalg.eigh(metric)
         root = np.einsum("nij,nj,nkj->nik", vectors, np.sqrt(np.maximum(value, 0.0)), vectors)
         off = np.einsum("nij,nj->ni", root, np.einsum("nji,nj->ni", axes, xyz - centre) / deviation)
-        along = _directions(off, root)
+        along = off / np.maximum(np.linalg.norm(off, axis=1, keepdims=True), 1e-12)
         # Far from what is wanted a difference is weighed otherwise: there its own slope tells.
         far = here > 0.5 * CLEAR * noise
-        mine = np.sqrt((np.einsum("nij,tni->tnj", root, along) ** 2).sum(axis=-1).mean(axis=0))
+        mine = np.linalg.norm(np.einsum("nij,ni->nj", root, along), axis=1)
         told = noise / np.sqrt(max(kinds, ALONG))
-        root = root * np.where(far, told / np.maximum(mine, 1e-9), 1.0)[:, None, None]
-        together = np.einsum("mni,nij->mnj", self._together(which, measure), axes) / deviation
-        return Spread(root, along, np.einsum("nij,mnj->mni", root, together))
-
-    def _together(self, which: Bools, measure: str) -> Floats:
-        """Return draws (m, k, 3) of how far what readings share moves each in XYZ from what it is held against."""
-        analysis = self.analysis
-        moved = self.common[:, which]
-        white, black = self._ends(analysis.readings.xyz + self.common)
-        wanted = analysis.target.xyz(analysis.readings.fraction[which], white, black) - analysis.target_xyz[which]
-        if measure == "colour_only":  # held against its own luminance
-            still = analysis.target_xyz[which]
-            base = np.where(still[:, 1:2] > 0, still / np.maximum(still[:, 1:2], 1e-12), analysis.target.white)
-            wanted = base * moved[..., 1:2]
-        return np.asarray(moved - wanted)
+        return Spread(root * np.where(far, told / np.maximum(mine, 1e-9), 1.0)[:, None, None], along)
 
     def _common(self, which: Bools, measure: str) -> float:
         """Return the deviation of an average by what its readings share: the white that they are held against, whites for drift."""
