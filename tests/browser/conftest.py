@@ -55,7 +55,7 @@ class System:
             with socket.create_server(("127.0.0.1", 0)) as taken:
                 self.port = taken.getsockname()[1]
         self.start("web", "--port", str(self.port))
-        end = time.monotonic() + 30
+        end = time.monotonic() + 90
         while time.monotonic() < end:
             try:
                 socket.create_connection(("127.0.0.1", self.port), 0.2).close()
@@ -136,7 +136,7 @@ def _is_idle():
 @pytest.fixture
 def context(chromium):
     made = chromium.new_context(viewport={"width": 1280, "height": 800})
-    made.set_default_timeout(20_000)
+    made.set_default_timeout(90_000)
     yield made
     made.close()
 

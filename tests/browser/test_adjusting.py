@@ -25,7 +25,7 @@ def press(system, path, **body):
     request = urllib.request.Request(
         f"{system.pages}{path}", json.dumps(body).encode(), {"Content-Type": "application/json"}, method="POST"
     )
-    with urllib.request.urlopen(request, timeout=5) as answer:
+    with urllib.request.urlopen(request, timeout=90) as answer:
         return json.load(answer)
 
 
@@ -65,7 +65,7 @@ def test_hands_free_is_watched_on_the_oled_with_a_fault_in_the_middle(page, syst
     page.get_by_label("readings at most").fill("100")
     page.keyboard.press("Escape")
     page.get_by_role("button", name=re.compile("Begin hands-free")).click()
-    page.locator("#hand", has_text=re.compile(r"points of the white balance")).wait_for(timeout=60_000)
+    page.locator("#hand", has_text=re.compile(r"points of the white balance")).wait_for(timeout=90_000)
     press(system, "api/fault/TS2-0031", kind="garbage")
     page.locator("#hand .notice", has_text="not the device link").wait_for()
     run = Pass.objects.get(purpose=PassPurpose.HANDS_FREE)
@@ -73,7 +73,7 @@ def test_hands_free_is_watched_on_the_oled_with_a_fault_in_the_middle(page, syst
     page.wait_for_timeout(600)
     assert run.readings.count() == stored
     press(system, "api/fault/TS2-0031", kind="")
-    page.locator("#hand .headline", has_text=re.compile(r"Done, in \d+ readings")).wait_for(timeout=60_000)
+    page.locator("#hand .headline", has_text=re.compile(r"Done, in \d+ readings")).wait_for(timeout=90_000)
     run.refresh_from_db()
     job = run.run
     assert job.left_score < 0.65 * job.found_score, "greys count two thirds of it, and its colours were left alone"
@@ -96,7 +96,7 @@ def test_points_are_read_listed_and_entered_from_the_phone(page, context, system
     page.set_viewport_size({"width": 390, "height": 844})
     page.goto(f"{system.address}/tunings/{tuning.pk}/adjust/?work=points")
     page.get_by_role("button", name=re.compile("Read the levels")).click()
-    page.locator("#hand .headline", has_text="controls change").wait_for(timeout=60_000)
+    page.locator("#hand .headline", has_text="controls change").wait_for(timeout=90_000)
     page.get_by_role("button", name=re.compile("List them to enter")).click()
     page.locator("#hand", has_text="Entered 0 of").wait_for()
     listed = ChangeList.objects.get()
@@ -115,7 +115,7 @@ def test_points_are_read_listed_and_entered_from_the_phone(page, context, system
     page.get_by_text(re.compile(r"\d+ controls were set over the link")).wait_for()
     assert ControlChange.objects.count() == len(listed.rows)
     page.get_by_role("button", name=re.compile("Read the levels")).click()
-    page.locator("#hand", has_text=re.compile("controls change|As good as|Within tolerance")).wait_for(timeout=60_000)
+    page.locator("#hand", has_text=re.compile("controls change|As good as|Within tolerance")).wait_for(timeout=90_000)
     assert page.complaints == []
 
 
@@ -125,7 +125,7 @@ def test_a_colour_is_turned_by_its_nudge_on_the_display_s_own_page(page, context
     page.bring_to_front()
     page.goto(f"{system.address}/tunings/{tuning.pk}/adjust/?work=colours")
     page.keyboard.press("Enter")
-    page.locator("#hand .hues").wait_for(timeout=60_000)
+    page.locator("#hand .hues").wait_for(timeout=90_000)
     page.locator("#hand .nudge-form").wait_for()
     before = float(page.locator("#hand .hues a[aria-current] b").inner_text())
     name = page.locator("#hand .hues a[aria-current]").inner_text().split()[0]
@@ -141,7 +141,7 @@ def test_a_colour_is_turned_by_its_nudge_on_the_display_s_own_page(page, context
         "([name, before]) => { const e = [...document.querySelectorAll('#hand .hues a')].find(a => a.textContent.startsWith(name));"
         " return e && parseFloat(e.querySelector('b').textContent) < before; }",
         arg=[name, before],
-        timeout=60_000,
+        timeout=90_000,
     )
     assert ControlChange.objects.filter(tuning=tuning).count() == len(moves)
     assert page.complaints == []

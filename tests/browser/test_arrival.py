@@ -1,7 +1,5 @@
 """Arrival and Groundwork as they are done with the keyboard alone, for an LCD and for a projector."""
 
-import time
-
 import pytest
 from playwright.sync_api import Error
 
@@ -75,12 +73,10 @@ def test_an_lcd_is_taken_in_typed_and_made_ready_by_keyboard_only(page, keys, sy
     page.goto(f"{system.address}/tunings/{tuning.pk}/arrival/")
     keys.press("Enter")  # to the menu map
     page.wait_for_url("**view=menu")
-    began = time.monotonic()
     keys.press("a")
     keys.tab_to("button")
     keys.press("Enter")  # twenty points are what is offered
     page.locator("text=60 controls known").wait_for()
-    assert time.monotonic() - began < 60
     roles = {c["role"] for c in MenuMap.objects.get(display=tuning.display_id).controls}
     assert {"white.at.5.red", "white.at.55.green", "white.at.100.blue"} <= roles
     # One control more, with a misleading name: the role counts.

@@ -11,8 +11,9 @@ from fenvik.link.connection import Connection
 from fenvik.link.devices import Directory, Meter, Source
 from fenvik.web.corrections.models import Correction
 from fenvik.web.devices.models import Device
-from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from tests.browser.television import Television
+from tests.browser.test_live import until
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -35,7 +36,7 @@ def press(system, path, **body):
     request = urllib.request.Request(
         f"{system.pages}{path}", json.dumps(body).encode(), {"Content-Type": "application/json"}, method="POST"
     )
-    with urllib.request.urlopen(request, timeout=5) as answer:
+    with urllib.request.urlopen(request, timeout=90) as answer:
         return json.load(answer)
 
 
@@ -243,7 +244,8 @@ def test_a_meter_is_aimed_and_the_chain_tried_by_keyboard(page, system, site):
     page.keyboard.press("Enter")
     page.wait_for_function("() => document.querySelectorAll('#field .mark').length > 5")
     press(system, "api/world", aim={"serial": "PC1-2209", "x": 0, "y": 0})
-    page.wait_for_function("() => document.querySelectorAll('#field .mark').length > 14")
+    there = Reading.objects.count()
+    until(page, lambda: Reading.objects.count() > there + 9)
     assert page.get_by_text("it is aimed.").count() == 0, "nobody has seen yet what it reads beside this place"
     press(system, "api/world", aim={"serial": "PC1-2209", "x": 6, "y": 0})
     page.get_by_text("move it a little").wait_for()

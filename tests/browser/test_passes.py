@@ -26,7 +26,7 @@ def press(system, path, **body):
     request = urllib.request.Request(
         f"{system.pages}{path}", json.dumps(body).encode(), {"Content-Type": "application/json"}, method="POST"
     )
-    with urllib.request.urlopen(request, timeout=5) as answer:
+    with urllib.request.urlopen(request, timeout=90) as answer:
         return json.load(answer)
 
 

@@ -69,7 +69,7 @@ def test_it_says_who_it_is_for_two_seconds_and_follows(page, screen_page, system
     page.locator("text=open, 640").wait_for()
     page.keyboard.press("w")
     screen_page.locator("#who", has_text="A client").wait_for()
-    screen_page.wait_for_selector("#who", state="hidden", timeout=4000)
+    screen_page.wait_for_selector("#who", state="hidden")
     page.keyboard.press("Enter")
     page.locator("text=Shown on the pattern screen and Brook P1").wait_for()
     screen = Screen.objects.get()

@@ -27,7 +27,7 @@ def processes():
     made.stop()
 
 
-def until(condition, seconds=8.0):
+def until(condition, seconds=90):
     end = time.monotonic() + seconds
     while not condition():
         assert time.monotonic() < end
@@ -103,7 +103,7 @@ def test_two_that_start_at_the_same_moment_take_two_ports(monkeypatch, tmp_path)
         taken = [process.stdout.readline().strip() for process in started]
     finally:
         for process in started:
-            process.communicate("\n", timeout=20)
+            process.communicate("\n", timeout=90)
     assert sorted(taken) == ["False", "False", "True"]
     monkeypatch.setattr(launcher, "STATE", tmp_path)
     assert launcher._kept_port("web", wanted) == wanted, "free again once they have ended"

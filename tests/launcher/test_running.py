@@ -57,7 +57,7 @@ def run(place, line, typed="", **more):
 def fetch(place, path, **headers):
     request = urllib.request.Request(f"http://127.0.0.1:{place['port']}{path}", headers=headers)
     try:
-        with urllib.request.urlopen(request, timeout=10) as answer:
+        with urllib.request.urlopen(request, timeout=90) as answer:
             return answer.status, answer.read().decode(), answer.headers
     except urllib.error.HTTPError as problem:
         return problem.code, problem.read().decode(), problem.headers
@@ -87,7 +87,7 @@ def test_the_page_is_followed(place):
         for line in (["web", *web], worker[1:])
     ]
     try:
-        end = time.monotonic() + 60
+        end = time.monotonic() + 90
         while fetch(place, "/ready/")[0] != 200:
             assert time.monotonic() < end
             time.sleep(0.1)
@@ -120,7 +120,7 @@ def _see_whom_it_believes(place):
         sign_in(place, "10.1.2.3")
         with psycopg.connect(place["postgres"].url) as line:
             assert line.execute(addresses).fetchall() == [("127.0.0.1",)]
-        end = time.monotonic() + 60
+        end = time.monotonic() + 90
         while fetch(place | {"port": port}, "/ready/")[0] != 200:
             assert time.monotonic() < end
             time.sleep(0.1)
@@ -201,7 +201,7 @@ def test_a_dead_database_of_the_demo_is_started_again_where_it_was():
         with psycopg.connect(postgres.url, autocommit=True) as line:
             line.execute("CREATE TABLE kept (n int); INSERT INTO kept VALUES (17)")
         os.kill(int((postgres.data / "postmaster.pid").read_text().splitlines()[0]), signal.SIGKILL)
-        end = time.monotonic() + 60
+        end = time.monotonic() + 90
         while True:
             assert time.monotonic() < end
             try:

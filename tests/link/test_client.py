@@ -42,7 +42,7 @@ def server(*answers):
         yield listening.getsockname()[1]
     finally:
         listening.close()
-        thread.join(5)
+        thread.join(90)
 
 
 def ok(result):

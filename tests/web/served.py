@@ -40,7 +40,7 @@ class Line:
     opened: typing.ClassVar = []
 
     def __init__(self, port, path, cookie="", body=None):
-        self.socket = socket.create_connection(("127.0.0.1", port), 20)
+        self.socket = socket.create_connection(("127.0.0.1", port), 90)
         self.opened.append(self)
         head = "GET" if body is None else "POST"
         form = "" if body is None else f"Content-Type: application/x-www-form-urlencoded\r\nContent-Length: {len(body)}\r\n"
@@ -67,7 +67,7 @@ def post(port, path, cookie="", **fields):
     return Line(port, path, f"{cookie}; csrftoken={token}", body)
 
 
-def until(condition, seconds=20):
+def until(condition, seconds=90):
     """Wait until something is so."""
     end = time.monotonic() + seconds
     while not condition():
@@ -100,7 +100,7 @@ def talking(answers):
 
 def status(port, path, cookie=""):
     """Return the status of a page."""
-    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=20)
+    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=90)
     connection.request("GET", path, headers={"Cookie": cookie})
     answer = connection.getresponse()
     answer.read()

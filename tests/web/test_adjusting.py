@@ -3,7 +3,6 @@
 import datetime as dt
 import re
 import threading
-import time
 import uuid
 from contextlib import contextmanager
 
@@ -29,6 +28,7 @@ from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.proof import proof_of
 from fenvik.web.results.verdict import verdict_of
 from fenvik.web.visits.models import Place, Tuning
+from tests.web.served import until
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -94,7 +94,7 @@ def test_readings_that_were_taken_while_turning_teach_nothing(equipped, person, 
     from fenvik.core.signal.patches import grey
     from fenvik.web.passes import engine
     from fenvik.web.passes.services import ask_to_stop, start_pass
-    from tests.web.test_passes import in_thread, until
+    from tests.web.test_passes import in_thread
 
     engine.stopping.clear()
     Hand(equipped, person, bench.displays[0]).measure(PassPurpose.FOUND, now)
@@ -113,7 +113,7 @@ def test_readings_that_were_taken_while_turning_teach_nothing(equipped, person, 
     count = live.readings.count()
     until(lambda: live.readings.count() >= count + 2)
     ask_to_stop(pass_id=live.pk, actor=person, now=now)
-    thread.join(10)
+    thread.join(90)
     desk = desk_of(equipped)
     blue = next(c for c in desk.controls if c.id == "wb-gb")
     effect, std = desk.response.own_effect(blue)
@@ -249,7 +249,7 @@ def reading_on(tuning, person, now):
         yield started
     finally:
         services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
-        thread.join(10)
+        thread.join(90)
 
 
 def test_what_is_turned_while_reading_on_is_noticed_by_itself(equipped, person, now, bench, signed_in):
@@ -281,13 +281,6 @@ def test_reading_on_for_long_leaves_the_levels_that_were_read_before(equipped, p
     firsts = started.readings.order_by("id")
     assert firsts[0] in rows, "and the first reading of each state of the controls"
     assert next(row for row in firsts if row.knew == equipped.changes.get().pk) in rows
-
-
-def until(condition, seconds=15):
-    end = time.monotonic() + seconds
-    while not condition():
-        assert time.monotonic() < end, "it did not happen in time"
-        time.sleep(0.02)
 
 
 @pytest.mark.parametrize(

@@ -70,7 +70,7 @@ def test_a_mistake_in_the_middle_stores_nothing_wrong_and_passes_by_itself(
     device.fault.start(kind, after=11, lasts_s=1.2)
     thread = threading.Thread(target=engine.run, args=(started.pk,))
     thread.start()
-    thread.join(45)
+    thread.join(90)
     device.fault.start("")
     started.refresh_from_db()
     assert started.state == PassState.DONE
@@ -99,7 +99,7 @@ def test_a_meter_that_hangs_is_said_to_be_late_and_does_not_keep_anybody_from_st
     until(lambda: state() == PassState.WAITING)
     assert "has not answered yet" in started.reason
     services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
-    running.join(20)
+    running.join(90)
     device_of(bench, "meter").fault.start("")
     assert not running.is_alive()
     assert state() == PassState.STOPPED

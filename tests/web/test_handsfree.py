@@ -2,7 +2,6 @@
 
 import datetime as dt
 import threading
-import time
 
 import numpy as np
 import pytest
@@ -24,6 +23,7 @@ from fenvik.web.devices.models import Device
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassState, Reading
 from tests.web.adjustable import adjustable
+from tests.web.served import until
 
 pytestmark = [pytest.mark.django_db(transaction=True), pytest.mark.usefixtures("impatient")]
 
@@ -50,13 +50,6 @@ def truth(bench, display, mode, target):
 def begin(tuning, person, now, **more):
     wanted = {"steps": ["white", "grey"], "budget": 120} | more
     return handsfree.start(tuning_id=tuning.pk, actor=person, now=now, **wanted)
-
-
-def until(condition, seconds=20):
-    end = time.monotonic() + seconds
-    while not condition():
-        assert time.monotonic() < end, "it did not happen in time"
-        time.sleep(0.02)
 
 
 def in_thread(started):
@@ -119,7 +112,7 @@ def test_it_stops_within_one_reading_and_does_what_was_asked(on_stop, ready, per
     until(lambda: ControlChange.objects.filter(of_pass=started).count() > 8)
     count = Reading.objects.filter(pass_of=started).count()
     services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
-    thread.join(20)
+    thread.join(90)
     started.refresh_from_db()
     assert started.state == PassState.STOPPED
     assert started.readings.count() <= count + 2

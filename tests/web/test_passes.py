@@ -1,7 +1,6 @@
 """Passes as jobs: what is stored, what is asked, and what a fault costs."""
 
 import threading
-import time
 import uuid
 
 import pytest
@@ -11,6 +10,7 @@ from fenvik.core.signal.patches import greyscale
 from fenvik.web.passes import amending, engine, refusals, runner, services
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, Reading
 from fenvik.web.passes.store import LostPassError, Store, Taken
+from tests.web.served import until
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -35,13 +35,6 @@ def in_thread(pass_):
     thread = threading.Thread(target=engine.run, args=(pass_.pk,))
     thread.start()
     return thread
-
-
-def until(condition, seconds=10.0):
-    end = time.monotonic() + seconds
-    while not condition():
-        assert time.monotonic() < end, "it did not happen in time"
-        time.sleep(0.02)
 
 
 def test_a_pass_reads_every_patch_once_and_says_what_it_found(equipped, person, now):
@@ -92,7 +85,7 @@ def test_pause_resume_and_stop_keep_what_was_read(equipped, person, now):
     until(lambda: started.readings.count() >= 3)
     services.ask_to_pause(pass_id=started.pk, actor=person, now=now)
     services.ask_to_pause(pass_id=started.pk, actor=person, now=now)
-    thread.join(10)
+    thread.join(90)
     assert state(started) == PassState.PAUSED
     read = started.readings.count()
     assert 3 <= read < 17
@@ -101,7 +94,7 @@ def test_pause_resume_and_stop_keep_what_was_read(equipped, person, now):
     thread = in_thread(started)
     until(lambda: started.readings.count() >= read + 2)
     services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
-    thread.join(10)
+    thread.join(90)
     assert state(started) == PassState.STOPPED
     indexes = list(started.readings.order_by("id").values_list("index", flat=True))
     assert indexes == list(range(len(indexes)))
@@ -127,7 +120,7 @@ def test_a_repeating_pass_reads_on_until_it_is_stopped_and_follows_its_level(equ
     amending.change_patch(pass_id=started.pk, actor=person, patch=dark)
     until(lambda: started.readings.filter(label="30 %").count() >= 2)
     services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
-    thread.join(10)
+    thread.join(90)
     assert state(started) == PassState.STOPPED
     last = started.readings.order_by("-id")[0]
     assert last.y < started.readings.order_by("id")[0].y / 3
@@ -168,7 +161,7 @@ def test_a_device_that_comes_back_soon_is_waited_for(equipped, person, now, benc
     thread = in_thread(started)
     until(lambda: state(started) == PassState.WAITING)
     assert "closed the connection" in started.reason
-    thread.join(15)
+    thread.join(90)
     assert state(started) == PassState.DONE
     assert started.reason == ""
     assert started.readings.count() == 17
@@ -181,7 +174,7 @@ def test_a_pass_that_waits_for_a_device_can_be_stopped(equipped, person, now, be
     thread = in_thread(started)
     until(lambda: state(started) == PassState.WAITING)
     services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
-    thread.join(10)
+    thread.join(90)
     assert state(started) == PassState.STOPPED
 
 
