@@ -22,11 +22,12 @@ from fenvik.core.types import Floats
 
 FAULTS = (
     "moves", "keeps moving", "sticks", "mode flips", "aim lost", "aim lost a little", "aim lost in colours", "outliers", "colour slips",
-    "lamp", "curtain", "patch before", "none",
+    "lamp", "curtain", "door", "hand", "patch before", "none",
 )  # fmt: skip
 CALLED = ("aim lost", "aim lost a little", "aim lost in colours", "curtain")  # what a person can set right
 WORSE = 0.05  # of a mean error: less is what the display itself wanders
 OTHER_MODE = np.array([1.15, 1.2, 1.5])  # what another mode makes of the light
+BRIEF = 15  # readings that a hand or an open door lasts
 DIMS, DAYLIGHT = 0.0004, np.array([0.57, 0.6, 0.65])  # of a lamp, a reading; in cd/m², on the screen
 
 
@@ -78,7 +79,9 @@ class Faulty(RandomDisplay):
             xyz = xyz[1] * np.array([x / y, 1.0, (1.0 - x - y) / y])
         elif self.fault == "lamp":
             xyz = xyz * (1.0 - DIMS) ** self.readings
-        elif self.fault == "curtain" and lost:
+        elif self.fault == "hand" and lost and self.readings <= self.at_reading + BRIEF:
+            xyz = xyz * 0.1
+        elif lost and (self.fault == "curtain" or (self.fault == "door" and self.readings <= self.at_reading + BRIEF)):
             xyz = xyz + DAYLIGHT
         elif self.fault == "aim lost in colours" and lost:
             self.is_astray = self.is_astray or np.ptp(percent) > 0
@@ -102,7 +105,8 @@ class Faulty(RandomDisplay):
     def ask(self, words: str) -> bool:
         """Set right what a person can, where somebody is there."""
         self.calls += 1
-        self.at_reading, self.is_astray = 10**6, False
+        if self.is_attended:
+            self.at_reading, self.is_astray = 10**6, False
         return self.is_attended
 
     def look(self) -> Standing:

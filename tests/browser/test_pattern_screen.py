@@ -96,7 +96,7 @@ def test_a_pass_takes_its_patches_from_it_and_pauses_when_it_is_gone(
         seen.add(tuple(codes_on(screen_page)[180, 320].tolist()))
         return Pass.objects.get().state == PassState.DONE
 
-    until(screen_page, look, 40)
+    until(screen_page, look)
     assert Reading.objects.count() == 6
     assert list(Reading.objects.order_by("id").values_list("r", flat=True))[:3] == [255, 250, 245]
     assert len(seen) > 3  # the page really showed them

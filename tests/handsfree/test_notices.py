@@ -178,17 +178,18 @@ def test_a_meter_that_no_longer_sees_the_screen_ends_it_and_everything_is_put_ba
     assert any("lost its aim" in note for note in desk.notes)
 
 
-@pytest.mark.parametrize("fault", ["curtain", "aim lost", "aim lost in colours", "patch before"])
+@pytest.mark.parametrize("fault", ["curtain", "aim lost", "aim lost in colours", "door", "hand", "patch before"])
 @pytest.mark.parametrize("is_attended", [True, False])
 def test_light_that_becomes_another_is_noticed_and_whoever_stands_by_is_called(fault, is_attended):
-    display = Faulty(80_001, fault)
+    display = Faulty(80_003 if fault == "door" else 80_001, fault)
     display.is_attended = is_attended
     found = display.truth(TARGET)[0]
     job = Job(Desk(display.controls, budget=150), TARGET)
     perform(job.run(), display)
-    is_called = fault != "patch before"
+    is_called, is_brief = fault != "patch before", fault in ("door", "hand")
     assert display.calls == int(is_called)
-    assert job.restored == (is_called and not is_attended)
+    assert job.restored == (is_called and not is_attended and not is_brief)
+    assert any("was waited for" in note for note in job.desk.notes) == (is_brief and not is_attended)
     assert display.truth(TARGET)[0] < (found + 0.01 if job.restored else 0.55 * found)
 
 

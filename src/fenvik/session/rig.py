@@ -84,6 +84,10 @@ class LinkRig:
         """Say what only a person can set right; return whether somebody did."""
         return self.calls(words)
 
+    def wait(self, seconds: float) -> None:
+        """Let so many seconds pass."""
+        time.sleep(seconds)
+
     def _entry(self, serial: str) -> Entry:
         with Connection(*self.wanted.directory, "The directory") as line:
             entries = Directory(line).list()

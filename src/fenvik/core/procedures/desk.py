@@ -8,6 +8,7 @@ import numpy as np
 
 from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import agree, standing_out
+from fenvik.core.procedures.samelight import INSTALLED, comes_back, see_the_dark, see_the_light
 from fenvik.core.procedures.steps import (
     ENDS,
     Ask,
@@ -24,16 +25,8 @@ from fenvik.core.procedures.steps import (
 )
 from fenvik.core.types import Floats
 
-INSTALLED = "*installed*"  # beside the values of controls: no control is called so
 TRIES = 3  # to read something while the display stands still
-LIT = 0.29  # fraction of signal: below it offsets and black levels move a lot
-OF_LIGHT = ("light", "white-level", "gamma", "process")  # roles that may take light away
-OF_COLOUR = ("colour", "saturation", "tint", "gamut")  # roles of what colours are adjusted by
 MOST_DOUBTED = 4  # of a batch that are read again
-LIFTED, DAYLIGHT = 3.0, 0.1  # times black, and cd/m²: what lifts it by more is no white balance
-CHANGED = 0.12  # of ln luminance of white: what a white balance takes or gives at most, usually
-SEEN, LOST = 1.0, 0.4  # cd/m² that a patch had, and the share of it that is left where the meter no longer sees it
-CONFIRMS = 0.9  # share of its light that a patch must have to say that the light is as it was
 
 
 @dataclass(frozen=True)
@@ -65,6 +58,7 @@ class Desk:
     recalled: int = 0  # so many were thrown away that told of another light
     lit_well: int = 0  # so many of them were taken before a lit patch last gave its light
     dark_well: int = 0  # the same of black
+    waits: int = 0  # so often another light was waited for until it was as before
 
     def __post_init__(self) -> None:
         self.found = self.settings
@@ -100,24 +94,31 @@ class Desk:
             if (yield from self.look()):
                 continue
             try:
-                yield from self._see_the_light(made, start)
+                yield from see_the_light(self, made, start)
+                yield from see_the_dark(self, made, start)
             except OtherLightError as problem:
-                if not (yield Ask(f"{problem} Set that right, then go on: what was read since it was last right is read again.")):
+                if problem.is_over:
+                    how = "The light was another for a while"
+                elif (yield Ask(f"{problem} Set that right, then go on: what was read since it was last right is read again.")):
+                    how = "Somebody was called and set the light right"
+                elif (yield from comes_back(self, problem)):
+                    how = "The light became another for a while, and was waited for"
+                else:
                     raise
                 told = problem
-                self._throw_away(problem.since)
+                self._throw_away(problem.since, how)
                 continue
             return made
         raise told or RestlessError("The display does not stay as it is set: what was read in between tells nothing.")
 
-    def _throw_away(self, since: int) -> None:
+    def _throw_away(self, since: int, how: str) -> None:
         """Forget what was read while the light was another; it is not counted, for it was nobody's choice."""
         thrown = len(self.taken) - since
         self.recalled += thrown
         del self.taken[since:]
         self.proven, self.proven_black, self.sure = (min(n, since) for n in (self.proven, self.proven_black, self.sure))
         self.lit_well, self.dark_well = min(self.lit_well, since), min(self.dark_well, since)
-        self.notes.append(f"Somebody was called and set the light right; {thrown} readings from before that were thrown away.")
+        self.notes.append(f"{how}; {thrown} readings from before that were thrown away.")
 
     def _read_doubtful(self, made: list[Taken]) -> Procedure[None]:
         """Read again what stands out of a batch, and keep in its place what a second reading confirms."""
@@ -143,129 +144,6 @@ class Desk:
             self.thrown += 1
             self.slips += 1
         return read[-1]
-
-    def _see_the_light(self, made: list[Taken], start: int) -> Procedure[None]:
-        """Raise OtherLightError where a patch gives a fraction of its light, and no light was turned down.
-
-        Where white gives less and it may be what was turned, that is turned back for one reading. ``start``: so many were kept when
-        the batch began. That the light is as it was is said by a patch that was read before and gives about as much.
-        """
-        well = not self.lit_well
-        dim = {c["id"] for role in OF_LIGHT for c in self.by_role(role)} | {INSTALLED}
-        own = {c["id"] for role in OF_COLOUR for c in self.by_role(role)}
-        for place, now in enumerate(made):
-            if now.fraction.max() == 0.0:
-                yield from self._prove_black(now)
-            if now.fraction.max() < LIT:
-                continue
-            # A colour's own controls may take its light; the balance of the greys cannot take most of it.
-            names = dim if np.ptp(now.fraction) == 0 else dim | own
-            for before in self.taken[:start]:
-                is_low = now.xyz[1] < LOST * before.xyz[1] and before.xyz[1] > SEEN
-                is_same = now.xyz[1] > CONFIRMS * before.xyz[1] and np.array_equal(before.fraction, now.fraction)
-                if not (is_low or is_same) or (before.fraction > now.fraction).any():
-                    continue
-                if any(before.settings.get(name) != now.settings.get(name) for name in names):
-                    continue
-                well = True
-                if is_low:
-                    made[place] = yield from self._not_a_slip(now, before)
-                    break
-            yield from self._prove(made[place])
-        if well and any(now.fraction.max() >= LIT for now in made):
-            self.lit_well = len(self.taken)
-
-    def _not_a_slip(self, now: Taken, before: Taken) -> Procedure[Taken]:
-        """Read once more what gives a fraction of its light; return what it gives if that was a slip, or the one before was.
-
-        White tells which. Raises OtherLightError where it gives a fraction too.
-        """
-        again, slip = (yield from self.read([100.0 * float(v) for v in now.fraction])), now
-        if again.xyz[1] < LOST * before.xyz[1]:
-            dim = [c["id"] for role in OF_LIGHT for c in self.by_role(role)]
-            whites = [t for t in self.taken if t.fraction.min() == 1.0 and t is not before]
-            lit = [float(t.xyz[1]) for t in whites if all(t.settings.get(name) == now.settings.get(name) for name in dim)]
-            slip = before
-            white = (yield from self.read((100.0, 100.0, 100.0))) if lit else again
-            if white.xyz[1] < LOST * max([*lit, float(before.xyz[1])]):
-                raise OtherLightError(
-                    f"A patch gave {before.xyz[1]:.3g} cd/m². Now one that asks for no less gives {again.xyz[1]:.3g}, with no "
-                    "light turned down: the meter has lost its aim, or something dims the display.",
-                    self.lit_well,
-                )
-        self.taken = [t for t in self.taken if t is not slip]
-        self.thrown += 1
-        self.slips += 1
-        return again
-
-    def _white_before(self, now: Taken) -> Taken | None:
-        """Return the first white since it was last proven that had every choice and light as they are now."""
-        kept = {c["id"] for role in OF_LIGHT for c in self.by_role(role)} | {c["id"] for c in self.controls if c["kind"] != "range"}
-        kept.add(INSTALLED)
-        for t in self.taken[self.proven :]:
-            if t is not now and t.fraction.min() == 1.0 and all(t.settings.get(k) == now.settings.get(k) for k in kept):
-                return t
-        return None
-
-    def _prove(self, now: Taken) -> Procedure[None]:
-        """Where white changed by more than a white balance usually does, go back to where it was first read and read it again.
-
-        Raises RestlessError where it is not what it was, and nor is another grey of that state.
-        """
-        before = self._white_before(now) if now.fraction.min() == 1.0 and now.xyz[1] > 0 else None
-        if before is None or before.xyz[1] < SEEN or abs(np.log(now.xyz[1] / before.xyz[1])) < CHANGED:
-            return
-        here = self.settings
-        yield from self.put(before.settings)
-        beside = [t for t in self.taken if t.settings == before.settings and LIT < t.fraction.min() == t.fraction.max() < 1.0]
-        is_true, again = False, before
-        try:
-            for t in [before, *beside[:1]]:
-                read = yield from self.read([100.0 * float(v) for v in t.fraction])
-                again = read if t is before else again
-                is_true = agree(t, read)
-                if is_true:
-                    break
-        except ENDS:
-            yield from self.put(here)
-            raise
-        yield from self.put(here)
-        if not is_true:
-            raise OtherLightError(
-                f"White gave {before.xyz[1]:.3g} cd/m². Everything was turned back for a moment, and it gave {again.xyz[1]:.3g}: "
-                "the meter has lost its aim, or the light of the display or of the room is another.",
-                self.lit_well,
-            )
-        self.proven = len(self.taken)
-
-    def _prove_black(self, now: Taken) -> Procedure[None]:
-        """Where black became far lighter, go back to where it was: what is darker than the room is not what the display gives.
-
-        Raises RestlessError where it is lighter there too.
-        """
-
-        def is_lighter(luminance: float, before: Taken) -> bool:
-            return luminance > LIFTED * max(float(before.xyz[1]), 0.0) + DAYLIGHT
-
-        before = next((t for t in self.taken[self.proven_black :] if t is not now and t.fraction.max() == 0.0), None)
-        if before is None or not is_lighter(float(now.xyz[1]), before):
-            self.dark_well = len(self.taken)
-            return
-        here = self.settings
-        yield from self.put(before.settings)
-        try:
-            again = yield from self.read((0.0, 0.0, 0.0))
-        except ENDS:
-            yield from self.put(here)
-            raise
-        yield from self.put(here)
-        if is_lighter(float(again.xyz[1]), before):
-            raise OtherLightError(
-                f"Black gave {max(before.xyz[1], 0.0):.3g} cd/m². Everything was turned back for a moment, and it gave "
-                f"{again.xyz[1]:.3g}: the room has become lighter, or the display’s black is another.",
-                self.dark_well,
-            )
-        self.proven_black = self.dark_well = len(self.taken)
 
     def look(self) -> Procedure[bool]:
         """Ask how the display stands. What moved by itself is set again and said, and what was read since it last stood right is

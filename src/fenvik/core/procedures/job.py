@@ -14,9 +14,10 @@ from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.procedures import choices, colours, lights
 from fenvik.core.procedures.correcting import CHECKED, Corrected, check, correct
-from fenvik.core.procedures.desk import OF_COLOUR, Desk, Taken
+from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.installing import Installer
+from fenvik.core.procedures.samelight import OF_COLOUR
 from fenvik.core.procedures.scoring import parts_of, score, worse_colours
 from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, RestlessError
 from fenvik.core.signal.patches import Patch

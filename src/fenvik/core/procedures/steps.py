@@ -29,14 +29,15 @@ class RestlessError(FenvikError):
 class OtherLightError(RestlessError):
     """The light of the display, of the room, or what the meter sees of it has become another by itself.
 
-    ``since``: so many of the readings that are kept were taken before it was last seen to be as it should.
+    ``since``: so many of the readings that are kept were taken before it was last seen to be as it should; ``was``: a reading
+    that tells how it was. ``is_over``: it is again as it was.
     """
 
     code = "other_light"
 
-    def __init__(self, words: str, since: int) -> None:
+    def __init__(self, words: str, since: int, was: Any, *, is_over: bool = False) -> None:
         super().__init__(words)
-        self.since = since
+        self.since, self.was, self.is_over = since, was, is_over
 
 
 class StoppedError(Exception):
@@ -117,13 +118,20 @@ class Ask:
 
 
 @dataclass(frozen=True)
+class Wait:
+    """Let so many seconds pass: what is in the way may go by itself. Nothing is sent back."""
+
+    seconds: float
+
+
+@dataclass(frozen=True)
 class Say:
     """Tell whoever watches what is done now. Nothing is sent back."""
 
     words: str
 
 
-Step = Read | Set | Install | Uninstall | Look | Correct | Ask | Say
+Step = Read | Set | Install | Uninstall | Look | Correct | Ask | Wait | Say
 Procedure = Generator[Step, Any, T]
 
 
@@ -181,6 +189,14 @@ class AttendedRig(Rig, Protocol):
         ...
 
 
+class WaitingRig(Rig, Protocol):
+    """A rig for which time passes."""
+
+    def wait(self, seconds: float) -> None:
+        """Do nothing for so long."""
+        ...
+
+
 def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = lambda words: None) -> T:
     """Run a procedure on a rig; return what it returns.
 
@@ -209,6 +225,9 @@ def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = la
                         cast(ComparingRig, rig).correct(matrix, made_of)
                     case Ask(words):
                         came = cast(AttendedRig, rig).ask(words) if hasattr(rig, "ask") else False
+                    case Wait(seconds):
+                        if hasattr(rig, "wait"):
+                            cast(WaitingRig, rig).wait(seconds)
                     case Say(words):
                         heard(words)
             except BaseException as problem:

@@ -1,0 +1,204 @@
+"""Whether the light is still the one that was read before: a meter that lost its aim, a curtain, a lamp, a hand in between."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from fenvik.core.procedures.doubt import agree
+from fenvik.core.procedures.steps import ENDS, OtherLightError, Procedure, Read, Wait
+
+if TYPE_CHECKING:
+    from fenvik.core.procedures.desk import Desk, Taken
+
+INSTALLED = "*installed*"  # beside the values of controls: no control is called so
+LIT = 0.29  # fraction of signal: below it offsets and black levels move a lot
+SEEN, LOST = 1.0, 0.4  # cd/m² that a patch had, and the share of it that is left where the meter no longer sees it
+LIFTED, DAYLIGHT = 3.0, 0.1  # times black, and cd/m²: what lifts it by more is no white balance
+CHANGED = 0.12  # of ln luminance of white: what a white balance takes or gives at most, usually
+LOOKS, LOOK_S, MOST_WAITS = 25, 4.0, 2  # at a light that is another, while nobody can be called; how often that is done in a run
+PASSED = "For a while the light was another than before and after it."
+LIT_UP, LIT_BY = 1.3, 0.15  # times what a dark grey gave, and cd/m²: more is seldom what it was turned to
+CONFIRMS = 0.9  # share of its light that a patch must have to say that the light is as it was
+OF_LIGHT = ("light", "white-level", "gamma", "process")  # roles that may take light away
+OF_COLOUR = ("colour", "saturation", "tint", "gamut")  # roles of what colours are adjusted by
+
+
+def see_the_light(desk: Desk, made: list[Taken], start: int) -> Procedure[None]:
+    """Raise OtherLightError where a patch gives a fraction of its light, and no light was turned down.
+
+    Where white gives less and it may be what was turned, that is turned back for one reading. ``start``: so many were kept when
+    the batch began. That the light is as it was is said by a patch that was read before and gives about as much.
+    """
+    well = not desk.lit_well
+    dim = {c["id"] for role in OF_LIGHT for c in desk.by_role(role)} | {INSTALLED}
+    own = {c["id"] for role in OF_COLOUR for c in desk.by_role(role)}
+    for place, now in enumerate(made):
+        if now.fraction.max() == 0.0:
+            yield from _prove_black(desk, now)
+        if now.fraction.max() < LIT:
+            continue
+        # A colour's own controls may take its light; the balance of the greys cannot take most of it.
+        names = dim if np.ptp(now.fraction) == 0 else dim | own
+        for before in desk.taken[:start]:
+            is_low = now.xyz[1] < LOST * before.xyz[1] and before.xyz[1] > SEEN
+            is_same = now.xyz[1] > CONFIRMS * before.xyz[1] and np.array_equal(before.fraction, now.fraction)
+            if not (is_low or is_same) or (before.fraction > now.fraction).any():
+                continue
+            if any(before.settings.get(name) != now.settings.get(name) for name in names):
+                continue
+            well = True
+            if is_low:
+                made[place] = yield from _not_a_slip(desk, now, before)
+                break
+        yield from _prove(desk, made[place])
+    if well and any(now.fraction.max() >= LIT for now in made):
+        desk.lit_well = len(desk.taken)
+
+
+def _not_a_slip(desk: Desk, now: Taken, before: Taken) -> Procedure[Taken]:
+    """Read once more what gives a fraction of its light; return what it gives if that was a slip, or the one before was.
+
+    White tells which. Raises OtherLightError where it gives a fraction too.
+    """
+    again, slip = (yield from desk.read([100.0 * float(v) for v in now.fraction])), now
+    if again.xyz[1] < LOST * before.xyz[1]:
+        dim = [c["id"] for role in OF_LIGHT for c in desk.by_role(role)]
+        whites = [t for t in desk.taken if t.fraction.min() == 1.0 and t is not before]
+        lit = [float(t.xyz[1]) for t in whites if all(t.settings.get(name) == now.settings.get(name) for name in dim)]
+        slip = before
+        white = (yield from desk.read((100.0, 100.0, 100.0))) if lit else again
+        if white.xyz[1] < LOST * max([*lit, float(before.xyz[1])]):
+            raise OtherLightError(
+                f"A patch gave {before.xyz[1]:.3g} cd/m². Now one that asks for no less gives {again.xyz[1]:.3g}, with no "
+                "light turned down: the meter has lost its aim, or something dims the display.",
+                desk.lit_well,
+                before,
+            )
+    desk.taken = [t for t in desk.taken if t is not slip]
+    desk.thrown += 1
+    desk.slips += 1
+    return again
+
+
+def _white_before(desk: Desk, now: Taken) -> Taken | None:
+    """Return the first white since it was last proven that had every choice and light as they are now."""
+    kept = {c["id"] for role in OF_LIGHT for c in desk.by_role(role)} | {c["id"] for c in desk.controls if c["kind"] != "range"}
+    kept.add(INSTALLED)
+    for t in desk.taken[desk.proven :]:
+        if t is not now and t.fraction.min() == 1.0 and all(t.settings.get(k) == now.settings.get(k) for k in kept):
+            return t
+    return None
+
+
+def _prove(desk: Desk, now: Taken) -> Procedure[None]:
+    """Where white changed by more than a white balance usually does, go back to where it was first read and read it again.
+
+    Raises RestlessError where it is not what it was, and nor is another grey of that state.
+    """
+    before = _white_before(desk, now) if now.fraction.min() == 1.0 and now.xyz[1] > 0 else None
+    if before is None or before.xyz[1] < SEEN or abs(np.log(now.xyz[1] / before.xyz[1])) < CHANGED:
+        return
+    here = desk.settings
+    yield from desk.put(before.settings)
+    beside = [t for t in desk.taken if t.settings == before.settings and LIT < t.fraction.min() == t.fraction.max() < 1.0]
+    is_true, again = False, before
+    try:
+        for t in [before, *beside[:1]]:
+            read = yield from desk.read([100.0 * float(v) for v in t.fraction])
+            again = read if t is before else again
+            is_true = agree(t, read)
+            if is_true:
+                break
+    except ENDS:
+        yield from desk.put(here)
+        raise
+    yield from desk.put(here)
+    if not is_true:
+        raise OtherLightError(
+            f"White gave {before.xyz[1]:.3g} cd/m². Everything was turned back for a moment, and it gave {again.xyz[1]:.3g}: "
+            "the meter has lost its aim, or the light of the display or of the room is another.",
+            desk.lit_well,
+            before,
+        )
+    if not agree(now, (yield from desk.read((100.0, 100.0, 100.0)))):
+        raise OtherLightError(PASSED, desk.lit_well, before, is_over=True)
+    desk.proven = len(desk.taken)
+
+
+def _prove_black(desk: Desk, now: Taken) -> Procedure[None]:
+    """Where black became far lighter, go back to where it was: what is darker than the room is not what the display gives.
+
+    Raises RestlessError where it is lighter there too.
+    """
+    before = next((t for t in desk.taken[desk.proven_black :] if t is not now and t.fraction.max() == 0.0), None)
+    if before is None or not _is_lighter(now, before):
+        desk.dark_well = len(desk.taken)
+        return
+    here = desk.settings
+    yield from desk.put(before.settings)
+    try:
+        again = yield from desk.read((0.0, 0.0, 0.0))
+    except ENDS:
+        yield from desk.put(here)
+        raise
+    yield from desk.put(here)
+    if _is_lighter(again, before):
+        raise OtherLightError(
+            f"Black gave {max(before.xyz[1], 0.0):.3g} cd/m². Everything was turned back for a moment, and it gave "
+            f"{again.xyz[1]:.3g}: the room has become lighter, or the display’s black is another.",
+            desk.dark_well,
+            before,
+        )
+    if not _is_lighter((yield from desk.read((0.0, 0.0, 0.0))), before):
+        raise OtherLightError(PASSED, desk.dark_well, before, is_over=True)
+    desk.proven_black = desk.dark_well = len(desk.taken)
+
+
+def see_the_dark(desk: Desk, made: list[Taken], start: int) -> Procedure[None]:
+    """Read black where a dark grey gives far more than it did: light of the room is told by it, turned controls are not.
+
+    Raises OtherLightError.
+    """
+    if desk.spent >= desk.budget or not any(t.fraction.max() == 0.0 for t in desk.taken[desk.proven_black : start]):
+        return
+    for now in made:
+        if not 0.0 < now.fraction.max() < LIT or np.ptp(now.fraction) > 0:
+            continue
+        before = [t for t in desk.taken[:start] if np.array_equal(t.fraction, now.fraction)]
+        if before and now.xyz[1] > LIT_UP * before[-1].xyz[1] + LIT_BY:
+            yield from _prove_black(desk, (yield from desk.read((0.0, 0.0, 0.0))))
+            return
+
+
+def comes_back(desk: Desk, problem: OtherLightError) -> Procedure[bool]:
+    """Wait until a patch gives what it gave before, with everything turned back to that; return whether it did.
+
+    A hand before the meter or an open door is gone in a minute, and whoever could be called is not there.
+    """
+    if desk.waits == MOST_WAITS:
+        return False
+    desk.waits += 1
+    was, here, came = problem.was, desk.settings, False
+    yield from desk.put(was.settings)
+    red, green, blue = (100.0 * float(v) for v in was.fraction)
+    try:
+        for _ in range(LOOKS):
+            yield Wait(LOOK_S)
+            _, xyz = yield Read((red, green, blue))
+            now = replace(was, xyz=np.asarray(xyz, dtype=np.float64))
+            came = agree(was, now) if was.fraction.any() else not _is_lighter(now, was)
+            if came:
+                break
+    except ENDS:
+        yield from desk.put(here)
+        raise
+    yield from desk.put(here)
+    return came
+
+
+def _is_lighter(now: Taken, before: Taken) -> bool:
+    """Whether a black is lighter than a white balance can make one that was read before."""
+    return bool(now.xyz[1] > LIFTED * max(float(before.xyz[1]), 0.0) + DAYLIGHT)
