@@ -1,34 +1,24 @@
 """Figures of a whole set of readings with how sure they are: averages of errors and gamma.
 
-An average of lengths is not to be had from an average of readings: noise makes every length longer, near zero most of all. So the
-true lengths are estimated together, as a mixture that explains the lengths that were seen (Kiefer and Wolfowitz (1956), Ann. Math.
-Stat. 27(4), 887-906), and how sure their average is comes from readings drawn anew around what was estimated (Efron (1979), Ann.
-Stat. 7(1), 1-26). The draws have a fixed seed: the same readings give the same figure.
+What noise does to errors comes from readings drawn anew around what was read (Efron (1979), Ann. Stat. 7(1), 1-26), and what that
+means for their average from ``lengths``. The draws have a fixed seed: the same readings give the same figure.
 """
 
 from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.special import i0e
 
 from fenvik.core.analysis.analysis import Analysis
+from fenvik.core.analysis.lengths import ALONG, CLEAR, SEED, Spread, inverted, posterior
 from fenvik.core.measure.uncertainty import TWO_SIDED_95
 from fenvik.core.types import Bools, Floats
 
-DRAWS, CHAINS, BURN = 480, 24, 8  # of the mixture
-GRID = 24  # true lengths that the mixture is made of
 # Whether a short length is none at all cannot be told from one reading: two beliefs about how many are none, few and many, are both
 # followed, and the interval reaches as far as either. (Weight of none, weight of all others together.)
 BELIEFS = ((0.1, 0.8), (0.5, 0.3))
-# Noise that moves errors in one direction mostly moves their lengths by less, since errors lie in any: by the root of this.
-ALONG = 1.5
-CLEAR = 6.0  # deviations
-TRIALS, STEPS, ONE_SIDE = 400, 21, 0.025  # of the interval
-BOTH_SIDES = 3.0  # deviations of an average from zero: from there on an interval misses as often below as above
-STANDS_OUT = 2.0  # times what noise alone makes of a length
+LEAST = 1e-6  # where noise alone can hardly have made what was seen, though it may be next to none
 PAIRS = 90  # of readings drawn anew
-SEED = 1886
 
 
 @dataclass(frozen=True)
@@ -57,7 +47,7 @@ class Estimate:
         shifted = TWO_SIDED_95 * float(np.sqrt((self.shift**2).sum()))
         down, up = self.noise if self.noise is not None else (TWO_SIDED_95 * self.std,) * 2
         low, high = self.truth - float(np.hypot(down, shifted)), self.truth + float(np.hypot(up, shifted))
-        return (0.0 if self.may_be_none else max(low, 0.0), high) if self.noise is not None else (low, high)
+        return (0.0 if self.may_be_none else max(low, LEAST), high) if self.noise is not None else (low, high)
 
 
 def difference_std(first: Estimate, second: Estimate, *, shared: bool) -> float:
@@ -69,102 +59,14 @@ def difference_std(first: Estimate, second: Estimate, *, shared: bool) -> float:
     return float(np.sqrt(first.std**2 + second.std**2 + shift))
 
 
-def posterior(seen: Floats, noise: Floats, kinds: int, belief: tuple[float, float]) -> tuple[Floats, Floats]:
-    """Return draws (DRAWS,) of the average of the true lengths behind lengths (n,) seen with noise, and each one's mean (n,).
-
-    ``noise``: (n,) the root mean square that noise adds to each in all, ``kinds``: in how many directions, 1 to 3. The lengths are
-    a mixture whose weights are drawn along with them (Gibbs sampling; Escobar and West (1995), JASA 90(430), 577-588).
-    """
-    prior = np.concatenate([[belief[0]], np.full(GRID - 1, belief[1] / (GRID - 1))])
-    rng = np.random.default_rng(SEED)
-    unit = np.maximum(noise, 1e-6) / np.sqrt(max(kinds, ALONG))
-    # In units of its own noise every length is as well known as every other, so that none borrows what only suits another level.
-    near = seen <= CLEAR * unit
-    each = np.sqrt(np.maximum(seen**2 - (max(kinds, ALONG) - 1.0) * unit**2, 0.0))
-    # What stands clear of the noise needs no belief; noise hardly lengthens it.
-    clear = seen[~near].sum() + np.sqrt((unit[~near] ** 2).sum()) * rng.standard_normal(DRAWS)
-    if not near.any():
-        return np.asarray(clear / len(seen)), each
-    count, seen, unit = len(seen), seen[near] / unit[near], unit[near]
-    grid = np.concatenate([[0.0], np.linspace(0.4, CLEAR + 2.0, GRID - 1)])
-    likely = _likelihood(seen[:, None], grid, kinds)
-    weight = np.full((CHAINS, GRID), 1.0 / GRID)
-    kept, each[near] = [], 0.0
-    for turn in range(BURN + DRAWS // CHAINS):
-        share = np.cumsum(likely * weight[:, None, :], axis=-1)
-        share /= share[..., -1:]
-        of = (share < rng.random((CHAINS, len(seen), 1))).sum(axis=-1)
-        counts = np.zeros((CHAINS, GRID))
-        np.add.at(counts, (np.arange(CHAINS)[:, None], of), 1.0)
-        drawn = rng.standard_gamma(counts + prior) + 1e-300
-        weight = drawn / drawn.sum(axis=1, keepdims=True)
-        if turn >= BURN:
-            kept.append((unit * grid[of]).sum(axis=1))
-            each[near] += (unit * grid[of]).mean(axis=0) / (DRAWS // CHAINS)
-    return np.asarray((np.concatenate(kept) + clear) / count), each
-
-
-@dataclass(frozen=True)
-class Spread:
-    """What noise does to errors as vectors, in their own measure.
-
-    ``root``: (n, 3, 3), by which standard normal numbers become what noise adds; ``along``: (n, 3) unit vectors of what was seen.
-    """
-
-    root: Floats
-    along: Floats
-
-
-def inverted(seen: Floats, each: Floats, noise: Floats, spread: Spread) -> tuple[float, float]:
-    """Return the 95 % interval of the average true length by asking which true lengths would give the average that was seen.
-
-    ``each``: (n,) the lengths as they are taken to be; all are made longer or shorter by one factor until the average that was seen
-    would come out only once in forty times (Neyman (1937), Phil. Trans. A 236, 333-380). ``noise`` (n,): root mean square of what
-    noise alone makes of each.
-    """
-    value = float(seen.mean())
-    pushed = np.einsum("nij,tnj->tni", spread.root, np.random.default_rng(SEED).standard_normal((TRIALS, len(each), 3)))
-    square, slope = (pushed**2).sum(axis=-1), 2.0 * (pushed * spread.along).sum(axis=-1)
-    middle = max(float(each.mean()), 1e-12)
-    # As far as noise may have spread the average, and below by what it lengthens.
-    apart = 4.5 * float(np.sqrt((noise**2).sum())) / len(each)
-    wanted = np.linspace(max(value - float(noise.mean()) - apart, 0.0), value + apart, STEPS)
-    shapes = [each / middle if middle > 1e-9 else np.ones(len(each))]
-    # Either all are off a little, or only those that stand out: noise swallows more of what is spread over many.
-    stands = seen > STANDS_OUT * noise
-    alone, others = np.where(stands, each, 0.0), (seen[~stands] / noise[~stands]) ** 2
-    by_noise = (square[:, ~stands] / noise[~stands] ** 2).sum(axis=1)
-    if alone.any() and others.size and float(others.sum()) < np.quantile(by_noise, 0.99):
-        shapes.append(alone / alone.mean())
-    ends = []
-    for shape in shapes:
-        told = np.array([np.sqrt(np.maximum(square + g * (slope * shape) + (g * shape) ** 2, 0.0)).mean(axis=1) for g in wanted])
-        above, below = (told >= value).mean(axis=1), (told <= value).mean(axis=1)
-        # A length has no other side at zero: there all that may be missed is missed above, and from there on half of it below
-        # (Feldman and Cousins (1998), Phys. Rev. D 57, 3873-3889).
-        under = ONE_SIDE * np.clip(wanted / np.maximum(BOTH_SIDES * told.std(axis=1), 1e-12), 0.0, 1.0)
-        over = 2.0 * ONE_SIDE - under
-        low = float(np.interp(0.0, np.maximum.accumulate(above - over), wanted)) if above[0] < over[0] else float(wanted[0])
-        ends.append((low, float(np.interp(0.0, -np.minimum.accumulate(below - under), wanted))))
-    return min(low for low, _ in ends), max(high for _, high in ends)
-
-
-def _likelihood(d: Floats, g: Floats, kinds: int) -> Floats:
-    """How likely lengths d are for true ones g, with a deviation of 1 in each of 1 to 3 directions, up to a factor of d's own."""
-    z = d * g
-    if kinds == 1:
-        bend = 0.5 * (1.0 + np.exp(-2.0 * z))
-    elif kinds == 3:
-        with np.errstate(divide="ignore", invalid="ignore"):
-            bend = np.where(z > 1e-9, -np.expm1(-2.0 * z) / (2.0 * z), 1.0)
-    else:
-        bend = i0e(z)
-    result: Floats = bend * np.exp(-0.5 * (d - g) ** 2)
-    return result
+def even_draws(rng: np.random.Generator, columns: int) -> Floats:
+    """Return draws (PAIRS, columns) of standard normal numbers whose spread is as it should be in every direction, not by luck."""
+    drawn = rng.standard_normal((PAIRS, columns))
+    return np.linalg.qr(drawn)[0] * np.sqrt(PAIRS) if columns <= PAIRS else drawn
 
 
 class Draws:
-    """Readings of an analysis drawn anew: what noise adds to each, shape (DRAWS, n, 3), in pairs that go opposite ways."""
+    """Readings of an analysis drawn anew: what noise adds to each, shape (2 PAIRS, n, 3), in pairs that go opposite ways."""
 
     def __init__(self, analysis: Analysis) -> None:
         self.analysis = analysis
@@ -172,13 +74,20 @@ class Draws:
         rng = np.random.default_rng(SEED)
         size, axes = np.linalg.eigh(readings.own_noise)
         root = axes * np.sqrt(np.maximum(size, 0.0))[:, None, :]
-        half = np.einsum("nij,bnj->bni", root, rng.standard_normal((PAIRS, *readings.xyz.shape)))
+        ends = self.ends = readings.neutral & np.isin(readings.fraction[:, 0], (0.0, 1.0))
+        # What moves all of them is drawn evenly: it is not averaged out.
+        factors = 0 if readings.shared is None else readings.shared.shape[-1]
+        evenly = even_draws(rng, 3 * int(ends.sum()) + factors)
+        drawn = rng.standard_normal((PAIRS, *readings.xyz.shape))
+        drawn[:, ends] = evenly[:, factors:].reshape(PAIRS, -1, 3)
+        half = np.einsum("nij,bnj->bni", root, drawn)
         own = half
         if readings.shared is not None:
-            drawn = rng.standard_normal((PAIRS, readings.shared.shape[-1]))
-            half = half + readings.xyz * np.einsum("nik,bk->bni", readings.shared, drawn)
+            half = half + readings.xyz * np.einsum("nik,bk->bni", readings.shared, evenly[:, :factors])
         self.noise = np.concatenate([half, -half])
-        ends = readings.neutral & np.isin(readings.fraction[:, 0], (0.0, 1.0))
+        # What only one reading has: white's noise moves all of them together, and is not counted a second time in each.
+        alone = np.where(ends[:, None], 0.0, own)
+        self.own = np.concatenate([alone, -alone])
         shared = np.where(ends[:, None], half, half - own)
         self.common = np.concatenate([shared, -shared])
 
@@ -218,13 +127,10 @@ class Draws:
         truth = float(np.mean([draws.mean() for draws in both]))
         spread = self._spread(which, measure, here, noise, kinds)
         low, high = inverted(here, np.mean([each for _, each in drawn], axis=0), noise, spread)
-        reach = (truth - low, high - truth)
-        # What all share moves the average as a whole, beside what the noise of each does.
-        more = TWO_SIDED_95 * common
-        wide = (float(np.hypot(reach[0], more)), float(np.hypot(reach[1], more)))
+        wide = (truth - low, high - truth)
         apart = 0.5 * abs(float(both[0].mean() - both[-1].mean()))
         std = float(np.sqrt(np.mean([draws.var() for draws in both]) + common**2 + apart**2))
-        none = float(((here / noise) ** 2).sum()) < most
+        none = value < most
         return Estimate(value, truth, std, shift, wide, none)
 
     def _as_noise(self, which: Bools, measure: str, here: Floats, drawn: Floats) -> tuple[Floats, int, float]:
@@ -240,12 +146,12 @@ class Draws:
         centre[which] = wanted
         square = self.lengths(centre + drawn, which, measure) ** 2
         noise = np.sqrt(np.maximum(square.mean(axis=0), 1e-12))
+        most = float(np.quantile(np.sqrt(square).mean(axis=1), 0.95))
         square = square / noise**2
         spread = np.maximum(square.var(axis=0), 1e-9)
         kinds = int(np.clip(np.round(np.median(2.0 * square.mean(axis=0) ** 2 / spread)), 1, 3))
-        most = float(np.quantile(square.sum(axis=1), 0.95))
         # Far from what is wanted a difference is weighed otherwise: there its own slope tells.
-        moved = self.lengths(self.analysis.readings.xyz + drawn, which, measure)
+        moved = self.lengths(self.analysis.readings.xyz + self.own, which, measure)
         half = len(moved) // 2
         sloped = (0.5 * (moved[:half] - moved[half:])).std(axis=0) * np.sqrt(max(kinds, ALONG))
         return np.where(here > 0.5 * CLEAR * noise, np.maximum(sloped, 1e-6), noise), kinds, most
@@ -281,7 +187,22 @@ class Draws:
         far = here > 0.5 * CLEAR * noise
         mine = np.linalg.norm(np.einsum("nij,ni->nj", root, along), axis=1)
         told = noise / np.sqrt(max(kinds, ALONG))
-        return Spread(root * np.where(far, told / np.maximum(mine, 1e-9), 1.0)[:, None, None], along)
+        ends = self.ends[which]  # their noise is what all share
+        whole = root * np.where(far & ~ends, told / np.maximum(mine, 1e-9), 1.0)[:, None, None]
+        together = np.einsum("mni,nij->mnj", self._together(which, measure), axes) / deviation
+        return Spread(np.where(ends[:, None, None], 0.0, whole), along, np.einsum("nij,mnj->mni", whole, together))
+
+    def _together(self, which: Bools, measure: str) -> Floats:
+        """Return draws (m, k, 3) of how far what readings share moves each in XYZ from what it is held against."""
+        analysis = self.analysis
+        moved = self.common[:, which]
+        white, black = self._ends(analysis.readings.xyz + self.common)
+        wanted = analysis.target.xyz(analysis.readings.fraction[which], white, black) - analysis.target_xyz[which]
+        if measure == "colour_only":  # held against its own luminance
+            still = analysis.target_xyz[which]
+            base = np.where(still[:, 1:2] > 0, still / np.maximum(still[:, 1:2], 1e-12), analysis.target.white)
+            wanted = base * moved[..., 1:2]
+        return np.asarray(moved - wanted)
 
     def _common(self, which: Bools, measure: str) -> float:
         """Return the deviation of an average by what its readings share: the white that they are held against, whites for drift."""
