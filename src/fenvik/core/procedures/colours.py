@@ -203,7 +203,7 @@ def _surprise(hue: Hue, target: Target, hold: tuple[float, float]) -> float:
     mean, _ = hues.usual(hue.turns(), hue.fraction, target, *hold)
     should = hues.weighed(mean @ (after.settings - before.settings))
     did = hues.weighed(after.parts - before.parts)
-    return float(np.linalg.norm(did - should) / max(np.linalg.norm(should), 1e-6))
+    return float(np.linalg.norm(did - should)) / max(float(np.linalg.norm(should)), 1e-6)
 
 
 def _did_little(hue: Hue, target: Target, hold: tuple[float, float]) -> bool:
