@@ -126,11 +126,11 @@ class Draws:
         common = self._common(which, measure)
         truth = float(np.mean([draws.mean() for draws in both]))
         spread = self._spread(which, measure, here, noise, kinds)
-        low, high = inverted(here, np.mean([each for _, each in drawn], axis=0), noise, spread)
+        none = value < most
+        low, high = inverted(here, np.mean([each for _, each in drawn], axis=0), noise, spread, may_be_none=none)
         wide = (truth - low, high - truth)
         apart = 0.5 * abs(float(both[0].mean() - both[-1].mean()))
         std = float(np.sqrt(np.mean([draws.var() for draws in both]) + common**2 + apart**2))
-        none = value < most
         return Estimate(value, truth, std, shift, wide, none)
 
     def _as_noise(self, which: Bools, measure: str, here: Floats, drawn: Floats) -> tuple[Floats, int, float]:

@@ -20,6 +20,7 @@ GRID = 24  # true lengths that the mixture is made of
 TRIALS, STEPS, ONE_SIDE = 400, 21, 0.027  # of the interval
 UNLIKE = 0.08  # how often noise alone gives as much as the rest: where it is seldomer, the rest counts for less as none at all
 BOTH_SIDES = 3.0  # deviations of an average from zero: from there on an interval misses as often below as above
+FROM_NONE = 1.7
 STANDS_OUT = 2.0  # times what noise alone makes of a length
 SEED = 1886
 
@@ -72,12 +73,12 @@ class Spread:
     together: Floats
 
 
-def inverted(seen: Floats, each: Floats, noise: Floats, spread: Spread) -> tuple[float, float]:
+def inverted(seen: Floats, each: Floats, noise: Floats, spread: Spread, *, may_be_none: bool) -> tuple[float, float]:
     """Return the 95 % interval of the average true length by asking which true lengths would give the average that was seen.
 
     ``each``: (n,) the lengths as they are taken to be; all are made longer or shorter by one factor until the average that was seen
     would come out only once in forty times (Neyman (1937), Phil. Trans. A 236, 333-380). ``noise`` (n,): root mean square of what
-    noise alone makes of each.
+    noise alone makes of each; ``may_be_none``: noise alone may have made all of it, so that the interval begins at zero.
     """
     value = float(seen.mean())
     pushed = np.einsum("nij,tnj->tni", spread.root, np.random.default_rng(SEED).standard_normal((TRIALS, len(each), 3)))
@@ -103,6 +104,7 @@ def inverted(seen: Floats, each: Floats, noise: Floats, spread: Spread) -> tuple
         # (Feldman and Cousins (1998), Phys. Rev. D 57, 3873-3889).
         under = ONE_SIDE * np.clip(wanted / np.maximum(BOTH_SIDES * told.std(axis=1), 1e-12), 0.0, 1.0)
         over = 2.0 * ONE_SIDE - under
+        under *= FROM_NONE if may_be_none else 1.0  # what begins at zero is not missed below
         low = float(np.interp(0.0, np.maximum.accumulate(above - over), wanted)) if above[0] < over[0] else float(wanted[0])
         ends.append((low, float(np.interp(0.0, -np.minimum.accumulate(below - under), wanted))))
     lows = [low for low, _ in ends]
