@@ -102,12 +102,12 @@ class Faulty(RandomDisplay):
         self.is_elsewhere = self.is_elsewhere or (self.fault == "mode flips" and self.moves == self.at_set)
         return self.real[control]
 
-    def ask(self, words: str) -> bool:
+    def ask(self, words: str) -> bool | None:
         """Set right what a person can, where somebody is there."""
         self.calls += 1
         if self.is_attended:
             self.at_reading, self.is_astray = 10**6, False
-        return self.is_attended
+        return True if self.is_attended else None
 
     def look(self) -> Standing:
         """Tell what is really set, and put its own mode back."""

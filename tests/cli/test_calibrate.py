@@ -224,7 +224,7 @@ def test_how_long_the_light_takes_to_follow_is_learned(tmp_path):
 def test_whoever_sits_at_the_terminal_is_called_and_nobody_else_is(typed, goes_on, monkeypatch, capsys):
     told = StringIO(typed)
     monkeypatch.setattr(sys, "stdin", told)
-    assert not calibrate.call("The room has become lighter.")
+    assert calibrate.call("The room has become lighter.") is None
     assert capsys.readouterr().err == ""
     told.isatty = lambda: True
     assert calibrate.call("The room has become lighter.") == goes_on

@@ -193,6 +193,15 @@ def test_light_that_becomes_another_is_noticed_and_whoever_stands_by_is_called(f
     assert display.truth(TARGET)[0] < (found + 0.01 if job.restored else 0.55 * found)
 
 
+def test_who_says_that_it_cannot_be_set_right_is_not_waited_for():
+    display = Faulty(80_001, "hand")
+    display.ask, waited = lambda words: False, []
+    display.wait = waited.append
+    job = Job(Desk(display.controls, budget=150), TARGET)
+    perform(job.run(), display)
+    assert (job.restored, waited) == (True, [])
+
+
 def test_a_display_that_never_stays_as_it_is_set_is_left_as_it_was_found():
     site = Site(3, "q2", 55)
     found, looks = dict(site.display.menu.values["q2"]), site.look

@@ -70,10 +70,10 @@ def say(words: str) -> None:
     print(words, file=sys.stderr, flush=True)
 
 
-def call(words: str) -> bool:
-    """Say what only a person can set right, and wait for them where somebody sits at the terminal; return whether they did."""
+def call(words: str) -> bool | None:
+    """Say what only a person can set right, and wait for who sits at the terminal; return whether they did, None without one."""
     if not sys.stdin.isatty():
-        return False
+        return None
     say(f"{words}\nPress Enter when it is right; q and Enter puts every control back.")
     return sys.stdin.readline() == "\n"
 

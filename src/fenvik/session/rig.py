@@ -78,10 +78,10 @@ class LinkRig:
         self.token = ""
         self.settle_s = USUAL["other"].settle_s if wanted.settle_s is None else wanted.settle_s
         self.controls: list[dict[str, Any]] = []
-        self.calls: Callable[[str], bool] = lambda words: False  # whoever stands by, if anybody does
+        self.calls: Callable[[str], bool | None] = lambda words: None  # whoever stands by, if anybody does
 
-    def ask(self, words: str) -> bool:
-        """Say what only a person can set right; return whether somebody did."""
+    def ask(self, words: str) -> bool | None:
+        """Say what only a person can set right; return whether somebody did, None where nobody is there."""
         return self.calls(words)
 
     def wait(self, seconds: float) -> None:

@@ -97,11 +97,13 @@ class Desk:
                 yield from see_the_light(self, made, start)
                 yield from see_the_dark(self, made, start)
             except OtherLightError as problem:
+                ask = Ask(f"{problem} Set that right, then go on: what was read since it was last right is read again.")
+                answer: bool | None = None if problem.is_over else (yield ask)
                 if problem.is_over:
                     how = "The light was another for a while"
-                elif (yield Ask(f"{problem} Set that right, then go on: what was read since it was last right is read again.")):
+                elif answer:
                     how = "Somebody was called and set the light right"
-                elif (yield from comes_back(self, problem)):
+                elif answer is None and (yield from comes_back(self, problem)):
                     how = "The light became another for a while, and was waited for"
                 else:
                     raise

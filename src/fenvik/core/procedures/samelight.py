@@ -181,6 +181,7 @@ def comes_back(desk: Desk, problem: OtherLightError) -> Procedure[bool]:
     if desk.waits == MOST_WAITS:
         return False
     desk.waits += 1
+    yield from desk.say(f"{problem} Nobody can be called: whether it comes right by itself is seen for {LOOKS * LOOK_S:.0f} s.")
     was, here, came = problem.was, desk.settings, False
     yield from desk.put(was.settings)
     red, green, blue = (100.0 * float(v) for v in was.fraction)

@@ -112,7 +112,10 @@ class Correct:
 
 @dataclass(frozen=True)
 class Ask:
-    """Say what only a person can set right, and wait until they have. Sent back: whether anybody did."""
+    """Say what only a person can set right, and wait until they have.
+
+    Sent back: whether anybody did; None where nobody is there.
+    """
 
     words: str
 
@@ -184,8 +187,8 @@ class AskedRig(Rig, Protocol):
 class AttendedRig(Rig, Protocol):
     """A rig with somebody who can be called."""
 
-    def ask(self, words: str) -> bool:
-        """Say what is wrong and wait; return whether it was set right."""
+    def ask(self, words: str) -> bool | None:
+        """Say what is wrong and wait; return whether it was set right, None where nobody is there."""
         ...
 
 
@@ -224,7 +227,7 @@ def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = la
                     case Correct(matrix, made_of):
                         cast(ComparingRig, rig).correct(matrix, made_of)
                     case Ask(words):
-                        came = cast(AttendedRig, rig).ask(words) if hasattr(rig, "ask") else False
+                        came = cast(AttendedRig, rig).ask(words) if hasattr(rig, "ask") else None
                     case Wait(seconds):
                         if hasattr(rig, "wait"):
                             cast(WaitingRig, rig).wait(seconds)
