@@ -88,13 +88,15 @@ def test_a_colour_that_rests_far_off_has_its_controls_turned_one_by_one(monkeypa
     assert ended[colours.MOST_STUCK] < 1.4
 
 
-def test_colours_that_no_control_brings_nearer_are_not_all_tried_one_by_one(monkeypatch):
+@pytest.mark.parametrize(("surprised", "count"), [(0.0, colours.MOST_IN_VAIN), (1e9, 0)], ids=["by all", "by none"])
+def test_colours_that_no_control_brings_nearer_are_not_all_tried_one_by_one(monkeypatch, surprised, count):
     tried = []
     alone = colours._one_by_one
     monkeypatch.setattr(colours, "_one_by_one", lambda *a: tried.append(a[-1].name) or alone(*a))
     monkeypatch.setattr(colours, "GAINED", 100.0)  # whatever is gained is too little
+    monkeypatch.setattr(colours, "SURPRISED", surprised)
     do(7097, steps=("colour",))
-    assert len(tried) == colours.MOST_IN_VAIN < colours.MOST_STUCK
+    assert len(tried) == count < colours.MOST_STUCK
 
 
 def test_a_move_goes_the_other_way_where_there_is_more_room_than_in_its_own():
