@@ -104,7 +104,7 @@ def inverted(seen: Floats, each: Floats, noise: Floats, spread: Spread, *, may_b
         # (Feldman and Cousins (1998), Phys. Rev. D 57, 3873-3889).
         under = ONE_SIDE * np.clip(wanted / np.maximum(BOTH_SIDES * told.std(axis=1), 1e-12), 0.0, 1.0)
         # Shapes are taken to be more uneven than they are, and so noise to swallow more: both ends come out a little low.
-        under *= UNEVEN if len(shapes) == 1 else 1.0
+        under *= UNEVEN
         over = 2.0 * ONE_SIDE - under
         under *= FROM_NONE if may_be_none else 1.0  # what begins at zero is not missed below
         low = float(np.interp(0.0, np.maximum.accumulate(above - over), wanted)) if above[0] < over[0] else float(wanted[0])
