@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 
@@ -13,6 +13,7 @@ from fenvik.core.procedures.steps import ENDS, OtherLightError, Procedure, Read,
 if TYPE_CHECKING:
     from fenvik.core.procedures.desk import Desk, Taken
 
+T = TypeVar("T")
 INSTALLED = "*installed*"  # beside the values of controls: no control is called so
 LIT = 0.29  # fraction of signal: below it offsets and black levels move a lot
 SEEN, LOST = 1.0, 0.4  # cd/m² that a patch had, and the share of it that is left where the meter no longer sees it
@@ -101,21 +102,8 @@ def _prove(desk: Desk, now: Taken) -> Procedure[None]:
     before = _white_before(desk, now) if now.fraction.min() == 1.0 and now.xyz[1] > 0 else None
     if before is None or before.xyz[1] < SEEN or abs(np.log(now.xyz[1] / before.xyz[1])) < CHANGED:
         return
-    here = desk.settings
-    yield from desk.put(before.settings)
     beside = [t for t in desk.taken if t.settings == before.settings and LIT < t.fraction.min() == t.fraction.max() < 1.0]
-    is_true, again = False, before
-    try:
-        for t in [before, *beside[:1]]:
-            read = yield from desk.read([100.0 * float(v) for v in t.fraction])
-            again = read if t is before else again
-            is_true = agree(t, read)
-            if is_true:
-                break
-    except ENDS:
-        yield from desk.put(here)
-        raise
-    yield from desk.put(here)
+    is_true, again = yield from _turned_back(desk, before, _is_as_it_was(desk, [before, *beside[:1]]))
     if not is_true:
         raise OtherLightError(
             f"White gave {before.xyz[1]:.3g} cd/m². Everything was turned back for a moment, and it gave {again.xyz[1]:.3g}: "
@@ -137,14 +125,7 @@ def _prove_black(desk: Desk, now: Taken) -> Procedure[None]:
     if before is None or not _is_lighter(now, before):
         desk.dark_well = len(desk.taken)
         return
-    here = desk.settings
-    yield from desk.put(before.settings)
-    try:
-        again = yield from desk.read((0.0, 0.0, 0.0))
-    except ENDS:
-        yield from desk.put(here)
-        raise
-    yield from desk.put(here)
+    again = yield from _turned_back(desk, before, desk.read((0.0, 0.0, 0.0)))
     if _is_lighter(again, before):
         raise OtherLightError(
             f"Black gave {max(before.xyz[1], 0.0):.3g} cd/m². Everything was turned back for a moment, and it gave "
@@ -182,22 +163,43 @@ def comes_back(desk: Desk, problem: OtherLightError) -> Procedure[bool]:
         return False
     desk.waits += 1
     yield from desk.say(f"{problem} Nobody can be called: whether it comes right by itself is seen for {LOOKS * LOOK_S:.0f} s.")
-    was, here, came = problem.was, desk.settings, False
-    yield from desk.put(was.settings)
+    return (yield from _turned_back(desk, problem.was, _awaited(problem.was)))
+
+
+def _awaited(was: Taken) -> Procedure[bool]:
+    """Read a patch until it gives what it gave before; return whether it came to that."""
     red, green, blue = (100.0 * float(v) for v in was.fraction)
+    for _ in range(LOOKS):
+        yield Wait(LOOK_S)
+        _, xyz = yield Read((red, green, blue))
+        now = replace(was, xyz=np.asarray(xyz, dtype=np.float64))
+        if agree(was, now) if was.fraction.any() else not _is_lighter(now, was):
+            return True
+    return False
+
+
+def _is_as_it_was(desk: Desk, told: list[Taken]) -> Procedure[tuple[bool, Taken]]:
+    """Read patches again until one gives what it gave; return whether one did, and what the first gave."""
+    first: Taken | None = None
+    for t in told:
+        read = yield from desk.read([100.0 * float(v) for v in t.fraction])
+        first = first or read
+        if agree(t, read):
+            return True, first
+    return False, first or told[0]
+
+
+def _turned_back(desk: Desk, to: Taken, look: Procedure[T]) -> Procedure[T]:
+    """Do something with every control as it stood when something was read, and put all of them to where they are."""
+    here = desk.settings
+    yield from desk.put(to.settings)
     try:
-        for _ in range(LOOKS):
-            yield Wait(LOOK_S)
-            _, xyz = yield Read((red, green, blue))
-            now = replace(was, xyz=np.asarray(xyz, dtype=np.float64))
-            came = agree(was, now) if was.fraction.any() else not _is_lighter(now, was)
-            if came:
-                break
+        made = yield from look
     except ENDS:
         yield from desk.put(here)
         raise
     yield from desk.put(here)
-    return came
+    return made
 
 
 def _is_lighter(now: Taken, before: Taken) -> bool:
