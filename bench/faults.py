@@ -22,11 +22,12 @@ from fenvik.core.types import Floats
 
 FAULTS = (
     "moves", "keeps moving", "sticks", "mode flips", "aim lost", "aim lost a little", "aim lost in colours", "outliers", "colour slips",
-    "lamp", "curtain", "door", "hand", "patch before", "none",
+    "lamp", "curtain", "door", "hand", "early door", "early hand", "patch before", "none",
 )  # fmt: skip
 CALLED = ("aim lost", "aim lost a little", "aim lost in colours", "curtain")  # what a person can set right
 WORSE = 0.05  # of a mean error: less is what the display itself wanders
 OTHER_MODE = np.array([1.15, 1.2, 1.5])  # what another mode makes of the light
+AS_FOUND = 17  # readings of what is found: what comes early comes while they are taken
 BRIEF = 15  # readings that a hand or an open door lasts
 DIMS, DAYLIGHT = 0.0004, np.array([0.57, 0.6, 0.65])  # of a lamp, a reading; in cd/m², on the screen
 
@@ -36,8 +37,10 @@ class Faulty(RandomDisplay):
 
     def __init__(self, seed: int, fault: str) -> None:
         super().__init__(seed)
-        self.fault, self.chance = fault, np.random.default_rng(seed + 77)
+        self.fault, self.chance = fault.removeprefix("early "), np.random.default_rng(seed + 77)
         self.at_reading, self.at_set = int(self.chance.integers(20, 90)), int(self.chance.integers(10, 60))
+        if self.fault != fault:
+            self.at_reading = int(self.chance.integers(0, AS_FOUND))
         self.real = {c["id"]: c["value"] for c in self.controls}  # what it has, whatever anybody believes
         ranged = [c for c in self.controls if c["kind"] == "range" and str(c.get("role", "")).startswith(("white", "colour", "light"))]
         self.one = str(self.chance.choice([c["id"] for c in ranged]))

@@ -135,24 +135,21 @@ class Postgres:
         raise SetupError(f"PostgreSQL does not start:\n{result.stdout.strip()}\nIts log is {self.home / 'log'}")
 
     def _make_database(self, port: int) -> None:
+        known = "SELECT 1 FROM pg_database WHERE datname = 'fenvik'"
+        if self._client("psql", port, "-d", "postgres", "-Atc", known) != "1":
+            self._client("createdb", port, "fenvik")
+
+    def make_anew(self, name: str) -> str:
+        """Make an empty database beside the own one, in the place of one of that name; return its address."""
+        port = int(self.port_file.read_text())
+        self._client("dropdb", port, "--if-exists", name)
+        self._client("createdb", port, name)
+        return self.url.removesuffix("/fenvik") + f"/{name}"
+
+    def _client(self, program: str, port: int, *arguments: str) -> str:
         environment = os.environ | {"PGPASSWORD": self.secret.read_text().strip()}
-        at = ["-h", HOST, "-p", str(port), "-U", "fenvik"]
-        there = subprocess.run(
-            [
-                str(self.bin / "psql"),
-                *at,
-                "-d",
-                "postgres",
-                "-Atc",
-                "SELECT 1 FROM pg_database WHERE datname = 'fenvik'",
-            ],
-            env=environment,
-            capture_output=True,
-            text=True,
-            check=True,
-        )
-        if there.stdout.strip() != "1":
-            subprocess.run([str(self.bin / "createdb"), *at, "fenvik"], env=environment, check=True)
+        command = [str(self.bin / program), "-h", HOST, "-p", str(port), "-U", "fenvik", *arguments]
+        return subprocess.run(command, env=environment, stdout=subprocess.PIPE, text=True, check=True).stdout.strip()
 
     def stop(self) -> None:
         """Stop the server."""

@@ -6,6 +6,7 @@ import shutil
 import subprocess
 import sys
 from pathlib import Path
+from typing import IO
 
 ROOT = Path(__file__).resolve().parents[2]
 VENV = ROOT / ".venv"
@@ -104,10 +105,12 @@ def make_venv(requirements: str) -> None:
     marks.write_text("\n".join([*have, mark]), encoding="utf-8")
 
 
-def run_python(*arguments: str, environment: dict[str, str] | None = None, quiet: bool = False) -> int:
-    """Run a Python program of the environment; return its exit status."""
+def run_python(
+    *arguments: str, environment: dict[str, str] | None = None, quiet: bool = False, into: IO[str] | None = None, nice: int = 0
+) -> int:
+    """Run a Python program of the environment; return its exit status. ``into``: where its output goes; ``nice``: it gives way."""
     return subprocess.run(
-        [str(PYTHON), *arguments],
+        ["nice", "-n", str(nice), str(PYTHON), *arguments],
         env=os.environ | {"PYTHONPATH": str(ROOT / "src")} | (environment or {}),
-        stdout=subprocess.DEVNULL if quiet else None,
+        stdout=subprocess.DEVNULL if quiet else into,
     ).returncode

@@ -345,9 +345,9 @@ def test_minutes_end_the_adjusting_and_the_proof_is_read_all_the_same(ready, per
     assert started.state == PassState.DONE
     job = started.run
     assert any("minutes" in note for note in job.notes)
-    assert job.over_at == 9, "right after what was found"
+    assert job.over_at == started.run.left_from, "what was found is read whole, and what is left comes next"
     assert len(set(started.readings.values_list("r", "g", "b"))) == 9
-    assert 18 <= started.readings.count() <= 20, "found and left, what stands out once more, and nothing between"
+    assert 19 <= started.readings.count() <= 21, "found with white once more, left, what stands out again, and nothing between"
     assert sheet(ready) == really(bench)
 
 

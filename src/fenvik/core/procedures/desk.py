@@ -8,7 +8,7 @@ import numpy as np
 
 from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import agree, standing_out
-from fenvik.core.procedures.samelight import INSTALLED, comes_back, see_the_dark, see_the_light
+from fenvik.core.procedures.samelight import INSTALLED, PASSED, comes_back, see_the_dark, see_the_light
 from fenvik.core.procedures.steps import (
     ENDS,
     Ask,
@@ -27,6 +27,7 @@ from fenvik.core.types import Floats
 
 TRIES = 3  # to read something while the display stands still
 MOST_DOUBTED = 4  # of a batch that are read again
+MANY_SLIPS = 3  # of a batch: then it was no single reading that went wrong, and the whole batch is read again
 
 
 @dataclass(frozen=True)
@@ -90,10 +91,13 @@ class Desk:
             made, start = [], len(self.taken)
             for percent in wanted:
                 made.append((yield from self.read(percent)))
+            slips = self.slips
             yield from self._read_doubtful(made)
             if (yield from self.look()):
                 continue
             try:
+                if self.slips - slips >= MANY_SLIPS:
+                    raise OtherLightError(PASSED, start, made[0], is_over=True)
                 yield from see_the_light(self, made, start)
                 yield from see_the_dark(self, made, start)
             except OtherLightError as problem:
@@ -113,14 +117,46 @@ class Desk:
             return made
         raise told or RestlessError("The display does not stay as it is set: what was read in between tells nothing.")
 
+    def reads_held(self, patches: Iterable[Sequence[float]]) -> Procedure[list[Taken]]:
+        """Read patches of which nothing is known yet, and the first once more after them.
+
+        Where that gives another light, or a reading is not confirmed by a second, something was before the meter or a door was
+        open, and all are read again. A display that gives another light each time is taken as it is, and that is said. Raises
+        what ``reads`` does.
+        """
+        wanted = list(patches)
+        for left in reversed(range(TRIES)):
+            since, slips = len(self.taken), self.slips
+            *made, last = yield from self.reads([*wanted, wanted[0]])
+            holds = agree(made[0], last)
+            if holds and self.slips == slips:
+                break
+            if left:
+                self._throw_away(since, "Readings of one patch were not alike, so what was found was read again")
+            elif not holds:
+                gave = f"{made[0].xyz[1]:.3g} cd/m² at first and {last.xyz[1]:.3g} at the end"
+                self.notes.append(f"However often it was read, the same patch gave {gave}: the light does not stand still.")
+        return made
+
     def _throw_away(self, since: int, how: str) -> None:
         """Forget what was read while the light was another; it is not counted, for it was nobody's choice."""
+        thrown = self._forget(since)
+        self.notes.append(f"{how}; {thrown} readings from before that were thrown away.")
+
+    def _forget(self, since: int) -> int:
+        """Forget readings, and return how many they were."""
         thrown = len(self.taken) - since
         self.recalled += thrown
         del self.taken[since:]
         self.proven, self.proven_black, self.sure = (min(n, since) for n in (self.proven, self.proven_black, self.sure))
         self.lit_well, self.dark_well = min(self.lit_well, since), min(self.dark_well, since)
-        self.notes.append(f"{how}; {thrown} readings from before that were thrown away.")
+        return thrown
+
+    def begin_anew(self, why: str) -> Procedure[None]:
+        """Forget everything, and put all controls to where they were found."""
+        thrown = self._forget(0)
+        yield from self.put(self.found)
+        self.notes = [f"{why} Everything was put back and begun anew; {thrown} readings were thrown away."]
 
     def _read_doubtful(self, made: list[Taken]) -> Procedure[None]:
         """Read again what stands out of a batch, and keep in its place what a second reading confirms."""

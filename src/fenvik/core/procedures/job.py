@@ -19,7 +19,7 @@ from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.installing import Installer
 from fenvik.core.procedures.samelight import OF_COLOUR
 from fenvik.core.procedures.scoring import parts_of, score, worse_colours
-from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, RestlessError
+from fenvik.core.procedures.steps import BudgetError, FoundElsewhereError, Fraction, Procedure, RestlessError
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
@@ -29,7 +29,7 @@ SPARE = 4  # readings that the proof may want besides its own, where one of them
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
 LEAST_CONTRAST = 2.0  # of white to black: less is no display
-LEFT = "as left"  # what is said when what is left is read
+FOUND_SAID, LEFT = "as found", "as left"  # what is said when what is found and what is left is read
 STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
 # In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
@@ -78,21 +78,38 @@ class Job:
     def run(self) -> Procedure[None]:
         """Do the whole job. What a budget or a device ends early is kept as it stands, and noted by whoever catches it."""
         try:
-            yield from self.look_found()
-            self.total = self.desk.budget
-            # The proof is never saved on, nor the reference's look at what is left.
-            self.desk.budget -= len(self.proof) + SPARE + (2 * len(CHECKED) if self.correction else 0)
-            yield from self.adjust()
             try:
-                yield from self.check_correction()  # its readings were kept back
-            except BudgetError:
-                self.desk.notes.append("There was no time left to read the reference once more.")
-            yield from self.look_left()
+                yield from self.go()
+            except FoundElsewhereError as problem:
+                yield from self.begin_anew(problem)
+                yield from self.go()
         except (RestlessError, BudgetError) as problem:
             yield from self.give_up(problem)
 
+    def begin_anew(self, problem: FenvikError) -> Procedure[None]:
+        """Put everything back and forget what was read; the meter is still seen through the correction that was made."""
+        yield from self.put_back()
+        yield from self.desk.begin_anew(str(problem))
+        self.in_force = self.in_force if self.corrected is None or self.corrected.matrix is None else self.corrected.matrix
+        self.desk.budget, self.palette, self.boost = self.total, SDR, 0.0
+        self.corrected = self.balance = self.installer = None
+
+    def go(self) -> Procedure[None]:
+        """Look at what is found, adjust, hold the correction against the reference once more, and look at what is left."""
+        yield from self.look_found()
+        self.total = self.desk.budget
+        # The proof is never saved on, nor the reference's look at what is left.
+        self.desk.budget -= len(self.proof) + SPARE + (2 * len(CHECKED) if self.correction else 0)
+        yield from self.adjust()
+        try:
+            yield from self.check_correction()  # its readings were kept back
+        except BudgetError:
+            self.desk.notes.append("There was no time left to read the reference once more.")
+        yield from self.look_left()
+
     def adjust(self) -> Procedure[None]:
         """Do everything between what is found and what is left."""
+        recalled = self.desk.recalled
         try:
             yield from self.process_off()
             yield from self.correct()
@@ -116,7 +133,7 @@ class Job:
                 yield from self.colours()
             if self.balance is not None:
                 yield from self.balance.finish()
-                if self.desk.recalled > MANY_RECALLED:  # what was adjusted by those is looked at once more
+                if self.desk.recalled > recalled + MANY_RECALLED:  # what was adjusted by those is looked at once more
                     yield from self.balance.go_on()
             yield from self.light_again()
             if self.by == "both":
@@ -200,14 +217,14 @@ class Job:
 
     def look_found(self) -> Procedure[None]:
         """Read what is found, before anything is touched."""
-        yield from self.desk.say("as found")
+        yield from self.desk.say(FOUND_SAID)
         if self.target.is_hdr:
             white, black, _ = yield from self.desk.reads([(100.0,) * 3, (0.0,) * 3, (FOR_ORDER,) * 3])
             self.settle([white, black])
             self.palette = palette_for(self.target, self.white, self.black)
             self.desk.is_hdr = True
             self.judged = self.proof
-        self.as_found = yield from self.desk.reads(self.proof)
+        self.as_found = yield from self.desk.reads_held(self.proof)
         self.settle(self.as_found)
         if self.palette.is_shortened:
             yield from self.find_end()

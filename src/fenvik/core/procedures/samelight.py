@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, TypeVar
 import numpy as np
 
 from fenvik.core.procedures.doubt import agree
-from fenvik.core.procedures.steps import ENDS, OtherLightError, Procedure, Read, Wait
+from fenvik.core.procedures.steps import ENDS, FoundElsewhereError, OtherLightError, Procedure, Read, Wait
 
 if TYPE_CHECKING:
     from fenvik.core.procedures.desk import Desk, Taken
@@ -21,6 +21,7 @@ LIFTED, DAYLIGHT = 3.0, 0.1  # times black, and cd/m²: what lifts it by more is
 CHANGED = 0.12  # of ln luminance of white: what a white balance takes or gives at most, usually
 LOOKS, LOOK_S, MOST_WAITS = 25, 4.0, 2  # at a light that is another, while nobody can be called; how often that is done in a run
 PASSED = "For a while the light was another than before and after it."
+FELL = 1.5  # times a black that is left, and the light of a door beside it: more is proven before it is believed
 LIT_UP, LIT_BY = 1.3, 0.15  # times what a dark grey gave, and cd/m²: more is seldom what it was turned to
 CONFIRMS = 0.9  # share of its light that a patch must have to say that the light is as it was
 OF_LIGHT = ("light", "white-level", "gamma", "process")  # roles that may take light away
@@ -117,12 +118,13 @@ def _prove(desk: Desk, now: Taken) -> Procedure[None]:
 
 
 def _prove_black(desk: Desk, now: Taken) -> Procedure[None]:
-    """Where black became far lighter, go back to where it was: what is darker than the room is not what the display gives.
+    """Where black became far lighter or darker, go back to where it was: what is darker than the room is not what a display gives.
 
-    Raises RestlessError where it is lighter there too.
+    Raises OtherLightError where it is lighter there too; FoundElsewhereError where it is darker: a door was open at the beginning.
     """
     before = next((t for t in desk.taken[desk.proven_black :] if t is not now and t.fraction.max() == 0.0), None)
-    if before is None or not _is_lighter(now, before):
+    is_lighter = before is not None and _is_lighter(now, before)
+    if before is None or not (is_lighter or _is_darker(now, before)):
         desk.dark_well = len(desk.taken)
         return
     again = yield from _turned_back(desk, before, desk.read((0.0, 0.0, 0.0)))
@@ -133,13 +135,15 @@ def _prove_black(desk: Desk, now: Taken) -> Procedure[None]:
             desk.dark_well,
             before,
         )
-    if not _is_lighter((yield from desk.read((0.0, 0.0, 0.0))), before):
+    if _is_darker(again, before):
+        raise FoundElsewhereError("Black was far lighter when what was found was read: a door was open, or a lamp on.")
+    if not (_is_lighter if is_lighter else _is_darker)((yield from desk.read((0.0, 0.0, 0.0))), before):
         raise OtherLightError(PASSED, desk.dark_well, before, is_over=True)
     desk.proven_black = desk.dark_well = len(desk.taken)
 
 
 def see_the_dark(desk: Desk, made: list[Taken], start: int) -> Procedure[None]:
-    """Read black where a dark grey gives far more than it did: light of the room is told by it, turned controls are not.
+    """Read black where a dark grey gives far more or less than it did: light of the room is told by it, turned controls are not.
 
     Raises OtherLightError.
     """
@@ -149,7 +153,7 @@ def see_the_dark(desk: Desk, made: list[Taken], start: int) -> Procedure[None]:
         if not 0.0 < now.fraction.max() < LIT or np.ptp(now.fraction) > 0:
             continue
         before = [t for t in desk.taken[:start] if np.array_equal(t.fraction, now.fraction)]
-        if before and now.xyz[1] > LIT_UP * before[-1].xyz[1] + LIT_BY:
+        if before and any(a.xyz[1] > LIT_UP * b.xyz[1] + LIT_BY for a, b in ((now, before[-1]), (before[-1], now))):
             yield from _prove_black(desk, (yield from desk.read((0.0, 0.0, 0.0))))
             return
 
@@ -205,3 +209,8 @@ def _turned_back(desk: Desk, to: Taken, look: Procedure[T]) -> Procedure[T]:
 def _is_lighter(now: Taken, before: Taken) -> bool:
     """Whether a black is lighter than a white balance can make one that was read before."""
     return bool(now.xyz[1] > LIFTED * max(float(before.xyz[1]), 0.0) + DAYLIGHT)
+
+
+def _is_darker(now: Taken, before: Taken) -> bool:
+    """Whether a black is darker than one that was read before by as much as an open door gives."""
+    return bool(before.xyz[1] > FELL * max(float(now.xyz[1]), 0.0) + DAYLIGHT)

@@ -40,6 +40,12 @@ class OtherLightError(RestlessError):
         self.since, self.was, self.is_over = since, was, is_over
 
 
+class FoundElsewhereError(RestlessError):
+    """What was found was read in another light than there is now: nothing can be held against it."""
+
+    code = "found_elsewhere"
+
+
 class StoppedError(Exception):
     """A person has asked to stop: what is half done is brought to rest first."""
 

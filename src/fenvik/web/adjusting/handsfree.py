@@ -7,7 +7,7 @@ from typing import Any
 from django.db import transaction
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.procedures.job import STEPS, proof_of
+from fenvik.core.procedures.job import STEPS
 from fenvik.web.adjusting import lists
 from fenvik.web.adjusting.models import Run
 from fenvik.web.adjusting.runner import LEAST_BUDGET
@@ -77,7 +77,7 @@ def start(
             pass_of=started, display=link, mode=tuning.mode_id, steps=steps, budget=budget, minutes=max(minutes, 0),
             puts_back=on_stop != "keep", by=by, takes=takes, goal=goal,
             luminance=tuning.luminance if "light" in steps else None, controls=controls,
-            proof=len(proof_of(steps)), matrix=None if started.correction is None else started.correction.matrix,
+            matrix=None if started.correction is None else started.correction.matrix,
         )  # fmt: skip
     return started
 

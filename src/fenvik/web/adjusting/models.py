@@ -67,7 +67,6 @@ class Run(FirmModel):
     goal = models.FloatField(default=0.0)  # of the error: what is no farther off is left alone; 0: as good as it gets
     luminance = models.FloatField(null=True)  # cd/m² of white that is wanted
     controls = models.JSONField()
-    proof = models.PositiveSmallIntegerField()  # readings before and after
     phase = models.CharField(max_length=80, blank=True)
     notes = models.JSONField(default=list)
     dead = models.JSONField(default=list)  # controls that do nothing that a reading can tell

@@ -8,7 +8,7 @@ from typing import Any, Protocol
 import numpy as np
 
 from fenvik.core.procedures.correcting import Corrected
-from fenvik.core.procedures.job import LEFT
+from fenvik.core.procedures.job import FOUND_SAID, LEFT
 from fenvik.core.procedures.steps import (
     Ask,
     BudgetError,
@@ -217,8 +217,7 @@ class Rig:
     def _see_the_clock(self) -> None:
         """End the adjusting when its minutes are over; the proof is read all the same. Raises BudgetError."""
         told, started = self.runner.told, self.runner.plan.pass_.started_at
-        proof = self._at < told.proof or told.phase == LEFT
-        if self._over or proof or not told.minutes or started is None:
+        if self._over or told.phase in (FOUND_SAID, LEFT) or not told.minutes or started is None:
             return
         if (datetime.now(UTC) - started).total_seconds() > 60.0 * told.minutes:
             self._over, told.over_at = True, self._at
