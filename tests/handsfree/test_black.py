@@ -73,4 +73,4 @@ def test_black_that_was_read_just_below_what_is_seen_is_raised_no_farther():
     found = display.emitted(np.zeros((1, 3)))[0, 1]
     perform(Job(Desk(display.controls, budget=150), TARGET).run(), display)
     left = display.emitted(np.zeros((1, 3)))[0, 1]
-    assert left < 1.2 * found, "half as bright again where a lift of 11 of 100 was taken for none"
+    assert left < 1.3 * found, "half as bright again where a lift of 11 of 100 was taken for none"

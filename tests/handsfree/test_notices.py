@@ -183,6 +183,7 @@ def test_a_meter_that_no_longer_sees_the_screen_ends_it_and_everything_is_put_ba
 def test_light_that_becomes_another_is_noticed_and_whoever_stands_by_is_called(fault, is_attended):
     display = Faulty(80_003 if fault == "door" else 80_001, fault)
     display.is_attended = is_attended
+    display.at_reading = 40 if fault == "hand" else display.at_reading
     found = display.truth(TARGET)[0]
     job = Job(Desk(display.controls, budget=150), TARGET)
     perform(job.run(), display)
@@ -193,8 +194,27 @@ def test_light_that_becomes_another_is_noticed_and_whoever_stands_by_is_called(f
     assert display.truth(TARGET)[0] < (found + 0.01 if job.restored else 0.55 * found)
 
 
+@pytest.mark.parametrize(
+    ("fault", "at", "said"),
+    [
+        ("hand", 0, "not alike"), ("hand", 3, "not alike"), ("hand", 12, "not alike"),
+        ("door", 0, "not alike"), ("door", 5, "begun anew"),
+    ],
+)  # fmt: skip
+def test_what_is_found_while_the_light_is_another_is_read_again(fault, at, said):
+    display = Faulty(80_003, fault)
+    display.at_reading = at
+    desk = Desk(display.controls, budget=150)
+    job = Job(desk, TARGET)
+    perform(job.run(), display)
+    assert display.truth(TARGET)[0] < 0.4, desk.notes
+    assert any(said in note for note in desk.notes)
+    assert not job.restored
+
+
 def test_who_says_that_it_cannot_be_set_right_is_not_waited_for():
     display = Faulty(80_001, "hand")
+    display.at_reading = 40
     display.ask, waited = lambda words: False, []
     display.wait = waited.append
     job = Job(Desk(display.controls, budget=150), TARGET)
@@ -252,7 +272,7 @@ class Drifting(Compared):
 
 @pytest.mark.parametrize(("kind", "said", "most"), [(Compared, "apart.", 0.7), (Drifting, "so the correction was made anew", 0.7)])
 def test_the_reference_is_read_again_on_what_is_left_and_a_meter_that_changed_is_corrected_anew(kind, said, most):
-    site = kind(3, "q2", 66)
+    site = kind(3, "q2", 77)
     listed = [p for p in correction_list("four-colour", 10, "limited") if p.label in NAMED]
     job, desk = do(site, correction=listed)
     assert any("The reference was read again" in note and said in note for note in desk.notes)

@@ -81,7 +81,7 @@ def test_a_colour_that_rests_far_off_has_its_controls_turned_one_by_one(monkeypa
     ended = {}
     for most in (0, colours.MOST_STUCK):
         monkeypatch.setattr(colours, "MOST_STUCK", most)
-        display, _, _ = do(7036, steps=("colour",))
+        display, _, _ = do(7029, steps=("colour",))
         ended[most] = display.truth(TARGET)[2]
         assert display.readings <= 150
     assert ended[0] > ended[colours.MOST_STUCK] + 0.1, "all moved together, one control was taken for another"

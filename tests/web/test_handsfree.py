@@ -185,7 +185,7 @@ def test_a_reference_beside_the_meter_corrects_it_within_the_run(ready, beside, 
     assert started.run.readings == len(rows) - len(compared)
     told = [row.label for row in rows[started.run.left_from :]]
     assert told[0] == "100 %", "what is left is drawn from its white on, whatever of it was read twice"
-    assert len(set(told)) == started.run.proof
+    assert len(set(told)) == 9
     assert made.warnings == []
     assert truth(bench, bench.displays[3], "q2", ready.target)[0] < 0.7
     assert any("The reference was read again" in note for note in started.run.notes)

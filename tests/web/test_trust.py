@@ -151,7 +151,7 @@ def test_what_hands_free_found_dead_is_not_proposed_by_hand(person, bench, now):
         meter_facts=mixed.meter.facts, bits=10, window=10, settle_s=0, average=1,
         created_at=now, finished_at=now, state="done",
     )  # fmt: skip
-    Run.objects.create(pass_of=run, mode="q2", steps=["colour"], budget=90, controls=[], dead=mine)
+    Run.objects.create(pass_of=run, mode="q2", steps=["colour"], budget=90, controls=[], proof=9, dead=mine)
     told = next(h for h in hues_of(mixed, values, recent_readings(mixed)) if h.name == "red")
     assert told.nudge is None
     assert len(told.dead) == len(mine) > len(red.dead)

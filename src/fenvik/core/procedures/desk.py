@@ -8,7 +8,7 @@ import numpy as np
 
 from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import agree, standing_out
-from fenvik.core.procedures.samelight import INSTALLED, PASSED, comes_back, see_the_dark, see_the_light
+from fenvik.core.procedures.samelight import INSTALLED, comes_back, see_the_dark, see_the_light
 from fenvik.core.procedures.steps import (
     ENDS,
     Ask,
@@ -27,7 +27,6 @@ from fenvik.core.types import Floats
 
 TRIES = 3  # to read something while the display stands still
 MOST_DOUBTED = 4  # of a batch that are read again
-MANY_SLIPS = 3  # of a batch: then it was no single reading that went wrong, and the whole batch is read again
 
 
 @dataclass(frozen=True)
@@ -54,6 +53,7 @@ class Desk:
     proven: int = 0  # whites from here on are held against each other: those before them were read again and were still true
     proven_black: int = 0  # the same of blacks
     installs: int = 0  # how often anything was installed or taken away: what was read before tells of another display
+    by_hand: bool = False  # whether a person turns what is set: then many readings are better than many turns
     is_hdr: bool = False  # whether light follows the signal as PQ has it
     sure: int = 0  # so many of those that are kept were taken while it stood as it was set
     recalled: int = 0  # so many were thrown away that told of another light
@@ -91,13 +91,10 @@ class Desk:
             made, start = [], len(self.taken)
             for percent in wanted:
                 made.append((yield from self.read(percent)))
-            slips = self.slips
             yield from self._read_doubtful(made)
             if (yield from self.look()):
                 continue
             try:
-                if self.slips - slips >= MANY_SLIPS:
-                    raise OtherLightError(PASSED, start, made[0], is_over=True)
                 yield from see_the_light(self, made, start)
                 yield from see_the_dark(self, made, start)
             except OtherLightError as problem:

@@ -127,11 +127,14 @@ class Greys:
         # What lies between the points is looked at too: the model knows how their pulls meet there.
         self.between = sorted({*at, *(float(v) for v in range(5, int(top), 5)), *self._of_end()}, reverse=True)
         self.levels = np.array(sorted(p / 100.0 for p in {*self.between, self.darkest} if p >= self.darkest))
-        for part in (at[::3], at[1::3], at[2::3]):
-            yield from self._move(self.every, self.levels)
-            if self.reached:
-                return
-            yield from self.desk.greys(part)
+        if self.desk.by_hand:
+            yield from self.desk.greys(at)
+        else:
+            for part in (at[::3], at[1::3], at[2::3]):
+                yield from self._move(self.every, self.levels)
+                if self.reached:
+                    return
+                yield from self.desk.greys(part)
         spent = sum(others or np.ptp(t.fraction) == 0 for t in self.desk.taken)
         most = MOST_GREYS + (FOR_END if self.palette.is_shortened else 0)
         left = max(most - DOUBTED - spent - proof, LEAST_AGAIN)

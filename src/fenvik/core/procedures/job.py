@@ -110,6 +110,7 @@ class Job:
     def adjust(self) -> Procedure[None]:
         """Do everything between what is found and what is left."""
         recalled = self.desk.recalled
+        yield from self.desk.say("processing")
         try:
             yield from self.process_off()
             yield from self.correct()

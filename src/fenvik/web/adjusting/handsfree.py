@@ -2,19 +2,18 @@
 
 import uuid
 from datetime import datetime
-from typing import Any
 
 from django.db import transaction
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.procedures.job import STEPS
+from fenvik.core.procedures.job import STEPS, proof_of
 from fenvik.web.adjusting import lists
 from fenvik.web.adjusting.models import Run
 from fenvik.web.adjusting.runner import LEAST_BUDGET
 from fenvik.web.controls.maps import read_over_link
 from fenvik.web.controls.models import Moment, Origin, SettingsSheet
 from fenvik.web.controls.services import fitting
-from fenvik.web.controls.values import Values, values_of
+from fenvik.web.controls.values import values_of
 from fenvik.web.devices.displays import link_of, paired
 from fenvik.web.devices.leases import hold
 from fenvik.web.devices.models import Device, DeviceRole
@@ -38,9 +37,11 @@ class HandsFreeError(FenvikError):
 @needs(Right.MEASURE, "began hands-free")
 def start(
     *, tuning_id: int, actor: User, now: datetime, steps: list[str], budget: int, on_stop: str = "restore",
-    minutes: int = 0, by: str = "controls", goal: float = 0.0, reference_id: int = 0,
+    minutes: int = 0, by: str = "controls", goal: float = 0.0, reference_id: int = 0, by_hand: bool = False,
 ) -> Pass:  # fmt: skip
     """Start a hands-free run: the display's menu and settings are read first, and noted as found where nothing was yet.
+
+    ``by_hand``: it leads a person's hand, who enters what it wants with the display's own remote; nothing is read from the display.
 
     ``reference_id``: a meter beside the tuning's own that it is corrected by first, and held against at the end; 0 for none.
 
@@ -58,14 +59,19 @@ def start(
     if tuning.signal == "dynamic":
         raise HandsFreeError("A mode for dynamic metadata follows its own mapping: it is measured, and adjusted in HDR10’s mode.")
     if any(device is not None and device.is_keyed for device in (tuning.meter, tuning.source)):
-        raise HandsFreeError("Hands-free needs a meter and a pattern source on the link: nobody is there to type.")
+        raise HandsFreeError("That needs a meter and a pattern source on the link: they are read without anybody typing.")
     reference = _beside(tuning, reference_id) if reference_id else None
-    read_over_link(tuning_id=tuning_id, actor=actor, now=now)
-    tuning = loaded(tuning_id, actor)
+    if not by_hand:
+        read_over_link(tuning_id=tuning_id, actor=actor, now=now)
+        tuning = loaded(tuning_id, actor)
     values = values_of(tuning)
     controls = [{**control, "value": values.now[control["id"]]} for control in values.controls if control["id"] in values.now]
-    link = link_of(tuning.display)
+    if not controls:
+        raise HandsFreeError("Nothing is known of where this mode’s controls stand: note them at Arrival first.")
+    link = None if by_hand else link_of(tuning.display)
     takes = {} if link is None else dict(link.facts.get("installs") or {})
+    if by_hand:
+        by = "controls"
     if by not in BY or (by != "controls" and not takes):
         raise HandsFreeError("Nothing can be installed in this display: it is adjusted by its menu.")
     with transaction.atomic():
@@ -74,10 +80,10 @@ def start(
             how=How(rows=[], reference=reference, reference_effort="" if reference is None else reference.slowest),
         )  # fmt: skip
         Run.objects.create(
-            pass_of=started, display=link, mode=tuning.mode_id, steps=steps, budget=budget, minutes=max(minutes, 0),
-            puts_back=on_stop != "keep", by=by, takes=takes, goal=goal,
+            pass_of=started, display=link, mode=tuning.mode_id or tuning.picture_mode, steps=steps, budget=budget,
+            minutes=max(minutes, 0), puts_back=on_stop != "keep", by=by, takes=takes, goal=goal,
             luminance=tuning.luminance if "light" in steps else None, controls=controls,
-            matrix=None if started.correction is None else started.correction.matrix,
+            proof=len(proof_of(steps)), matrix=None if started.correction is None else started.correction.matrix,
         )  # fmt: skip
     return started
 
@@ -106,20 +112,6 @@ def loaded(tuning_id: int, actor: User) -> Tuning:
     )
 
 
-def _rows_to(values: Values, wanted: dict[str, Any]) -> list[dict[str, Any]]:
-    """Return the rows of a list that lets the display stand as wanted; what was turned last is turned back first."""
-    turned = {change.control: i for i, change in enumerate(values.changes)}
-    rows = [
-        {
-            "control": c["id"], "label": c["label"], "before": values.now.get(c["id"]), "after": wanted[c["id"]],
-            "group": c.get("group") or "", "channel": None,
-        }
-        for c in values.controls
-        if c["id"] in wanted and values.now.get(c["id"]) != wanted[c["id"]]
-    ]  # fmt: skip
-    return sorted(rows, key=lambda row: -turned.get(row["control"], -1))
-
-
 @needs(Right.MEASURE, "set a settings sheet over the link")
 def set_sheet(*, sheet_id: int, tuning_id: int, actor: User, now: datetime) -> int:
     """Let a tuning's mode stand as a sheet says, over the link, as a list that is entered; return how many controls were set.
@@ -133,7 +125,7 @@ def set_sheet(*, sheet_id: int, tuning_id: int, actor: User, now: datetime) -> i
     if sheet.tuning.display.menu_map_id != tuning.display.menu_map_id:
         wanted, _ = fitting(tuning, sheet.tuning.display.menu_map, sheet.values)
     values = values_of(tuning)
-    rows = _rows_to(values, wanted)
+    rows = lists.rows_to(values, wanted)
     if not rows:
         return 0
     SettingsSheet.objects.create(
@@ -145,7 +137,7 @@ def set_sheet(*, sheet_id: int, tuning_id: int, actor: User, now: datetime) -> i
 
 @needs(Right.MEASURE, "put back what hands-free had set")
 def put_back(*, pass_id: int, actor: User, now: datetime) -> int:
-    """Put every control back to where it stood before a run, over the link; return how many were set.
+    """Put every control back to where it stood before a run, over the link; return how many were set, 0 where a person enters it.
 
     They are a list that is entered: whoever looks sees how far it is, and where the line breaks or the page is gone, what is left
     stays on it, to be entered or set later. Raises HandsFreeError and what ``paired`` raises.
@@ -162,8 +154,10 @@ def put_back(*, pass_id: int, actor: User, now: datetime) -> int:
                     held.go_on()
                 line.uninstall(pass_.run.mode, what)
         Run.objects.filter(pk=pass_.run.pk).update(installed=[])
-    rows = _rows_to(values, {c["id"]: c["value"] for c in pass_.run.controls})
+    rows = lists.rows_to(values, {c["id"]: c["value"] for c in pass_.run.controls})
     if not rows:
         return 0
     listed = lists.begin_back(tuning_id=tuning.pk, actor=actor, rows=rows, now=now)
+    if pass_.run.display_id is None:
+        return 0
     return lists.enter_over_link(tuning_id=tuning.pk, actor=actor, list_id=listed.pk, now=now, group=uuid.uuid4())

@@ -21,7 +21,7 @@ from fenvik.web.devices.standing import see
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.recent import recent_readings
-from fenvik.web.passes.services import start_pass
+from fenvik.web.passes.services import resume, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
@@ -43,6 +43,20 @@ def open_list(tuning_id: int) -> ChangeList | None:
 def left_of(listed: ChangeList, values: Values) -> list[dict[str, Any]]:
     """Return the rows that are still to be entered."""
     return [row for row in listed.rows if values.now.get(row["control"]) != row["after"]]
+
+
+def rows_to(values: Values, wanted: dict[str, Any]) -> list[dict[str, Any]]:
+    """Return the rows of a list that lets the display stand as wanted; what was turned last is turned back first."""
+    turned = {change.control: i for i, change in enumerate(values.changes)}
+    rows = [
+        {
+            "control": c["id"], "label": c["label"], "before": values.now.get(c["id"]), "after": wanted[c["id"]],
+            "group": c.get("group") or "", "channel": None,
+        }
+        for c in values.controls
+        if c["id"] in wanted and values.now.get(c["id"]) != wanted[c["id"]]
+    ]  # fmt: skip
+    return sorted(rows, key=lambda row: -turned.get(row["control"], -1))
 
 
 def _tuning(tuning_id: int, actor: User) -> Tuning:
@@ -126,8 +140,18 @@ def begin_back(*, tuning_id: int, actor: User, rows: list[dict[str, Any]], now: 
 def close(*, tuning_id: int, actor: User, list_id: int, now: datetime) -> None:
     """Give a list up, or end it; what was entered stays logged. Doing so twice changes nothing."""
     tuning = _tuning(tuning_id, actor)
-    ChangeList.objects.filter(tuning=tuning, pk=list_id, closed_at__isnull=True).update(closed_at=now)
+    listed = ChangeList.objects.filter(tuning=tuning, pk=list_id, closed_at__isnull=True).first()
+    if listed is not None:
+        _end(listed, actor, now)
     notify(tuning_id)
+
+
+def _end(listed: ChangeList, actor: User, now: datetime) -> None:
+    """Close a list; a run that leads the hand and waits for it goes on."""
+    listed.closed_at = now
+    listed.save(update_fields=["closed_at"])
+    if listed.of_pass is not None and listed.of_pass.is_open:
+        resume(pass_id=listed.of_pass.pk, actor=actor)
 
 
 @needs(Right.MEASURE)
@@ -152,14 +176,13 @@ def enter(
         ControlChange(
             tuning=tuning, group=group, control=row["control"], label=row["label"],
             before=values.now.get(row["control"]), after=row["after"], at=now, by=actor,
-            reading_before=newest[0] if newest else None,
+            reading_before=newest[0] if newest else None, of_pass=listed.of_pass,
         )
         for row in left_of(listed, values)
         if row["control"] in wanted
     )  # fmt: skip
     if not left_of(listed, values_of(tuning)):
-        listed.closed_at = now
-        listed.save(update_fields=["closed_at"])
+        _end(listed, actor, now)
     notify(tuning_id)
     return made
 
@@ -205,8 +228,7 @@ def _close_what_is_in(tuning_id: int, actor: User, list_id: int, now: datetime) 
     tuning = _tuning(tuning_id, actor)
     listed = ChangeList.objects.filter(tuning=tuning, pk=list_id, closed_at__isnull=True).first()
     if listed is not None and not left_of(listed, values_of(tuning)):
-        listed.closed_at = now
-        listed.save(update_fields=["closed_at"])
+        _end(listed, actor, now)
     notify(tuning_id)
 
 

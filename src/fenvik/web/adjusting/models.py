@@ -8,6 +8,7 @@ from fenvik.web.kit.models import FirmModel
 class ListKind(models.TextChoices):
     POINTS = "points", "points of the white balance"
     BACK = "back", "everything back to as found"
+    LED = "led", "what a run that leads the hand wants turned"
 
 
 class ChangeList(FirmModel):
@@ -25,6 +26,9 @@ class ChangeList(FirmModel):
     at = models.DateTimeField()
     by = models.ForeignKey("people.User", null=True, on_delete=models.PROTECT)
     closed_at = models.DateTimeField(null=True)
+    # Of a run that leads the hand: which one, and the number of its first step that is on this list.
+    of_pass = models.ForeignKey("passes.Pass", null=True, on_delete=models.CASCADE, related_name="lists")
+    step = models.PositiveIntegerField(null=True)
 
     class Meta:
         constraints = [
@@ -52,6 +56,8 @@ class LearnedResponse(FirmModel):
 class Run(FirmModel):
     """A hands-free run: what it was asked to do, what it says while it works, and what came of it.
 
+    Without a ``display`` it leads the hand of a person: what is to be set is a list to be entered with the display's own remote.
+
     ``controls``: those of the mode as the display told them when it began, each with its value then. ``over_at``: after how many
     readings its minutes were over. ``left_from``: the first reading of the proof. Scores are means of errors.
     """
@@ -67,6 +73,7 @@ class Run(FirmModel):
     goal = models.FloatField(default=0.0)  # of the error: what is no farther off is left alone; 0: as good as it gets
     luminance = models.FloatField(null=True)  # cd/m² of white that is wanted
     controls = models.JSONField()
+    proof = models.PositiveSmallIntegerField()  # so many of its readings, the first, tell what was found
     phase = models.CharField(max_length=80, blank=True)
     notes = models.JSONField(default=list)
     dead = models.JSONField(default=list)  # controls that do nothing that a reading can tell

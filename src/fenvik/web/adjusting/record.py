@@ -16,7 +16,10 @@ from fenvik.web.passes.store import Store
 MINE = """mine AS (
     SELECT id, tuning_id, created_by_id FROM passes_pass WHERE id = %(pass_id)s AND run_token = %(token)s FOR NO KEY UPDATE
 )"""
-TOLD = ("phase", "notes", "dead", "installed", "over_at", "restored", "readings", "moves", "found_score", "left_score", "left_from")
+TOLD = (
+    "phase", "proof", "notes", "dead", "installed", "over_at", "restored", "readings", "moves", "found_score", "left_score",
+    "left_from",
+)  # fmt: skip
 TELL = f"""
 WITH {MINE}, kept AS (
     UPDATE adjusting_run SET {", ".join(f"{name} = %({name})s" for name in TOLD)} FROM mine WHERE pass_of_id = mine.id
@@ -151,6 +154,10 @@ class Record:
         else:
             self._change(control, control["value"], came, group)
         self.at += 1
+
+    def was_turned(self, number: int, came: Any) -> None:
+        """Keep what a control is at that a person has entered; the change was logged then. Raises LostPassError."""
+        self.store.row(CAME, number=number, came=Jsonb(came))
 
     def found_otherwise(self, control: dict[str, Any], before: Any, came: Any) -> None:
         """Log a control that somebody had turned meanwhile and that was set again. Raises LostPassError."""

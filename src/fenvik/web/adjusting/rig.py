@@ -73,6 +73,9 @@ class Rig:
         self._over = False
         self._group, self._in_group = uuid.uuid4(), set[str]()
 
+    def end(self) -> None:
+        """Nothing is left to be done."""
+
     def begin(self) -> None:
         """Choose the mode, where nothing was stored yet."""
         if self.runner.is_live:

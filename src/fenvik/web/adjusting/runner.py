@@ -16,7 +16,7 @@ from fenvik.core.measure.correction import PROPOSED
 from fenvik.core.measure.correction_patches import correction_list
 from fenvik.core.procedures.correcting import AVERAGE, NAMED
 from fenvik.core.procedures.desk import Desk
-from fenvik.core.procedures.job import LEFT, STEPS, Job, proof_of
+from fenvik.core.procedures.job import FOUND_SAID, LEFT, STEPS, Job, proof_of
 from fenvik.core.procedures.scoring import score
 from fenvik.core.procedures.steps import (
     Fraction,
@@ -27,6 +27,8 @@ from fenvik.core.signal.patches import COLOURS, Patch, patch
 from fenvik.core.types import Floats
 from fenvik.link.display import LinkedDisplay
 from fenvik.link.faults import DeviceError
+from fenvik.web.adjusting import led
+from fenvik.web.adjusting.handrig import HandRig
 from fenvik.web.adjusting.models import Run
 from fenvik.web.adjusting.record import Record
 from fenvik.web.adjusting.rig import Rig
@@ -87,8 +89,8 @@ class HandsFreeRunner(Runner):
 
     def run(self) -> None:
         """Do the whole job, from its beginning or from where it was cut off."""
-        rig = Rig(self)
-        desk = Desk(rig.controls, budget=self.told.budget)
+        rig = HandRig(self) if self.told.display_id is None else Rig(self)
+        desk = Desk(rig.controls, budget=self.told.budget, by_hand=self.told.display_id is None)
         pass_ = self.plan.pass_
         job = Job(desk, pass_.tuning.target, tuple(self.told.steps), luminance=self.told.luminance)
         self.job = job
@@ -101,6 +103,7 @@ class HandsFreeRunner(Runner):
             rig.begin()
             perform(job.run(), rig, lambda words: self._say(words, rig))
             rig.go_live()
+            rig.end()
             self._report(desk, job)
             self._finish(PassState.DONE)
         except StoppedError:
@@ -116,7 +119,10 @@ class HandsFreeRunner(Runner):
             self._finish(PassState.STOPPED)
 
     def _stopped(self, desk: Desk, job: Job, rig: "Rig") -> None:
-        if self.told.puts_back:
+        if self.told.display_id is None:
+            back = led.ended(pass_=self.plan.pass_, back=self.told.controls if self.told.puts_back else [])
+            desk.notes.append(f"It was stopped; {'what puts it back is a list to enter' if back else 'what was entered is kept'}.")
+        elif self.told.puts_back:
             try:
                 rig.take_as_it_is()
                 perform(job.put_back(), rig)
@@ -130,6 +136,8 @@ class HandsFreeRunner(Runner):
         self._finish(PassState.STOPPED)
 
     def _say(self, words: str, rig: Rig) -> None:
+        if self.told.phase == FOUND_SAID and words != FOUND_SAID:
+            self.told.proof = rig.taken  # more than were meant where some were read again
         self.told.phase = words
         if words == LEFT:
             self.proof_at = rig.taken

@@ -11,7 +11,8 @@ from fenvik.web.controls.services import OtherModelError, note_found
 from fenvik.web.controls.values import SettingError, typed_value
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
-from fenvik.web.visits.models import SIGNALS, Tuning
+from fenvik.web.visits.aimed import SIGNALS
+from fenvik.web.visits.models import Tuning
 
 ON_PURPOSE = "Nothing was stored. Take it by role, if that is what you want."
 

@@ -18,7 +18,8 @@ from fenvik.web.passes.services import start_pass
 from fenvik.web.patterns.models import LookedAt
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
-from fenvik.web.visits.models import SIGNALS, Tuning
+from fenvik.web.visits.aimed import SIGNALS
+from fenvik.web.visits.models import Tuning
 
 
 class AnswerError(FenvikError):

@@ -12,7 +12,8 @@ from fenvik.core.groundwork import CHECKS, Check, checks_for, extra_processing, 
 from fenvik.web.controls.values import Values, shown
 from fenvik.web.devices.standing import clash_of
 from fenvik.web.groundwork.models import Answer, CheckAnswer
-from fenvik.web.visits.models import SIGNALS, Tuning
+from fenvik.web.visits.aimed import SIGNALS
+from fenvik.web.visits.models import Tuning
 
 QUICK_PLAY = ("process.game", "process.low-latency", "process.latency", "process.low-lag", "process.instant-response")
 FRESH = timedelta(seconds=45)  # what a display said longer ago may have changed

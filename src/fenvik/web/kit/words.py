@@ -32,6 +32,7 @@ WORDS = {
     "HLG": "An HDR signal relative to the display's own peak, made for broadcasts.",
     "ΔE ITP": "The difference of two colours in HDR: 1 is just noticeable under the best conditions, 3 is a good display.",
     "lux": "How much light falls on a place: a dim living room has 5, a bright one 200.",
+    "led by hand": "The whole job on a display without a link: Fenvik reads and works out, and lists what you turn with the remote.",
     "luminance, cd/m²": "How bright a surface is; 100 to 120 suits SDR at night. 3.426 cd/m² are one foot-lambert.",
     "menu map": "The controls of a model with their ranges and roles, kept for the next display of that model.",
     "near black": "The first few per cent above black, where noise, dimming and crushed steps live.",

@@ -19,7 +19,8 @@ from fenvik.web.devices.models import Device
 from fenvik.web.kit.words import having
 from fenvik.web.passes.models import PatchList
 from fenvik.web.people.asking import Asking
-from fenvik.web.visits.models import TARGET_LABELS, Tuning, Visit
+from fenvik.web.visits.aimed import TARGET_LABELS
+from fenvik.web.visits.models import Tuning, Visit
 
 MOST = 12
 

@@ -9,12 +9,9 @@ from fenvik.web.controls.models import MenuMap
 from fenvik.web.controls.shapes import SHAPES
 from fenvik.web.kit.forms import PlainNumbers, rows_of
 from fenvik.web.planning.wording import WordsError, read
+from fenvik.web.visits.aimed import SIGNALS
 from fenvik.web.visits.forms import NAMED_TARGETS, refuse_clash
-from fenvik.web.visits.models import (
-    SIGNALS,
-    Purpose,
-    Visit,
-)
+from fenvik.web.visits.models import Purpose, Visit
 
 
 class ClientForm(forms.ModelForm):  # type: ignore[type-arg]

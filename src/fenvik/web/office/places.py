@@ -18,8 +18,9 @@ from fenvik.web.kit.forms import PlainNumbers
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.people.asking import Asking
 from fenvik.web.planning.services import add_proposed
+from fenvik.web.visits.aimed import SIGNALS, clash
 from fenvik.web.visits.forms import NAMED_TARGETS
-from fenvik.web.visits.models import SIGNALS, Tuning, Visit, clash
+from fenvik.web.visits.models import Tuning, Visit
 from fenvik.web.whites.told import of_display
 
 

@@ -20,7 +20,8 @@ from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.planning.wording import ToldDisplay, WordsError, read, technology_of
 from fenvik.web.results.summary import summarise
-from fenvik.web.visits.models import ENDS, SIGNALS, Tuning, Visit, clash
+from fenvik.web.visits.aimed import ENDS, SIGNALS, clash
+from fenvik.web.visits.models import Tuning, Visit
 
 
 class TargetClashError(FenvikError):

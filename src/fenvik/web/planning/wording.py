@@ -5,7 +5,8 @@ from dataclasses import dataclass, field
 
 from fenvik.core.errors import FenvikError
 from fenvik.web.clients.models import Technology
-from fenvik.web.visits.models import SIGNALS, Purpose
+from fenvik.web.visits.aimed import SIGNALS
+from fenvik.web.visits.models import Purpose
 
 MOST_LINES, MOST_TEXT = 120, 8000
 WORDS = {

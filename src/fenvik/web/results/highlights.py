@@ -15,8 +15,9 @@ from fenvik.core.types import Floats
 from fenvik.web.passes.models import PICTURES, Pass, PassPurpose
 from fenvik.web.passes.sending import TAKEN_PEAK, stage_of
 from fenvik.web.results.assemble import analysis_of, core_readings, newest_of_each
+from fenvik.web.visits.aimed import ROLL_OFFS, ROLLED_BY, ending
 from fenvik.web.visits.endform import typed_points
-from fenvik.web.visits.models import ROLL_OFFS, ROLLED_BY, Tuning, ending
+from fenvik.web.visits.models import Tuning
 
 LIGHTS = (100, 203, 600, 1000, 4000)  # cd/m² in the film
 SAME = 0.02  # of a luminance: less is no difference

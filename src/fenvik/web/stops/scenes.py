@@ -32,7 +32,7 @@ from fenvik.web.stops.registry import Page, pages
 from fenvik.web.stops.tape import TapeRow, tape_of
 from fenvik.web.trail.facts import STOPS, Trail, trail_of
 from fenvik.web.trail.kept import tunings
-from fenvik.web.visits.models import SIGNALS
+from fenvik.web.visits.aimed import SIGNALS
 
 
 @dataclass
@@ -100,8 +100,9 @@ class Scene:
         if self.tuning.signal == "dynamic":
             return [(key, name, label) for name, (key, label) in WORKS.items() if name == "two"]
         there = {"two", "light"} | ({"points"} if at & {"white.at", "gamma.at"} else set())
-        there |= ({"colours"} if "colour" in roles else set()) | ({"hands-free"} if self.is_linked else set())
-        return [(key, name, label) for name, (key, label) in WORKS.items() if name in there]
+        there |= ({"colours"} if "colour" in roles else set()) | ({"hands-free"} if self.values.now else set())
+        named = WORKS if self.is_linked else WORKS | {"hands-free": (WORKS["hands-free"][0], "led by hand")}
+        return [(key, name, label) for name, (key, label) in named.items() if name in there]
 
     @property
     def has_colours(self) -> bool:

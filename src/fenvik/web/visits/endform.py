@@ -7,7 +7,7 @@ from django import forms
 
 from fenvik.formats.numbers import NumberError, number
 from fenvik.web.kit.forms import PlainNumbers
-from fenvik.web.visits.models import LEAST_MASTERED, ROLL_OFFS, ROLLED_BY
+from fenvik.web.visits.aimed import LEAST_MASTERED, ROLL_OFFS, ROLLED_BY
 
 MOST_KNEES = 3
 MASTERED = 1000.0

@@ -6,8 +6,9 @@ from django import forms
 
 from fenvik.core.signal.patterns.options import PatternError, three_primaries
 from fenvik.formats.numbers import NumberError, numbers
+from fenvik.web.visits.aimed import ENDS, FREE_CURVES, PRIMARIES, SIGNALS, TARGET_LABELS, clash
 from fenvik.web.visits.endform import EndForm, typed_points
-from fenvik.web.visits.models import ENDS, FREE_CURVES, PRIMARIES, SIGNALS, TARGET_LABELS, Purpose, Tuning, clash
+from fenvik.web.visits.models import Purpose, Tuning
 
 NAMED_TARGETS = [(name, label) for name, label in TARGET_LABELS.items() if name != "free"]
 

@@ -34,7 +34,7 @@ def _hands_free(request: Asking, tuning: Tuning) -> HttpResponse | None:
     handsfree.start(
         tuning_id=tuning.pk, actor=request.user, now=timezone.now(), steps=request.POST.getlist("steps"),
         budget=number_in(request, "budget"), on_stop=request.POST.get("on_stop", "restore"), minutes=number_in(request, "minutes"),
-        by=request.POST.get("by", "controls"), goal=decimal_in(request, "goal"),
+        by=request.POST.get("by", "controls"), by_hand=request.POST.get("by") == "hand", goal=decimal_in(request, "goal"),
         reference_id=number_in(request, "reference") if request.POST.get("reference") else 0,
     )  # fmt: skip
     return None
@@ -43,7 +43,8 @@ def _hands_free(request: Asking, tuning: Tuning) -> HttpResponse | None:
 def _put_back(request: Asking, tuning: Tuning) -> HttpResponse | None:
     run = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
     count = handsfree.put_back(pass_id=run.pk, actor=request.user, now=timezone.now())
-    messages.success(request, f"{count} controls were put back to where they stood before the run.")
+    told = f"{count} controls were put back to where they stood before the run."
+    messages.success(request, told if count else "What puts everything back is a list now, to be entered.")
     return None
 
 

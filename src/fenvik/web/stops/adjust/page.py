@@ -61,6 +61,8 @@ def fill(scene: Scene) -> None:
     changed = sum(row["changed"] for row in scene.values.rows)
     scene.extra |= {"changed": changed, "changed_words": f"{changed} controls" if changed != 1 else "it"}
     _list(scene)
+    if scene.is_hands_free and scene.extra.get("list") is not None:
+        scene.extra["is_led_list"] = scene.extra["list"].kind == ListKind.LED
     work = scene.options.work
     if work == "points":
         _points(scene, found_balance)
@@ -102,7 +104,7 @@ def _list(scene: Scene) -> None:
     ]
     following = next((group for group in told if not group["done"]), None)
     scene.extra |= {
-        "list": listed, "list_here": scene.options.work == "points" or listed.kind == ListKind.BACK,
+        "list": listed, "list_here": scene.options.work == "points" or listed.kind in (ListKind.BACK, ListKind.LED),
         "groups": told, "next_group": following, "entered": len(listed.rows) - len(left),
         "sets_itself": is_being_set(scene.tuning.display_id),
         "of": len(listed.rows), "percent": round(100 * (len(listed.rows) - len(left)) / max(len(listed.rows), 1)),
@@ -155,8 +157,11 @@ def _hands_free(scene: Scene) -> None:
     """Say how a hands-free run stands: what it does, what it has brought, and what was read last of each patch."""
     run = next((p for p in scene.tuning.main_passes if p.purpose == PassPurpose.HANDS_FREE), None)
     job = None if run is None else run.run
-    stops = job is not None and not job.puts_back
-    scene.extra["stop_words"] = "Stop and keep what was set" if stops else "Stop and put everything back"
+    keeps = job is not None and not job.puts_back
+    is_led = job is not None and job.display_id is None
+    stops = "Stop, and list what puts it back" if is_led else "Stop and put everything back"
+    scene.extra["stop_words"] = "Stop and keep what was set" if keeps else stops
+    scene.extra["is_led"] = is_led or not scene.is_linked
     scene.extra |= {"run": run, "usual_budget": USUAL_BUDGET, "steps": STEP_WORDS}
     link = scene.tuning.display.link
     takes = {} if link is None else link.facts.get("installs") or {}

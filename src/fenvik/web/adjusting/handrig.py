@@ -1,0 +1,99 @@
+"""The rig of a run that leads a person's hand: what is to be set is a list, entered on the display with its own remote."""
+
+from dataclasses import dataclass
+from typing import Any
+
+from fenvik.core.controls import CHANNELS
+from fenvik.core.procedures.steps import Fraction, Set
+from fenvik.core.types import Floats
+from fenvik.web.adjusting import led
+from fenvik.web.adjusting.rig import Hands, Rig
+
+TO_TURN = "What is listed waits to be entered on the display, with its remote."
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A control that is to be set, with the number of the step that wants it."""
+
+    step: int
+    control: str
+    value: Any
+
+
+class HandRig(Rig):
+    """Reads by itself and lets a person set.
+
+    Sets are gathered until something is read: then they are one list, and the run lets go of its worker until that is entered. What
+    a control then really stands at is what counts, entered or given up; until then the step counts as not done, so that a run
+    that is led again asks for just these.
+    """
+
+    def __init__(self, runner: Hands) -> None:
+        super().__init__(runner)
+        self._wanted: list[Wanted] = []
+
+    def begin(self) -> None:
+        """Nothing is chosen: the person has the display in its mode."""
+
+    def go_live(self) -> None:
+        """Go on from what is stored; where the controls stand is what was entered."""
+        if not self.runner.is_live:
+            self.runner.is_live = True
+            self.runner.rows = self.runner.rows[: len(self._readings)]
+
+    def look(self) -> None:  # type: ignore[override]
+        """A display without a line to it says nothing of itself."""
+
+    def set(self, control: str, value: Any) -> Any:
+        """Ask for a control to be set, before anything else is read; what was set before is gone through."""
+        step = Set(control, value)
+        kept = self._again(step)
+        if kept is not None:
+            return kept.came
+        self.go_live()
+        self.record.begin(step)
+        self._wanted.append(Wanted(self.record.at, control, value))
+        self.record.at += 1
+        return value
+
+    def take_as_it_is(self) -> None:
+        """Take every control as it was entered."""
+        stands = led.stands(self.runner.plan.pass_.tuning_id)
+        for name, control in self._by.items():
+            control["value"] = stands.get(name, control["value"])
+
+    def end(self) -> None:
+        """Let what is still wanted be entered."""
+        self._turn()
+
+    def _read(self, percent: Fraction, by: str = "") -> tuple[Floats, Floats]:
+        self._turn()
+        return super()._read(percent, by)
+
+    def _turn(self) -> None:
+        """Have a list of what is wanted entered. Where that is still to be done the run pauses, and is led here again."""
+        if not self._wanted:
+            return
+        pass_ = self.runner.plan.pass_
+        last = {wanted.control: wanted.value for wanted in self._wanted}
+        rows = [self._row(name, value) for name, value in last.items()]
+        while (stands := led.entered(pass_=pass_, step=self._wanted[0].step, rows=rows)) is None:
+            self.runner.call(TO_TURN)
+        for wanted in self._wanted:
+            self.record.was_turned(wanted.step, stands.get(wanted.control, wanted.value))
+        for name, value in last.items():
+            self._by[name]["value"] = stands.get(name, value)
+        self._wanted = []
+
+    def _row(self, name: str, value: Any) -> dict[str, Any]:
+        control = self._by[name]
+        word = str(control.get("role") or "").split(".")
+        group = str(control.get("group") or "")
+        if len(word) > 3 and word[1] == "at":
+            group = f"{'.'.join(word[2:-1])} %"
+        elif len(word) > 2 and word[0] == "colour":
+            group = word[1].capitalize()
+        return {
+            "control": name, "label": control["label"], "after": value, "group": group, "channel": CHANNELS.get(word[-1]),
+        }  # fmt: skip
