@@ -17,6 +17,7 @@ NOISE = (
     (10.0, 0.002, 0.0006, 0.0006), (100.0, 0.0015, 0.0005, 0.0005), (1000.0, 0.0015, 0.0005, 0.0005),
 )  # fmt: skip
 FLOOR = 0.003
+EACH = 10  # readings of a display: many displays tell more than many readings
 
 
 def display(kind, rng, target, levels):
@@ -115,11 +116,11 @@ def main() -> None:
     for name in TARGETS_SHOWN:
         target = TARGETS[name]
         for kind in KINDS:
-            rng = np.random.default_rng(1886)
+            rng = np.random.default_rng([1886, KINDS.index(kind), TARGETS_SHOWN.index(name)])
             held, differ = {}, {}
             for turn in range(repeats):
-                if turn % 20 == 0:
-                    shown = display(kind, rng, target, np.linspace(100, 0, 21 if turn % 40 else 11))
+                if turn % EACH == 0:
+                    shown = display(kind, rng, target, np.linspace(100, 0, 21 if turn % (2 * EACH) else 11))
                     perfect = replace(read(shown, rng, 1, drifts=False), xyz=shown[1], repeatability=None)
                     true = analyse(perfect, target)
                     truth = {key: one.value for key, one in figures(true).items()}

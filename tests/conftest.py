@@ -3,11 +3,14 @@
 import datetime as dt
 import os
 
-import hypothesis  # noqa: F401 - its plugin would import it as the last thing of a run, deep in pytest, where Python 3.11 may refuse
+import hypothesis  # its plugin would import it as the last thing of a run, deep in pytest, where Python 3.11 may refuse
 import pytest
 
 from fenvik.standins.bench import make_bench
 
+# They give way to tests that wait for something: how long a draw takes says nothing of them.
+hypothesis.settings.register_profile("gives way", deadline=None, suppress_health_check=[hypothesis.HealthCheck.too_slow])
+hypothesis.settings.load_profile("gives way")
 # Playwright's loop runs in the tests' thread; the ORM is used between its calls, never inside them.
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
 TRIES = 5

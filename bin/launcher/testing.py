@@ -19,7 +19,7 @@ CHECKS = [
     ("deploy", ["-m", "fenvik.cli", "manage", "check", "--deploy", "--fail-level", "WARNING"]),
 ]
 # Tests that compute and wait for nothing: they and the linters take what the others leave of the machine, which wait half of their
-# time. Those run three at a time, file by file: each has a database, a browser and a running system of its own, which its files share.
+# time. Those run three at a time, file by file: each has a database, a browser and a running system, which its files share.
 COMPUTED = ("tests/core", "tests/charts", "tests/formats", "tests/handsfree")
 # In the order of tests/conftest.py: no file after one that opened a browser, but those that do.
 SIDE_BY_SIDE = ("-n", "3", "--dist", "loadfile", "--no-loadscope-reorder")
