@@ -7,6 +7,7 @@ from django.urls import reverse
 
 from fenvik.web.adjusting import handsfree, lists
 from fenvik.web.adjusting.models import ChangeList, ListKind
+from fenvik.web.controls.log import log_changes
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import values_of
 from fenvik.web.passes import engine, services
@@ -50,6 +51,14 @@ class Person:
             group=uuid.uuid4(),
         )  # fmt: skip
 
+    def turns(self, values):
+        """Turn something of one's own accord, and log it."""
+        for control, value in values.items():
+            self.menu.set("q2", control, value)
+        typed = {control: str(value) for control, value in values.items()}
+        seen = len(values_of(self.tuning).changes)
+        log_changes(tuning_id=self.tuning.pk, actor=self.person, typed=typed, seen=seen, now=self.now, group=uuid.uuid4())
+
     def go_through(self, started):
         """Enter what is listed until the run is over."""
         engine.run(started.pk)
@@ -87,13 +96,31 @@ def test_what_cannot_be_entered_is_taken_as_it_stands(ready, person, now, bench,
     engine.run(started.pk)
     hand.enter(rows=1)
     left = lists.open_list(ready.pk)
-    assert left is not None
+    wanted = lists.left_of(left, values_of(ready))[0]
+    free = next(c for c in started.run.controls if c["kind"] == "range" and c["role"] == "saturation")
+    instead = next(o for o in wanted_options(started, wanted) if o not in (wanted["before"], wanted["after"]))
+    hand.turns({wanted["control"]: instead})
     lists.close(tuning_id=ready.pk, actor=person, list_id=left.pk, now=now)
     started.refresh_from_db()
     assert started.state == PassState.QUEUED, "it goes on by itself"
+    engine.run(started.pk)
+    gains = {c["id"] for c in started.run.controls if (c["role"] or "").startswith("white.gain")}
+    while not gains & {row["control"] for row in lists.open_list(ready.pk).rows}:
+        hand.enter()
+        engine.run(started.pk)
+    hand.turns({free["id"]: free["value"] + 2})
+    hand.enter()
     hand.go_through(started)
     assert started.state == PassState.DONE
     assert sheet(ready) == {c["id"]: c["value"] for c in bench.displays[3].menu.described("q2")}
+    first = started.steps.get(number=left.step + [r["control"] for r in left.rows].index(wanted["control"]))
+    assert (first.asked["control"], first.came) == (wanted["control"], instead)
+    assert sheet(ready)[free["id"]] == free["value"], "what somebody turned of their own accord is asked back"
+
+
+def wanted_options(started, row):
+    control = next(c for c in started.run.controls if c["id"] == row["control"])
+    return range(int(control["min"]), int(control["max"])) if control["kind"] == "range" else control.get("options", [False, True])
 
 
 def test_go_on_asks_for_the_same_list_again_and_a_stop_lists_the_way_back(ready, person, now, hand, signed_in):

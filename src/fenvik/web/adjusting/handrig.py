@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from fenvik.core.controls import CHANNELS
-from fenvik.core.procedures.steps import Fraction, Set
+from fenvik.core.procedures.steps import Fraction, Look, Set, Standing
 from fenvik.core.types import Floats
 from fenvik.web.adjusting import led
 from fenvik.web.adjusting.rig import Hands, Rig
@@ -32,6 +32,7 @@ class HandRig(Rig):
     def __init__(self, runner: Hands) -> None:
         super().__init__(runner)
         self._wanted: list[Wanted] = []
+        self._came: dict[str, Any] = {}  # of what is gone through: where the controls really came to, known once it was read on
 
     def begin(self) -> None:
         """Nothing is chosen: the person has the display in its mode."""
@@ -42,15 +43,26 @@ class HandRig(Rig):
             self.runner.is_live = True
             self.runner.rows = self.runner.rows[: len(self._readings)]
 
-    def look(self) -> None:  # type: ignore[override]
-        """A display without a line to it says nothing of itself."""
+    def look(self) -> Standing:
+        """Return where the controls stand as it was entered and logged: a person may have turned something of their own accord."""
+        kept = self._again(Look())
+        if kept is not None:
+            told: dict[str, Any] = kept.came or {}
+            return Standing(told.get("values", {}), left_mode=False)
+        self.go_live()
+        self.record.begin(Look())
+        stands = led.stands(self.runner.plan.pass_.tuning_id) | {wanted.control: wanted.value for wanted in self._wanted}
+        standing = Standing({name: stands[name] for name in self._by if name in stands}, left_mode=False)
+        self.record.was_looked(standing)
+        return standing
 
     def set(self, control: str, value: Any) -> Any:
         """Ask for a control to be set, before anything else is read; what was set before is gone through."""
         step = Set(control, value)
         kept = self._again(step)
         if kept is not None:
-            return kept.came
+            self._came[control] = kept.came
+            return kept.asked["value"]  # as it was then
         self.go_live()
         self.record.begin(step)
         self._wanted.append(Wanted(self.record.at, control, value))
@@ -68,6 +80,9 @@ class HandRig(Rig):
         self._turn()
 
     def _read(self, percent: Fraction, by: str = "") -> tuple[Floats, Floats]:
+        for name, value in self._came.items():
+            self._by[name]["value"] = value
+        self._came = {}
         self._turn()
         return super()._read(percent, by)
 

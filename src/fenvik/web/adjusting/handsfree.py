@@ -77,7 +77,10 @@ def start(
     with transaction.atomic():
         started = start_pass(
             tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.HANDS_FREE,
-            how=How(rows=[], reference=reference, reference_effort="" if reference is None else reference.slowest),
+            how=How(
+                rows=[], reference=reference, reference_effort="" if reference is None else reference.slowest,
+                beside_a_person=by_hand,
+            ),
         )  # fmt: skip
         Run.objects.create(
             pass_of=started, display=link, mode=tuning.mode_id or tuning.picture_mode, steps=steps, budget=budget,

@@ -90,7 +90,7 @@ def _see_free_of_passes(lease: Lease, tuning: Tuning, *, by_hand: bool = False, 
     holder = lease.pass_of
     if holder is None or not holder.is_open:
         return
-    if holder.purpose == "hands-free" and not mends:
+    if holder.purpose == "hands-free" and lease.alone and not mends:  # one that leads a person's hand is not alone
         raise HeldError("A hands-free run sets this display. Stop it first; nothing was done.", holder)
     # What waits for its person may be set right by them.
     if by_hand or (holder.tuning_id == tuning.pk and holder.state == "paused"):

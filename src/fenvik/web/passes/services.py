@@ -49,6 +49,7 @@ class How:
     window: float = 0.0
     surround: float | None = None
     reference_effort: str = ""
+    beside_a_person: bool = False  # who turns, logs and reads on while it is open
 
 
 def is_held(pass_id: int, index: int) -> bool:
@@ -137,7 +138,7 @@ def start_pass(
             Circumstance.objects.create(pass_of=started, **(warm_up_so_far(tuning, now) if purpose in WARMTH_MATTERS else {}))
             take_for_pass(
                 started, tuning, [device for device in (tuning.meter, tuning.source, how.reference) if device is not None],
-                alone=purpose not in BESIDE_A_PERSON,
+                alone=purpose not in BESIDE_A_PERSON and not how.beside_a_person,
             )  # fmt: skip
             defer(started.pk)
             notify(tuning.pk, pass_id=started.pk)
