@@ -32,6 +32,7 @@ class HandRig(Rig):
     def __init__(self, runner: Hands) -> None:
         super().__init__(runner)
         self._wanted: list[Wanted] = []
+        self._for = ""  # what is done with them
         self._came: dict[str, Any] = {}  # of what is gone through: where the controls really came to, known once it was read on
 
     def begin(self) -> None:
@@ -65,6 +66,7 @@ class HandRig(Rig):
             return kept.asked["value"]  # as it was then
         self.go_live()
         self.record.begin(step)
+        self._for = self._for if self._wanted else self.runner.told.phase
         self._wanted.append(Wanted(self.record.at, control, value))
         self.record.at += 1
         return value
@@ -94,6 +96,8 @@ class HandRig(Rig):
         last = {wanted.control: wanted.value for wanted in self._wanted}
         rows = [self._row(name, value) for name, value in last.items()]
         while (stands := led.entered(pass_=pass_, step=self._wanted[0].step, rows=rows)) is None:
+            self.runner.told.phase = self._for
+            self.record.tell()
             self.runner.call(TO_TURN)
         for wanted in self._wanted:
             self.record.was_turned(wanted.step, stands.get(wanted.control, wanted.value))

@@ -84,7 +84,7 @@ def walks_of(firm_id: int) -> list[dict[str, Any]]:
             "steps": [
                 "The stand-ins’ page shows the television and its menu; arrow keys are its remote.",
                 "Answer the open checks at Groundwork, read As found, then follow the nudges at Adjust.",
-                "Turn what is proposed on the television, and say so with one key.",
+                "Turn what is proposed, and say so with one key. Or choose led by hand: it lists what to turn, and reads.",
             ],
         })  # fmt: skip
     if "Lounge, film" in known:
