@@ -221,15 +221,7 @@ def do(*, tuning_id: int, actor: User, now: datetime) -> Trial:
 
 def _turn(tuning: Tuning, wanted: dict[str, Any], actor: User, now: datetime) -> None:
     """Set values over the link, as a list that is entered: where the line breaks what is left stays on it."""
-    values = values_of(tuning)
-    rows = [
-        {
-            "control": c["id"], "label": c["label"], "before": values.now.get(c["id"]), "after": wanted[c["id"]],
-            "group": c.get("group") or "", "channel": None,
-        }
-        for c in values.controls
-        if c["id"] in wanted and values.now.get(c["id"]) != wanted[c["id"]]
-    ]  # fmt: skip
+    rows = lists.rows_to(values_of(tuning), wanted)
     if rows:
         listed = lists.begin_back(tuning_id=tuning.pk, actor=actor, rows=rows, now=now)
         lists.enter_over_link(tuning_id=tuning.pk, actor=actor, list_id=listed.pk, now=now, group=uuid.uuid4())
