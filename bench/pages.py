@@ -49,7 +49,7 @@ def main() -> None:
     from django.conf import settings
     from django.test import Client
 
-    settings.ALLOWED_HOSTS = ["testserver"]
+    settings.ALLOWED_HOSTS, settings.ROOT_URLCONF = ["testserver"], "looped"
     from django.db import connection
 
     from fenvik.standins.bench import make_bench
@@ -113,10 +113,18 @@ def main() -> None:
             return execute(sql, params, many, context)
 
         with connection.execute_wrapper(count):
-            client.get(address)
+            size = len(client.get(address).content)
         taken = seconds(lambda where=address: client.get(where), 40)
         middle = 1000 * statistics.median(taken)
         say(f"{name}, {len(queries)} queries, median {middle:.0f}, p95", 1000 * p95(taken), "ms", "below 60 is wanted")
+        if name.startswith("stop"):
+            looped = f"/looped/{size}/{len(queries)}/{tuning.passes.first().pk}/"
+            same = client.get(looped)
+            assert (same.status_code, 0.9 < len(same.content) / size < 1.1) == (200, True)
+            both = [(seconds(lambda where=address: client.get(where), 1)[0], seconds(lambda where=looped: client.get(where), 1)[0])
+                    for _ in range(40)]  # fmt: skip
+            ours, theirs = (statistics.median(one) for one in zip(*both, strict=True))
+            say(f"{name}, {size / 1000:.0f} kB: ratio to a looped page as large", ours / theirs, "", "0.8 or less is wanted")
 
 
 if __name__ == "__main__":

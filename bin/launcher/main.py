@@ -237,7 +237,7 @@ def benches_asked(arguments: list[str], there: list[str]) -> list[tuple[str, lis
 
 def bench(arguments: list[str]) -> int:
     """Run the benches named, or all, on a PostgreSQL of their own."""
-    there = sorted(p.stem for p in (ROOT / "bench").glob("*.py") if p.stem not in ("common", "displays", "__init__"))
+    there = sorted(p.stem for p in (ROOT / "bench").glob("*.py") if p.stem not in ("common", "displays", "looped", "__init__"))
     asked = benches_asked(arguments, there)
     install_packages(browser=True)
     make_venv("dev")
