@@ -96,9 +96,11 @@ def bench():
 def nothing_kept():
     """A test's database begins anew, and with it the numbers of its rows."""
     from fenvik.web.people import zones
+    from fenvik.web.stops import scenes
     from fenvik.web.trail import kept
 
     kept.clear()
+    scenes.forget()
     zones.forget()
 
 

@@ -17,6 +17,7 @@ from fenvik.web.corrections.choosing import candidates
 from fenvik.web.devices.standing import clash_of
 from fenvik.web.groundwork.state import fresh_state, warning_of
 from fenvik.web.groundwork.words import warmth_words
+from fenvik.web.kit.keeping import Kept
 from fenvik.web.passes.models import NOT_OF_THE_MODE, OF_INSTRUMENTS, Pass, PassPurpose, Reading, ReadingsImport
 from fenvik.web.passes.recent import FOR_THE_TAPE, MOST, recent_readings
 from fenvik.web.results import pictures
@@ -33,6 +34,7 @@ from fenvik.web.stops.tape import TapeRow, tape_of
 from fenvik.web.trail.facts import STOPS, Trail, trail_of
 from fenvik.web.trail.kept import tunings
 from fenvik.web.visits.aimed import SIGNALS
+from fenvik.web.visits.models import Tuning
 
 
 @dataclass
@@ -246,6 +248,28 @@ def load_tuning(firm_id: int, pk: int) -> Any:
     return found[0]
 
 
+_tapes: Kept[list[Reading]] = Kept(200)  # forty readings each
+_recents: Kept[list[Reading]] = Kept(12)  # hundreds each
+_told: Kept[list[TapeRow]] = Kept(200)
+
+
+def _recent_of(tuning: Tuning, most: int) -> list[Reading]:
+    """Return the last readings of a tuning; those that were loaded before for as long as nothing has changed."""
+    kept = _tapes if most == FOR_THE_TAPE else _recents
+    return list(kept.get((tuning.pk, tuning.version), lambda: recent_readings(tuning, most)))
+
+
+def _tape_of(tuning: Tuning, recent: list[Reading], white: float | None, black: float) -> list[TapeRow]:
+    key = (tuning.pk, tuning.version, len(recent), tuning.target, white, black)
+    return list(_told.get(key, lambda: tape_of(tuning, recent, white, black)))
+
+
+def forget() -> None:
+    """Forget what is kept between requests: for tests, whose databases begin anew."""
+    for kept in (_tapes, _recents, _told):
+        kept.clear()
+
+
 def make_scene(
     firm_id: int, pk: int, stop: str, options: Options, *, person_id: int, extra: dict[str, Any] | None = None
 ) -> Scene:
@@ -260,7 +284,7 @@ def make_scene(
     found_pass, left_pass = proof(passes, PassPurpose.FOUND), proof(passes, PassPurpose.LEFT)
     found = analysis_of(found_pass, tuning, found_pass and found_pass.last_reading)
     left = analysis_of(left_pass, tuning, left_pass and left_pass.last_reading)
-    recent = recent_readings(tuning, MOST if stop in ("adjust", "instruments") else FOR_THE_TAPE)
+    recent = _recent_of(tuning, MOST if stop in ("adjust", "instruments") else FOR_THE_TAPE)
     base = left or found
     # Before a pass has told, the white that was read last is what errors are counted against.
     white = newest_white(recent) if base is None else float(base.white[1])
@@ -270,12 +294,7 @@ def make_scene(
         options=options,
         trail=trail_of(tuning),
         values=values,
-        tape=tape_of(
-            tuning,
-            recent,
-            white,
-            0.0 if base is None else base.black_luminance,
-        ),
+        tape=_tape_of(tuning, recent, white, 0.0 if base is None else base.black_luminance),
         open_pass=open_pass,
         progress=_progress(open_pass),
         found_pass=found_pass,

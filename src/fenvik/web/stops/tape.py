@@ -68,26 +68,22 @@ def _whites(recent: list[Reading], white: float | None) -> list[float | None]:
 
 
 def _errors(rows: list[Reading], tuning: Tuning, whites: list[float | None], black: float) -> list[float | None]:
+    """Return the error of each reading against its white, all at once: of greys colour alone, of colours the whole."""
     made: list[float | None] = [None] * len(rows)
-    groups: dict[tuple[int, float], list[int]] = {}
-    for i, (row, white) in enumerate(zip(rows, whites, strict=True)):
-        if white is not None and row.y > 0 and is_of_picture(row):
-            groups.setdefault((row.pass_of_id, white), []).append(i)
-    for (_, white), mine in groups.items():
-        for i, error in zip(mine, _against([rows[i] for i in mine], tuning, white, black), strict=True):
-            made[i] = error
-    return made
-
-
-def _against(rows: list[Reading], tuning: Tuning, white: float, black: float) -> list[float]:
-    """Return the errors of readings of one pass with one white: of greys colour alone, of colours the whole."""
-    codes = np.array([[row.r, row.g, row.b] for row in rows])
-    range_ = "full" if rows[0].pass_of.range == "full" else "limited"
-    fraction = decode(codes, rows[0].pass_of.bits, range_)  # type: ignore[arg-type]
-    xyz = np.array([row.seen for row in rows])
-    wanted = tuning.target.xyz(fraction, white, black)
-    lab_white = tuning.target.white * white
-    metric = tuning.target.metric
+    mine = [i for i, row in enumerate(rows) if whites[i] is not None and row.y > 0 and is_of_picture(row)]
+    if not mine:
+        return made
+    told = [rows[i] for i in mine]
+    codes = np.array([[row.r, row.g, row.b] for row in told])
+    fraction = np.empty(codes.shape)
+    for sent in {(row.pass_of.bits, row.pass_of.range) for row in told}:
+        of_it = [(row.pass_of.bits, row.pass_of.range) == sent for row in told]
+        fraction[of_it] = decode(codes[of_it], sent[0], "full" if sent[1] == "full" else "limited")
+    xyz, white = np.array([row.seen for row in told]), np.array([[whites[i]] for i in mine], dtype=np.float64)
+    wanted = tuning.target.xyz(fraction[:, None], white, black)[:, 0]
+    lab_white, metric = tuning.target.white * white, tuning.target.metric
     colour_only, whole = metric.colour_only(wanted, xyz, lab_white), metric.whole(wanted, xyz, lab_white)
     grey = (codes == codes[:, :1]).all(axis=1)
-    return [float(c if g else w) for c, w, g in zip(colour_only, whole, grey, strict=True)]
+    for i, error in zip(mine, np.where(grey, colour_only, whole).tolist(), strict=True):
+        made[i] = error
+    return made

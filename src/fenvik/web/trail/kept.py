@@ -86,12 +86,13 @@ def tunings(firm_id: int, pks: Sequence[int], *, whole: bool = False) -> list[An
             while len(store) > MOST[whole]:
                 store.popitem(last=False)
     # Lists of many only read; a stop also sets what its own person needs.
-    return [_own(found[pk]) if whole else found[pk] for pk in sorted(found)]
+    return [_own(found[pk], now[pk]) if whole else found[pk] for pk in sorted(found)]
 
 
-def _own(tuning: Any) -> Any:
+def _own(tuning: Any, version: Version) -> Any:
     """Return a copy for one caller: what another thread does to its own is not seen here."""
     copied = copy.copy(tuning)
+    copied.version = version
     copied.main_passes = [copy.copy(pass_) for pass_ in tuning.main_passes]
     return copied
 

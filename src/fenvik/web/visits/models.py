@@ -63,6 +63,8 @@ class Tuning(Aimed, Measured, PutAwayModel):
     corrects_curve = models.BooleanField(default=True)  # whether points change luminance too, and not the balance alone
     # Where whoever has loaded it works at Adjust: of a person and not of the tuning, so not of its row.
     place: Place = Place()
+    # Of everything that hangs on it, where it was loaded for a page: what is made of it may be kept by this.
+    version: tuple[str, int] | None = None
 
     class Meta:
         indexes = [models.Index(fields=["visit"])]

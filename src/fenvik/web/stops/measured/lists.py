@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from typing import Any
 
-from fenvik.core.signal.lists import LISTS, Plan, put_together
+from fenvik.core.signal.lists import LISTS, Plan, Shown, put_together
 from fenvik.formats.numbers import whole
 from fenvik.web.kit.templatetags.fenvik import minutes
 from fenvik.web.passes.models import PICTURES, Pass, PatchList
@@ -40,12 +40,16 @@ def white_of(tuning: Any) -> float:
 
 def count_words(tuning: Any, white: float) -> str:
     """Return how many patches a tuning's lists have and how long they take, as the page says it."""
-    return f"{len(planned(tuning))} patches as chosen, about {minutes(seconds_of(tuning, white))}"
+    following = planned(tuning)
+    return f"{len(following)} patches as chosen, about {minutes(seconds_of(tuning, white, following))}"
 
 
-def seconds_of(tuning: Any, white: float) -> float:
-    """Return how long the next pass should take, by the meter's own account and how long it really took the last time."""
-    rows = [shown.as_row() for shown in planned(tuning)]
+def seconds_of(tuning: Any, white: float, following: list[Shown]) -> float:
+    """Return how long the next pass should take, by the meter's own account and how long it really took the last time.
+
+    ``following``: what it reads.
+    """
+    rows = [shown.as_row() for shown in following]
     if not rows or tuning.meter is None:
         return 0.0
     rule = tuning.low_light

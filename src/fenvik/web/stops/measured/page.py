@@ -6,7 +6,7 @@ from django.utils.html import format_html
 
 from fenvik.web.adjusting.given import told_of
 from fenvik.web.groundwork.state import rows_of
-from fenvik.web.passes.models import Pass
+from fenvik.web.passes.models import Pass, PassPurpose
 from fenvik.web.passes.sending import planned
 from fenvik.web.results import pictures
 from fenvik.web.results.parts import Pair
@@ -35,8 +35,8 @@ def _pair(scene: Scene, *, left: bool) -> Pair:
     )
 
 
-def _found(scene: Scene) -> None:
-    scene.picture = pictures.draw(scene.options.view, _pair(scene, left=False))
+def _found(scene: Scene, *, left: bool = False) -> None:
+    scene.picture = pictures.draw(scene.options.view, _pair(scene, left=left))
     if scene.found is not None:
         scene.extra["advice"] = light_words(scene.found, scene.tuning.luminance, scene.values)
         lights = any(c.get("role") == "light" for c in scene.values.controls)
@@ -47,8 +47,9 @@ def _found(scene: Scene) -> None:
     white = float(base.white[1]) if base is not None else scene.tuning.luminance or FIRST_GUESS_CD_M2
     if scene.progress is None or scene.options.view == "lists":
         # While a pass is open nobody is told of the next one, and a picture after each reading is to be quick.
-        scene.extra["expected_s"] = lists.seconds_of(scene.tuning, white)
-        scene.extra["patch_count"] = len(planned(scene.tuning))
+        following = planned(scene.tuning)
+        scene.extra["expected_s"] = lists.seconds_of(scene.tuning, white, following)
+        scene.extra["patch_count"] = len(following)
     if scene.options.view == "lists":
         lists.fill(scene)
 
@@ -65,12 +66,14 @@ def _open_checks(scene: Scene) -> str:
 
 
 def _left(scene: Scene) -> None:
-    _found(scene)
-    scene.picture = pictures.draw(scene.options.view, _pair(scene, left=True))
-    if scene.left is None and scene.found is not None and not scene.shows_begun and not scene.picture.empty:
-        scene.picture = replace(scene.picture, sentence=format_html("Not measured yet. As found: {}", scene.picture.sentence))
+    _found(scene, left=True)
+    drawn = scene.picture
+    if scene.left is None and scene.found is not None and not scene.shows_begun and drawn is not None and not drawn.empty:
+        scene.picture = replace(drawn, sentence=format_html("Not measured yet. As found: {}", drawn.sentence))
     scene.verdict = verdict_of(scene.found, scene.left, scene.values, scene.tuning.luminance)
-    scene.extra["given"] = told_of(scene.tuning)
+    # Only a run installs, and a roll-off is HDR's.
+    may_be_given = scene.tuning.signal != "sdr" or any(p.purpose == PassPurpose.HANDS_FREE for p in scene.tuning.main_passes)
+    scene.extra["given"] = told_of(scene.tuning) if may_be_given else []
 
 
 pages |= {
