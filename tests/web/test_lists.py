@@ -346,7 +346,8 @@ def test_time_is_told_within_a_fifth_once_the_meter_is_known(ready, person, now,
         first = run(ready, person, now)
         ready.refresh_from_db()
         white = first.summary["white"]
-        told = seconds_of(type(ready).objects.select_related("meter", "source").get(pk=ready.pk), white)
+        loaded = type(ready).objects.select_related("meter", "source").get(pk=ready.pk)
+        told = seconds_of(loaded, white, planned(loaded))
         second = run(ready, person, now)
     finally:
         bench.world.haste = float("inf")
@@ -364,7 +365,8 @@ def test_time_is_told_within_a_fifth_before_a_meter_s_first_pass(ready, person, 
     choose(ready, "grey-11")
     bench.world.haste = 1.0
     try:
-        told = seconds_of(type(ready).objects.select_related("meter", "source").get(pk=ready.pk), 120.0)
+        loaded = type(ready).objects.select_related("meter", "source").get(pk=ready.pk)
+        told = seconds_of(loaded, 120.0, planned(loaded))
         first = run(ready, person, now)
     finally:
         bench.world.haste = float("inf")

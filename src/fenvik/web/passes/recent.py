@@ -1,9 +1,11 @@
 """The last readings of a tuning, fetched once for everything that a page makes of them."""
 
 from collections.abc import Sequence
+from typing import Any
 
 from django.db.models import F, QuerySet
 
+from fenvik.web.kit.keeping import Kept
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
 
@@ -18,13 +20,8 @@ def recent_readings(tuning: Tuning, most: int = MOST) -> list[Reading]:
     the controls, so that they never push out the levels that were read before.
     The lists of patches stay in the database; without that each row would bring its pass's whole list along.
     """
-    loaded = (
-        Pass.objects.filter(tuning=tuning, removed_at__isnull=True)
-        .select_related("correction")
-        .defer("patches", "summary", "correction__rows")
-    )
-    passes = {pass_.pk: pass_ for pass_ in loaded}
-    by = dict(Pass.objects.filter(tuning=tuning, purpose=PassPurpose.CORRECTION).values_list("pk", "patches"))
+    key = None if tuning.version is None else (tuning.pk, tuning.version[0])
+    passes, by = _passes_of(tuning) if key is None else _passes.get(key, lambda: _passes_of(tuning))
     repeated = [pass_.pk for pass_ in passes.values() if pass_.repeat]
     if most > FOR_THE_TAPE:
         # Ladders and whites for drift speak for nothing, and would push out what does.
@@ -41,6 +38,26 @@ def recent_readings(tuning: Tuning, most: int = MOST) -> list[Reading]:
         if steps and row.index < len(steps) and steps[row.index].get("by") == "reference":
             row.label = f"ref. {row.label}"
     return rows
+
+
+Passes = tuple[dict[int, Pass], dict[int, list[dict[str, Any]]]]
+_passes: Kept[Passes] = Kept(100)  # while one runs they stay the same from reading to reading
+
+
+def _passes_of(tuning: Tuning) -> Passes:
+    """Return the passes of a tuning, and the patches of those that make a correction."""
+    loaded = (
+        Pass.objects.filter(tuning=tuning, removed_at__isnull=True)
+        .select_related("correction")
+        .defer("patches", "summary", "correction__rows")
+    )
+    by = dict(Pass.objects.filter(tuning=tuning, purpose=PassPurpose.CORRECTION).values_list("pk", "patches"))
+    return {pass_.pk: pass_ for pass_ in loaded}, by
+
+
+def forget() -> None:
+    """Forget what is kept between requests: for tests, whose databases begin anew."""
+    _passes.clear()
 
 
 def _newest(readings: QuerySet[Reading], most: int) -> list[Reading]:

@@ -20,6 +20,7 @@ from fenvik.web.groundwork.words import warmth_words
 from fenvik.web.kit.keeping import Kept
 from fenvik.web.passes.models import NOT_OF_THE_MODE, OF_INSTRUMENTS, Pass, PassPurpose, Reading, ReadingsImport
 from fenvik.web.passes.recent import FOR_THE_TAPE, MOST, recent_readings
+from fenvik.web.passes.recent import forget as forget_passes
 from fenvik.web.results import pictures
 from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.imports import of_tuning
@@ -266,6 +267,7 @@ def _tape_of(tuning: Tuning, recent: list[Reading], white: float | None, black: 
 
 def forget() -> None:
     """Forget what is kept between requests: for tests, whose databases begin anew."""
+    forget_passes()
     for kept in (_tapes, _recents, _told):
         kept.clear()
 
