@@ -11,6 +11,7 @@ from django.urls import reverse
 from fenvik.web.devices.models import Device
 from fenvik.web.passes import amending, engine, refusals, services
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
+from fenvik.web.passes.sending import planned
 from fenvik.web.results import compare, files, words
 from fenvik.web.results.assemble import analysis_of, undrifted
 from fenvik.web.results.special import special_of
