@@ -3,10 +3,10 @@
 from dataclasses import dataclass
 from typing import Any
 
-from fenvik.core.controls import CHANNELS
 from fenvik.core.procedures.steps import Fraction, Look, Set, Standing
 from fenvik.core.types import Floats
 from fenvik.web.adjusting import led
+from fenvik.web.adjusting.lists import row_of
 from fenvik.web.adjusting.rig import Hands, Rig
 
 TO_TURN = "What is listed waits to be entered on the display, with its remote."
@@ -94,7 +94,7 @@ class HandRig(Rig):
             return
         pass_ = self.runner.plan.pass_
         last = {wanted.control: wanted.value for wanted in self._wanted}
-        rows = [self._row(name, value) for name, value in last.items()]
+        rows = [row_of(self._by[name], None, value) for name, value in last.items()]
         while (stands := led.entered(pass_=pass_, step=self._wanted[0].step, rows=rows)) is None:
             self.runner.told.phase = self._for
             self.record.tell()
@@ -104,15 +104,3 @@ class HandRig(Rig):
         for name, value in last.items():
             self._by[name]["value"] = stands.get(name, value)
         self._wanted = []
-
-    def _row(self, name: str, value: Any) -> dict[str, Any]:
-        control = self._by[name]
-        word = str(control.get("role") or "").split(".")
-        group = str(control.get("group") or "")
-        if len(word) > 3 and word[1] == "at":
-            group = f"{'.'.join(word[2:-1])} %"
-        elif len(word) > 2 and word[0] == "colour":
-            group = word[1].capitalize()
-        return {
-            "control": name, "label": control["label"], "after": value, "group": group, "channel": CHANNELS.get(word[-1]),
-        }  # fmt: skip

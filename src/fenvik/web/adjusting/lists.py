@@ -7,6 +7,7 @@ from typing import Any
 
 from django.db import transaction
 
+from fenvik.core.controls import CHANNELS
 from fenvik.core.errors import FenvikError
 from fenvik.core.signal.patches import grey
 from fenvik.web.adjusting.models import ChangeList, ListKind
@@ -45,17 +46,28 @@ def left_of(listed: ChangeList, values: Values) -> list[dict[str, Any]]:
     return [row for row in listed.rows if values.now.get(row["control"]) != row["after"]]
 
 
+def row_of(control: Mapping[str, Any], before: Any, after: Any) -> dict[str, Any]:
+    """Return the row of a control that is to be turned: points are entered level by level, colours one after the other."""
+    word = str(control.get("role") or "").split(".")
+    group = str(control.get("group") or "")
+    if len(word) > 3 and word[1] == "at":
+        group = f"{'.'.join(word[2:-1])} %"
+    elif len(word) > 2 and word[0] == "colour":
+        group = word[1].capitalize()
+    return {
+        "control": control["id"], "label": control["label"], "before": before, "after": after, "group": group,
+        "channel": CHANNELS.get(word[-1]),
+    }  # fmt: skip
+
+
 def rows_to(values: Values, wanted: dict[str, Any]) -> list[dict[str, Any]]:
     """Return the rows of a list that lets the display stand as wanted; what was turned last is turned back first."""
     turned = {change.control: i for i, change in enumerate(values.changes)}
     rows = [
-        {
-            "control": c["id"], "label": c["label"], "before": values.now.get(c["id"]), "after": wanted[c["id"]],
-            "group": c.get("group") or "", "channel": None,
-        }
+        row_of(c, values.now.get(c["id"]), wanted[c["id"]])
         for c in values.controls
         if c["id"] in wanted and values.now.get(c["id"]) != wanted[c["id"]]
-    ]  # fmt: skip
+    ]
     return sorted(rows, key=lambda row: -turned.get(row["control"], -1))
 
 
@@ -111,14 +123,7 @@ def list_points(*, tuning_id: int, actor: User, now: datetime, goal: float = 0.0
 def list_back(*, tuning_id: int, actor: User, now: datetime) -> ChangeList:
     """Make a list that puts every control back to as found; it takes the place of any other. Raises NothingToUndoError."""
     tuning = _tuning(tuning_id, actor)
-    rows = [
-        {
-            "control": row["id"], "label": row["label"], "before": row["now"], "after": row["found"], "group": row["group"],
-            "channel": None,
-        }
-        for row in values_of(tuning).rows
-        if row["changed"]
-    ]  # fmt: skip
+    rows = [row_of(row, row["now"], row["found"]) for row in values_of(tuning).rows if row["changed"]]
     if not rows:
         raise NothingToUndoError
     return begin_back(tuning_id=tuning_id, actor=actor, rows=rows, now=now)
