@@ -10,6 +10,7 @@ from fenvik.web.adjusting.models import ChangeList, ListKind
 from fenvik.web.controls.log import log_changes
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import values_of
+from fenvik.web.devices.keyed import keyed_meter
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassState
 from tests.web.adjustable import adjustable
@@ -145,6 +146,16 @@ def test_go_on_asks_for_the_same_list_again_and_a_stop_lists_the_way_back(ready,
     assert back.kind == ListKind.BACK
     hand.enter()
     assert sheet(ready) == found
+
+
+def test_it_is_not_offered_beside_a_meter_that_is_keyed_in(ready, person, now, signed_in):
+    page = reverse("stop", args=[ready.pk, "adjust"])
+    assert "led by hand" in signed_in.get(page).content.decode()
+    ready.meter = keyed_meter(actor=person, name="Old meter", serial="", kind="colorimeter", floor=0.01, order="Yxy", now=now)
+    ready.save()
+    assert "led by hand" not in signed_in.get(page).content.decode()
+    with pytest.raises(handsfree.HandsFreeError, match="without anybody typing"):
+        begin(ready, person, now)
 
 
 def test_it_needs_to_know_where_the_controls_stand(ready, person, now):

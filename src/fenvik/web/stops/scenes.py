@@ -103,9 +103,14 @@ class Scene:
         if self.tuning.signal == "dynamic":
             return [(key, name, label) for name, (key, label) in WORKS.items() if name == "two"]
         there = {"two", "light"} | ({"points"} if at & {"white.at", "gamma.at"} else set())
-        there |= ({"colours"} if "colour" in roles else set()) | ({"hands-free"} if self.values.now else set())
+        there |= ({"colours"} if "colour" in roles else set()) | ({"hands-free"} if self.is_linked or self.may_lead else set())
         named = WORKS if self.is_linked else WORKS | {"hands-free": (WORKS["hands-free"][0], "led by hand")}
         return [(key, name, label) for name, (key, label) in named.items() if name in there]
+
+    @property
+    def may_lead(self) -> bool:
+        """Whether a run can lead a person: it is known where the controls stand, and nobody has to type what is read."""
+        return bool(self.values.now) and not any(d is not None and d.is_keyed for d in (self.tuning.meter, self.tuning.source))
 
     @property
     def has_colours(self) -> bool:
