@@ -3,6 +3,7 @@
 import re
 
 import pytest
+from django.db import connection
 from django.urls import get_resolver, reverse
 from django.utils import timezone
 
@@ -13,6 +14,7 @@ from fenvik.web.handovers.models import Handover
 from fenvik.web.handovers.services import make_handover
 from fenvik.web.passes.models import Pass
 from fenvik.web.trail.facts import STOPS
+from fenvik.web.trail.kept import versions
 from fenvik.web.visits.models import Tuning
 
 BACKEND = "django.contrib.auth.backends.ModelBackend"
@@ -218,3 +220,12 @@ def test_no_page_asks_the_database_more_when_there_is_more(
     for address in addresses:
         with django_assert_max_num_queries(18):
             assert signed_in.get(address).status_code == 200
+
+
+def test_the_server_keeps_the_plan_of_what_tells_whether_anything_has_changed(tuning):
+    for _ in range(2):
+        assert versions(tuning.visit.firm_id, [tuning.pk])
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT count(*) FROM pg_prepared_statements WHERE statement LIKE '%string_agg(concat_ws%'")
+        assert cursor.fetchone() == (1,)
+    assert connection.connection.prepare_threshold is None, "and of nothing else"
