@@ -2,11 +2,13 @@
 
 import uuid
 
+import psycopg
 import pytest
 from django.urls import reverse
 
 from fenvik.web.adjusting import handsfree, lists
 from fenvik.web.adjusting.models import ChangeList, ListKind
+from fenvik.web.adjusting.record import Record
 from fenvik.web.controls.log import log_changes
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import values_of
@@ -146,6 +148,27 @@ def test_go_on_asks_for_the_same_list_again_and_a_stop_lists_the_way_back(ready,
     assert back.kind == ListKind.BACK
     hand.enter()
     assert sheet(ready) == found
+
+
+def test_a_database_that_goes_away_in_the_middle_of_a_list_costs_nothing(ready, person, now, bench, hand, monkeypatch):
+    started = begin(ready, person, now, steps=["white"], budget=90)
+    engine.run(started.pk)
+    hand.enter()
+    kept, usual = [], Record.was_turned
+
+    def goes_away(self, number, came):
+        kept.append(number)
+        if len(kept) == 2:
+            raise psycopg.OperationalError
+        usual(self, number, came)
+
+    monkeypatch.setattr(Record, "was_turned", goes_away)
+    with pytest.raises(psycopg.OperationalError):
+        engine.run(started.pk)
+    monkeypatch.setattr(Record, "was_turned", usual)
+    hand.go_through(started)
+    assert started.state == PassState.DONE
+    assert sheet(ready) == {c["id"]: c["value"] for c in bench.displays[3].menu.described("q2")}
 
 
 def test_it_is_not_offered_beside_a_meter_that_is_keyed_in(ready, person, now, signed_in):
