@@ -80,7 +80,7 @@ def test_hands_free_brings_greys_to_pq_and_says_where_it_rolls_off(oled, person,
 
 def test_what_can_be_installed_is_and_is_taken_away_again(oled, person, now, bench, signed_in):
     page = signed_in.get(reverse("stop", args=(oled.pk, "adjust")) + "?work=hands-free").content.decode()
-    assert "it takes a roll-off, curves, a cube, a matrix" in page
+    assert "the display takes a roll-off, curves, a cube, a matrix" in page
     before, _, peak, _ = truth(bench, oled)
     sent = {"stop": "adjust", "work": "hands-free", "steps": ["white", "grey", "colour"], "budget": "140"}
     sent |= {"by": "install", "goal": "0"}
