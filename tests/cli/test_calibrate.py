@@ -64,7 +64,7 @@ def untouched():
 
 def test_it_leaves_a_display_better_and_writes_what_it_did(shell, tmp_path):
     out = tmp_path / "out.json"
-    done = shell.run(out, meter="PC1-2209", reference="TS2-0031")
+    done = shell.run(out, meter="PC1-2209", reference="TS2-0031", warm_up="0.02")
     assert done.returncode == 0, done.stderr
     assert "as found" in done.stderr
     assert done.stdout == ""
@@ -81,6 +81,8 @@ def test_it_leaves_a_display_better_and_writes_what_it_did(shell, tmp_path):
     assert any(row["role"].startswith("white.at.") for row in changed)
     assert any(row["role"].startswith("colour.") for row in changed)
     assert told["restored"] is False
+    assert told["notes"][0] == "The display had not settled after 0 minutes."
+    assert done.stderr.index("warm-up") < done.stderr.index("as found")
 
 
 @pytest.mark.parametrize(("by", "installed"), [("controls", None), ("install", {"tone", "curves", "cube"})])

@@ -2,9 +2,11 @@ import numpy as np
 import pytest
 
 from fenvik.core.measure.averaging import USUAL, LowLight, steady_average, typical_seconds, usual, worth
-from fenvik.core.measure.correction_patches import AGAIN, MIXTURES, correction_list, rows_for, steps_of
+from fenvik.core.measure.correction_patches import AGAIN, MIXTURES, correction_list, rows_for
 from fenvik.core.measure.screen import Screen, foot_lamberts
 from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.procedures.comparing import compare
+from fenvik.core.procedures.steps import readings_of
 
 TYPICAL = [[0.01, 30.0], [1.0, 6.0], [100.0, 2.0]]
 
@@ -40,13 +42,15 @@ def test_every_technology_has_its_usual_and_an_unknown_one_a_careful_one():
     assert all(0 < u.window <= 100 and u.settle_s > 0 and u.low_average > u.average for u in USUAL.values())
 
 
-@pytest.mark.parametrize("at_once", [True, False])
-def test_a_correction_reads_every_patch_with_both_meters(at_once):
-    steps = steps_of("four-colour", at_once=at_once, bits=8, range_="limited")
-    by = {who: [s.patch.label for s in steps if s.by == who] for who in ("reference", "meter")}
-    assert by["reference"] == by["meter"] == ["white", "red", "green", "blue", "black", AGAIN]
-    assert sum(s.change_over for s in steps) == (0 if at_once else 1)
-    assert not any(s.decide for s in steps)
+@pytest.mark.parametrize("change_over", ["", "Let them change places."])
+def test_a_correction_reads_every_patch_with_both_meters(change_over):
+    listed = readings_of(compare(correction_list("four-colour", 8, "limited"), change_over=change_over))
+    by = [step.by for step, _ in listed]
+    assert by == (["reference"] * 6 + ["meter"] * 6 if change_over else ["reference", "meter"] * 6)
+    assert [asked for _, asked in listed if asked] == ([change_over] if change_over else [])
+    assert [step.percent for step, _ in listed if step.by == "meter"] == [
+        p.percent for p in correction_list("four-colour", 8, "limited")
+    ]
 
 
 def test_rows_are_taken_in_the_order_of_the_method():

@@ -5,6 +5,8 @@ import pytest
 
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.measure.warmup import warm_up
+from fenvik.core.procedures.steps import perform
+from fenvik.core.procedures.warming import watch
 
 METER = Repeatability.of(((0.01, 0.05, 0.01, 0.01), (10, 0.0015, 0.0003, 0.0003), (100, 0.001, 0.0002, 0.0002)))
 
@@ -85,3 +87,43 @@ def test_a_second_slower_go_is_not_taken_for_the_end_of_the_first(slow, seed):
         if fit is not None and fit.is_settled:
             assert slow[0] * np.exp(-seconds[count - 1] / 60 / slow[1]) < 0.007
             return
+
+
+class Warming:
+    """A rig before a display that warms up, with a clock of its own."""
+
+    def __init__(self, loss):
+        self.loss, self.now, self.times = loss, 1000.0, 0
+        self.rng = np.random.default_rng(2)
+
+    def read(self, percent):
+        self.begun, self.times = self.now, self.times + 1
+        y = 110.0 * (1 - self.loss * np.exp(-(self.now - 1000.0) / 840.0)) * (1 + self.rng.normal(0, 0.001))
+        self.now += 2.0
+        # The first is taken before its cap is off.
+        return np.ones(3), np.zeros(3) if self.times == 1 else np.array([0.9505, 1.0, 1.089]) * y
+
+    def clock(self):
+        return self.begun
+
+    def wait(self, seconds):
+        self.now += seconds
+
+
+def test_a_display_is_watched_until_it_has_settled():
+    rig, heard, kept = Warming(0.055), [], []
+    warmth = perform(watch(METER, every_s=30.0), rig, heard.append, kept.append)
+    assert warmth.is_settled
+    assert heard == ["warm-up"]
+    assert 110.0 * 0.055 * np.exp(-(rig.now - 1000.0) / 840.0) < 110.0 * 0.005
+    assert [each.readings for each in kept] == list(range(rig.times))
+    assert kept[0].white is None
+    assert kept[-1] == warmth
+
+
+def test_watching_ends_when_its_time_is_over():
+    rig = Warming(0.2)
+    warmth = perform(watch(METER, every_s=30.0, longest_s=300.0), rig)
+    assert not warmth.is_settled
+    assert warmth.fit.remaining_y > 0.05
+    assert 300.0 <= rig.now - 1000.0 < 340.0

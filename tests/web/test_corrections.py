@@ -9,7 +9,7 @@ from django.urls import reverse
 
 from fenvik.web.corrections import choosing, exchange, making
 from fenvik.web.corrections.judging import fit_of, misfit
-from fenvik.web.corrections.models import Correction
+from fenvik.web.corrections.models import Comparison, Correction
 from fenvik.web.devices.models import Device
 from fenvik.web.passes import engine, refusals, services
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
@@ -90,6 +90,30 @@ def test_one_after_the_other_waits_for_the_change_over(field, reference, person,
     assert started.state == PassState.DONE
     assert started.readings.count() == 12
     assert keep(started, person, now).rows[0]["label"] == "white"
+
+
+def test_what_an_ended_worker_could_not_keep_is_kept_by_the_next(field, reference, person, now):
+    started = make(field, person, reference, now, at_once=False)
+    started.readings.filter(label="white again").delete()  # it ended between the reading of black and what follows from it
+    Comparison.objects.update(additivity=None, proposed="")
+    Pass.objects.update(state=PassState.QUEUED, reason="")
+    engine.run(started.pk)
+    started.comparison.refresh_from_db()
+    assert started.comparison.additivity < 0.02
+    assert started.comparison.proposed == "four-colour"
+    assert started.readings.count() == 6
+
+
+def test_a_pass_whose_procedure_would_now_read_otherwise_says_so(field, reference, person, now):
+    started = make(field, person, reference, now, at_once=False)
+    Comparison.objects.update(at_once=True)  # as a renewed Fenvik might want it
+    services.resume(pass_id=started.pk, actor=person)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.PAUSED
+    assert "Step 2 of this run was to read 100 0 0 % with the reference and would now be" in started.reason
+    assert "to read 100 100 100 % with the meter:" in started.reason
+    assert started.readings.count() == 6
 
 
 def test_a_display_whose_white_is_more_than_the_sum_is_told_and_its_white_is_held(

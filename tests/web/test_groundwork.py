@@ -16,11 +16,12 @@ from fenvik.web.controls.services import note_found
 from fenvik.web.groundwork.models import Answer, CheckAnswer
 from fenvik.web.groundwork.services import AnswerError, answer_check, watch_warm_up
 from fenvik.web.groundwork.state import rows_of, warning_of
+from fenvik.web.groundwork.warm import keep_warmth, watching
 from fenvik.web.groundwork.words import warm_up_fact, warmth_words
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, Reading
+from fenvik.web.passes.script import Script, Scripted
 from fenvik.web.passes.services import ask_to_stop, start_pass
-from fenvik.web.passes.warm import judge_warm_up
 from fenvik.web.patterns.models import LookedAt, Screen
 from fenvik.web.patterns.services import ScreenNumberError, drawn, find_by_number, new_number, screen_of, set_range
 from fenvik.web.stops.scenes import load_tuning
@@ -157,9 +158,16 @@ def warm_pass(tuning, person, now, minutes=30.0, loss=0.0):
     return made
 
 
+def has_settled(made):
+    """Whether the pass says so, led by what is stored of it."""
+    script = Script(made, Scripted(watching, keep_warmth))
+    script.lead(made.readings.count(), made.patches)
+    return script.is_over
+
+
 def test_a_warm_up_pass_says_when_it_has_settled(signed_in, person, equipped, now):
     made = warm_pass(equipped, person, now)
-    assert judge_warm_up(made.pk)
+    assert has_settled(made)
     made.refresh_from_db()
     assert made.summary["settled_at"]
     assert "settled at" in warm_up_fact([made], now)
@@ -175,7 +183,7 @@ def test_a_warm_up_pass_says_when_it_has_settled(signed_in, person, equipped, no
 @pytest.mark.django_db(transaction=True)
 def test_going_on_before_it_has_settled_is_possible_and_remembered(signed_in, person, equipped, now):
     made = warm_pass(equipped, person, now, minutes=15, loss=0.055)
-    assert not judge_warm_up(made.pk)
+    assert not has_settled(made)
     assert "warm-up:" in groundwork_of(equipped, person).fact
     started = start_pass(tuning_id=equipped.pk, actor=person, now=now)  # the warm-up gives way
     made.refresh_from_db()

@@ -4,6 +4,7 @@ import argparse
 import json
 import signal
 import sys
+import time
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -17,10 +18,12 @@ from fenvik.core.colour.target import TARGETS, Target
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.correction import PROPOSED
 from fenvik.core.measure.correction_patches import correction_list
+from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.procedures.correcting import NAMED
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.job import STEPS, Job, proof_of
 from fenvik.core.procedures.steps import perform
+from fenvik.core.procedures.warming import WHITE, Warmth, watch
 from fenvik.core.signal.patches import Patch
 from fenvik.session.rig import GoneError, LinkRig, Wanted, WrongSerialError
 
@@ -28,6 +31,7 @@ TARGET_NAMES = tuple(TARGETS)
 SIGNALS = {"pq": "hdr10", "hlg": "hlg"}  # what the source sends for a target's curve
 ALL = ("correction", *STEPS)
 LEAST_BUDGET = 2 * len(proof_of(STEPS)) + 10
+WARM_UP_EVERY_S, MOST_WARM_UP = 30.0, 240.0  # between two readings of white, in seconds; in all, in minutes
 DONE, REFUSED, GONE, STOPPED = 0, 2, 3, 130
 
 
@@ -50,6 +54,10 @@ def parser() -> argparse.ArgumentParser:
     )
     made.add_argument("--white", metavar="X,Y", help="aims at this white instead of the target's own")
     made.add_argument("--steps", default=",".join(ALL), help="of correction, light, white, grey, colour")
+    made.add_argument(
+        "--warm-up", type=float, default=0.0, metavar="MINUTES",
+        help="first waits until the display has settled, at most so long; its readings are not of the budget",
+    )  # fmt: skip
     made.add_argument("--budget", type=int, default=150, metavar="READINGS", help="at most, the closing proof included")
     made.add_argument("--window", type=float, default=10.0, metavar="PERCENT")
     made.add_argument(
@@ -78,6 +86,14 @@ def call(words: str) -> bool | None:
     return sys.stdin.readline() == "\n"
 
 
+def warmth_words(warmth: Warmth, minutes: float) -> str:
+    """Return in a sentence how warm a display is that was watched for so long."""
+    if warmth.is_settled:
+        return f"The display had settled after {minutes:.0f} minutes."
+    left = "" if warmth.fit is None else f": {100 * abs(warmth.fit.remaining_y):.1f} % of its light was still to come"
+    return f"The display had not settled after {minutes:.0f} minutes{left}."
+
+
 def refuse(words: str) -> int:
     """Say what is wrong with the arguments."""
     say(f"fenvik calibrate: {words}")
@@ -102,6 +118,8 @@ def run(arguments: list[str]) -> int:
         )
     if given.luminance is not None and not 1 <= given.luminance <= 10_000:
         return refuse("--luminance takes cd/m² from 1 to 10000")
+    if not 0 <= given.warm_up <= MOST_WARM_UP:
+        return refuse(f"--warm-up takes minutes up to {MOST_WARM_UP:g}")
     if not 0 < given.window <= 100:
         return refuse("--window takes a percentage of the screen's area")
     out = Path(given.out)
@@ -168,8 +186,11 @@ class Calibration:
             return GONE
         status = DONE
         try:
+            learning = self.rig.readings
+            if self.given.warm_up:
+                self._warm_up()
             listed = self._correction_patches()
-            desk = Desk(self.rig.controls, budget=self.given.budget - self.rig.readings - 2 * len(listed))
+            desk = Desk(self.rig.controls, budget=self.given.budget - learning - 2 * len(listed))
             self.job = Job(desk, self.target, tuple(s for s in self.steps if s != "correction"))
             self.job.luminance, self.job.correction = self.given.luminance, listed
             self.job.by, self.job.takes = self.given.by, self.rig.facts.get(self.given.display, {}).get("installs") or {}
@@ -189,6 +210,20 @@ class Calibration:
             self._write()
             self.rig.close()
         return status
+
+    def _warm_up(self) -> None:
+        """Wait until the display has settled, and note whether it has."""
+        meter = self.rig.facts[self.given.meter]
+        average = self.rig.averages(self.given.meter, WHITE)
+        begun = time.monotonic()
+        warmth = perform(
+            watch(
+                Repeatability.of(meter["repeatability"]), every_s=WARM_UP_EVERY_S, average=average,
+                longest_s=60.0 * self.given.warm_up,
+            ),
+            self.rig, say, lambda warmth: say(warmth_words(warmth, (time.monotonic() - begun) / 60.0)),
+        )  # fmt: skip
+        self.notes.append(warmth_words(warmth, (time.monotonic() - begun) / 60.0))
 
     def _stop(self) -> None:
         if self.job is None or self.given.on_stop == "keep":

@@ -79,6 +79,7 @@ class LinkRig:
         self.settle_s = USUAL["other"].settle_s if wanted.settle_s is None else wanted.settle_s
         self.controls: list[dict[str, Any]] = []
         self.calls: Callable[[str], bool | None] = lambda words: None  # whoever stands by, if anybody does
+        self._begun = 0.0  # when the last reading was begun
 
     def ask(self, words: str) -> bool | None:
         """Say what only a person can set right; return whether somebody did, None where nobody is there."""
@@ -87,6 +88,10 @@ class LinkRig:
     def wait(self, seconds: float) -> None:
         """Let so many seconds pass."""
         time.sleep(seconds)
+
+    def clock(self) -> float:
+        """Return when the reading before was begun, in seconds."""
+        return self._begun
 
     def _entry(self, serial: str) -> Entry:
         with Connection(*self.wanted.directory, "The directory") as line:
@@ -250,7 +255,7 @@ class LinkRig:
 
     def _read(self, serial: str, percent: tuple[float, float, float], *, average: int = 0) -> Floats:
         codes = self.codes(percent)
-        times = average or self._steady(serial, percent)
+        times = average or self.averages(serial, percent)
 
         def act() -> Floats:
             source, meter = self._device(self.wanted.source, "source"), self._device(serial, "meter")
@@ -258,6 +263,7 @@ class LinkRig:
                 source.patch(codes, window=self.wanted.window)
                 self._shown = codes
                 time.sleep(self.settle_s)
+            self._begun = time.monotonic()
             got = read_once(meter, typical=self.facts[serial]["typical"], average=times)
             self.device_seconds += got.seconds
             self._brightest = max(self._brightest, got.xyz[1])
@@ -267,7 +273,7 @@ class LinkRig:
         self.readings += 1
         return made
 
-    def _steady(self, serial: str, percent: tuple[float, float, float]) -> int:
+    def averages(self, serial: str, percent: tuple[float, float, float]) -> int:
         """Return how many averages a patch is read with: dark ones, and those of a meter that is noisy and quick, more than one."""
         if serial not in self.facts:
             return 1

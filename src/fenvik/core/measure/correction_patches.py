@@ -1,8 +1,6 @@
 """The patches that a correction is made of, by method, and how a display's additivity proposes the method."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
-from typing import Literal
 
 from fenvik.core.measure.correction import Method
 from fenvik.core.signal.decoding import Range
@@ -50,32 +48,3 @@ def rows_for(method: Method, labels: Sequence[str]) -> list[int]:
     if method in ("weighted", "least-squares"):
         rows += [i for i, name in enumerate(labels) if name not in (*wanted, "black", AGAIN)]
     return rows
-
-
-@dataclass(frozen=True)
-class Step:
-    """One reading of a correction: a patch, and which of the two meters reads it.
-
-    ``change_over``: before it the meters change places; ``decide``: before it the display's additivity is told.
-    """
-
-    patch: Patch
-    by: Literal["reference", "meter"]
-    change_over: bool = False
-    decide: bool = False
-
-
-def steps_of(method: Method | None, *, at_once: bool, bits: int, range_: Range) -> list[Step]:
-    """Return what is read, in order; without a method the list of the four-colour one; at its end additivity is told.
-
-    ``at_once``: both meters stand before the screen and read each patch in turn; else the reference reads the whole list,
-    then the field meter, which stays for the work that follows.
-    """
-    listed = correction_list(method or "four-colour", bits, range_)
-    if at_once:
-        both = [Step(patch, by) for patch in listed for by in ("reference", "meter")]
-        end = len(both) - 2
-        return [replace(step, decide=method is None and i == end) for i, step in enumerate(both)]
-    first = [Step(p, "reference", decide=method is None and p.label == AGAIN) for p in listed]
-    then = [Step(p, "meter", change_over=i == 0) for i, p in enumerate(listed)]
-    return first + then

@@ -1,6 +1,6 @@
 """Correcting a quick meter by a reference: both read the same patches, and what comes of it is a matrix or a reason."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -10,6 +10,7 @@ from fenvik.core.colour.target import Target
 from fenvik.core.measure.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
 from fenvik.core.measure.correction_patches import AGAIN, rows_for
 from fenvik.core.models.hues import SKINS
+from fenvik.core.procedures.comparing import compare
 from fenvik.core.procedures.steps import Fraction, Procedure, Read, Say
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
@@ -36,7 +37,7 @@ class Corrected:
     warnings: list[str] = field(default_factory=list)  # of them what is to be said wherever it is used
 
 
-def _doubt(sides: dict[str, list[Floats]]) -> str:
+def _doubt(sides: Mapping[str, Floats]) -> str:
     """Return in a sentence why readings cannot be believed; empty where they can.
 
     A white sub-pixel gives white *more* light than its parts, which the method holds; a white that is less, or that is not the same
@@ -58,25 +59,20 @@ def _doubt(sides: dict[str, list[Floats]]) -> str:
 def correct(patches: Sequence[Patch]) -> Procedure[Corrected]:
     """Read patches with both meters, the reference first, and make the correction; what stands against it is a note."""
     yield Say("correction")
-    sides: dict[str, list[Floats]] = {}
-    for patch in patches:
-        sides[patch.label] = []
-        for meter in ("reference", "meter"):
-            _, xyz = yield Read(patch.percent, meter)
-            sides[patch.label].append(xyz)
-    made = Corrected(sides={patch.label: (patch, np.array(sides[patch.label], dtype=np.float64)) for patch in patches})
-    doubt = _doubt(sides)
+    read = yield from compare(patches)
+    made = Corrected(sides={patch.label: (patch, read[patch.label]) for patch in patches})
+    doubt = _doubt(read)
     if doubt:
         made.notes.append(f"No correction was made: {doubt}")
         return made
     try:
-        four = [sides[name][0] for name in ("red", "green", "blue", "white")]
-        off, is_more = additivity(four, list(sides["black"][0]))
+        four = [read[name][0] for name in ("red", "green", "blue", "white")]
+        off, is_more = additivity(four, list(read["black"][0]))
         if is_more:
             made.notes.append(f"White is {100 * off:.0f} % off the sum of the three; the correction holds white itself.")
-        labels = [name for name, both in sides.items() if name not in ("black", AGAIN) and both[0][1] > 0 and both[1][1] > 0]
+        labels = [name for name, both in read.items() if name not in ("black", AGAIN) and both[0][1] > 0 and both[1][1] > 0]
         rows = rows_for(PROPOSED, labels)
-        reference, meter_xyz = (np.array([sides[labels[i]][side] for i in rows]) for side in (0, 1))
+        reference, meter_xyz = (np.array([read[labels[i]][side] for i in rows]) for side in (0, 1))
         found = make_correction(PROPOSED, meter_xyz, reference)
     except CorrectionError as problem:
         made.notes.append(f"No correction was made: {problem}")

@@ -7,6 +7,8 @@ from collections.abc import Callable, Generator
 from dataclasses import dataclass, field
 from typing import Any, Protocol, TypeVar, cast
 
+import numpy as np
+
 from fenvik.core.errors import FenvikError
 from fenvik.core.types import Floats
 
@@ -134,14 +136,43 @@ class Wait:
 
 
 @dataclass(frozen=True)
+class Clock:
+    """Tell when the reading before was begun. Sent back: seconds, from any beginning."""
+
+
+@dataclass(frozen=True)
+class Keep:
+    """Keep what has come out so far, for whoever looks at it before the end. Nothing is sent back."""
+
+    what: Any
+
+
+@dataclass(frozen=True)
 class Say:
     """Tell whoever watches what is done now. Nothing is sent back."""
 
     words: str
 
 
-Step = Read | Set | Install | Uninstall | Look | Correct | Ask | Wait | Say
+Step = Read | Set | Install | Uninstall | Look | Correct | Ask | Wait | Clock | Keep | Say
 Procedure = Generator[Step, Any, T]
+
+
+def words_of(step: Read | Set | Look | Install | Uninstall | Correct | Ask) -> str:
+    """Return what a step is to do."""
+    if isinstance(step, Look):
+        return "ask how the display stands"
+    if isinstance(step, Correct):
+        return "correct the meter"
+    if isinstance(step, Ask):
+        return "call somebody"
+    if isinstance(step, Read):
+        return f"read {' '.join(f'{v:g}' for v in step.percent)} %{f' with the {step.by}' if step.by else ''}"
+    if isinstance(step, Install):
+        return f"install the {step.what}"
+    if isinstance(step, Uninstall):
+        return f"take the {step.what} away"
+    return f"set {step.control}"
 
 
 class Rig(Protocol):
@@ -206,8 +237,19 @@ class WaitingRig(Rig, Protocol):
         ...
 
 
-def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = lambda words: None) -> T:
-    """Run a procedure on a rig; return what it returns.
+class TimedRig(Rig, Protocol):
+    """A rig that knows when it has read."""
+
+    def clock(self) -> float:
+        """Return when the reading before was begun, in seconds."""
+        ...
+
+
+def perform(
+    procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = lambda words: None,
+    kept: Callable[[Any], None] = lambda what: None,
+) -> T:  # fmt: skip
+    """Run a procedure on a rig; return what it returns. ``heard`` is told what is done, ``kept`` what has come out so far.
 
     What goes wrong while a step is done, a person's stop included, is raised within the procedure at that step: it may bring what
     is half done to rest, and raises it on.
@@ -237,6 +279,10 @@ def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = la
                     case Wait(seconds):
                         if hasattr(rig, "wait"):
                             cast(WaitingRig, rig).wait(seconds)
+                    case Clock():
+                        came = cast(TimedRig, rig).clock()
+                    case Keep(what):
+                        kept(what)
                     case Say(words):
                         heard(words)
             except BaseException as problem:
@@ -246,3 +292,26 @@ def perform(procedure: Procedure[T], rig: Rig, heard: Callable[[str], None] = la
     except StopIteration as done:
         made: T = done.value
         return made
+
+
+def readings_of(procedure: Procedure[Any]) -> list[tuple[Read, str]]:
+    """Return what a procedure reads, each with what a person is asked before it, where every reading comes dark.
+
+    For those that read the same whatever comes: their readings are listed before the first is taken.
+    """
+    listed: list[tuple[Read, str]] = []
+    asked = ""
+    came: Any = None
+    try:
+        while True:
+            step, came = procedure.send(came), None
+            match step:
+                case Read():
+                    listed.append((step, asked))
+                    asked, came = "", (np.zeros(3), np.zeros(3))
+                case Ask(words):
+                    asked, came = words, True
+                case Clock():
+                    came = 0.0
+    except StopIteration:
+        return listed

@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 from psycopg.types.json import Jsonb
 
-from fenvik.core.errors import FenvikError
-from fenvik.core.procedures.steps import Ask, Correct, Install, Look, Read, Set, Standing, Uninstall
+from fenvik.core.procedures.steps import Ask, Correct, Install, Look, Read, Set, Standing, Uninstall, words_of
 from fenvik.web.adjusting.models import Run, RunStep, StepKind
+from fenvik.web.passes.refusals import OtherwiseError
 from fenvik.web.passes.store import Store
 
 MINE = """mine AS (
@@ -50,41 +50,11 @@ SELECT id FROM mine
 """  # noqa: S608
 
 
-class OtherwiseError(FenvikError):
-    """A step that was done before an end is not the one that would be done now."""
-
-    code = "step_differs"
-
-    def __init__(self, number: int, before: str, now: str) -> None:
-        super().__init__(
-            f"Step {number + 1} of this run was to {before} and would now be to {now}: Fenvik was renewed meanwhile, so it cannot "
-            "be led the same way again."
-        )
-        self.number = number
-
-
 Kept = Read | Set | Look | Install | Uninstall | Correct | Ask
 KINDS = {
     Read: StepKind.READ, Set: StepKind.SET, Look: StepKind.LOOK, Install: StepKind.INSTALL, Uninstall: StepKind.UNINSTALL,
     Correct: StepKind.CORRECT, Ask: StepKind.ASK,
 }  # fmt: skip
-
-
-def words_of(step: Kept) -> str:
-    """Return what a step is to do."""
-    if isinstance(step, Look):
-        return "ask how the display stands"
-    if isinstance(step, Correct):
-        return "correct the meter"
-    if isinstance(step, Ask):
-        return "call somebody"
-    if isinstance(step, Read):
-        return f"read {' '.join(f'{v:g}' for v in step.percent)} %"
-    if isinstance(step, Install):
-        return f"install the {step.what}"
-    if isinstance(step, Uninstall):
-        return f"take the {step.what} away"
-    return f"set {step.control}"
 
 
 class Record:

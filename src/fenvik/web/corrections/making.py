@@ -10,11 +10,14 @@ from django.utils import timezone
 from django.utils.timezone import localdate
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.measure.correction import PROPOSED, CorrectionError, Method, additivity
+from fenvik.core.measure.correction import PROPOSED, CorrectionError, Method
 from fenvik.core.measure.correction import Correction as Made
-from fenvik.core.measure.correction_patches import AGAIN, Step, rows_for, steps_of
+from fenvik.core.measure.correction_patches import AGAIN, correction_list, rows_for
 from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.procedures.comparing import Sum, compare
 from fenvik.core.procedures.correcting import AVERAGE, Corrected
+from fenvik.core.procedures.steps import Procedure, readings_of
+from fenvik.core.signal.decoding import Range
 from fenvik.core.signal.patches import Patch, patch
 from fenvik.core.types import Floats
 from fenvik.web.controls.values import values_of
@@ -55,26 +58,37 @@ class NotReadError(FenvikError):
     code = "not_read"
 
 
-def _stored(steps: list[Step]) -> list[dict[str, Any]]:
-    made = []
-    for step in steps:
-        row: dict[str, Any] = step.patch.as_json() | {"by": step.by}
-        if step.change_over:
-            row["change_over"] = True
-        if step.decide:
-            row["decide"] = True
-        made.append(row)
-    return made
+CHANGE_OVER = "Take {0} away and put {1} in its place, aimed at the same spot. Then go on."
 
 
-def _steps(rows: list[dict[str, Any]]) -> list[Step]:
-    return [
-        Step(
-            Patch(row["label"], tuple(row["rgb"]), tuple(row["percent"])), row["by"],
-            bool(row.get("change_over")), bool(row.get("decide")),
-        )
-        for row in rows
-    ]  # fmt: skip
+def comparison(pass_: Pass) -> Procedure[dict[str, Floats]]:
+    """Return what a correction's pass does."""
+    kept, reference = pass_.comparison, pass_.reference
+    assert reference is not None  # a correction's pass has both
+    return _compare(
+        kept.method, reference, pass_.meter, at_once=kept.at_once, bits=pass_.bits,
+        range_="full" if pass_.range == "full" else "limited", average=pass_.average,
+    )  # fmt: skip
+
+
+def _compare(
+    method: str, reference: Device, meter: Device, *, at_once: bool, bits: int, range_: Range, average: int
+) -> Procedure[dict[str, Floats]]:
+    return compare(
+        correction_list(cast(Method, method or "four-colour"), bits, range_),
+        change_over="" if at_once else CHANGE_OVER.format(reference, meter),
+        reference=Repeatability.of(reference.facts["repeatability"]),
+        average=average,
+    )
+
+
+def _rows(procedure: Procedure[Any], patches: list[Patch]) -> list[dict[str, Any]]:
+    """Return what a comparison of patches reads, as a pass keeps it."""
+    rows: list[dict[str, Any]] = []
+    for step, asked in readings_of(procedure):
+        so_far = sum(row["by"] == step.by for row in rows)
+        rows.append(patches[so_far].as_json() | {"by": step.by} | ({"hold": asked} if asked else {}))
+    return rows
 
 
 @needs(Right.MEASURE)
@@ -93,49 +107,27 @@ def start(
     )
     if reference is None or reference.pk == tuning.meter_id:
         raise SameMeterError
-    chosen = cast(Method, method) if method in METHODS else None
-    steps = steps_of(chosen, at_once=at_once, bits=tuning.bits, range_="full" if tuning.range == "full" else "limited")
+    method = method if method in METHODS else ""
     average = min(max(average, 1), 64)
+    range_: Range = "full" if tuning.range == "full" else "limited"
+    patches = correction_list(cast(Method, method or "four-colour"), tuning.bits, range_)
+    planned = _compare(
+        method, reference, tuning.meter or reference, at_once=at_once, bits=tuning.bits, range_=range_, average=average
+    )
     how = How(
-        rows=_stored(steps), reference=reference, effort=tuning.meter.slowest if tuning.meter is not None else "",
+        rows=_rows(planned, patches), reference=reference, effort=tuning.meter.slowest if tuning.meter is not None else "",
         average=average, reference_effort=reference.slowest,
     )  # fmt: skip
     with transaction.atomic():
         started = start_pass(tuning_id=tuning_id, actor=actor, now=now, purpose=PassPurpose.CORRECTION, how=how)
-        Comparison.objects.create(pass_of=started, method=method if method in METHODS else "", at_once=at_once)
+        Comparison.objects.create(pass_of=started, method=method, at_once=at_once)
     return started
 
 
-def _by_reference(pass_: Pass) -> dict[str, np.ndarray]:
-    rows = pass_.readings.order_by("id")
-    return {
-        row.label: np.array([row.x, row.y, row.z])
-        for row in rows
-        if row.index < len(pass_.patches) and pass_.patches[row.index].get("by") == "reference"
-    }
-
-
-@transaction.atomic
-def decide(pass_id: int) -> list[dict[str, Any]]:
-    """Tell by the reference's red, green, blue and white whether white is their sum, and return the patches to go on with.
-
-    What is told is remembered with the pass, and not told twice.
-    """
-    pass_ = Pass.objects.select_for_update(of=("self",)).select_related("reference").get(pk=pass_id)
-    read = _by_reference(pass_)
-    steps = _steps(pass_.patches)
-    kept = Comparison.objects.get(pass_of=pass_)
-    if kept.additivity is None:
-        four = [read[name] for name in ("red", "green", "blue", "white")]
-        assert pass_.reference is not None  # a correction's pass has both
-        noise = Repeatability.of(pass_.reference.facts["repeatability"]).covariance(four, [float(pass_.average)] * 4)
-        off, is_more = additivity(four, read.get("black"), covariance=noise)
-        kept.additivity, kept.not_the_sum, kept.proposed = off, is_more, PROPOSED
-        kept.save(update_fields=["additivity", "not_the_sum", "proposed"])
-        pass_.patches = [{k: v for k, v in row.items() if k != "decide"} for row in _stored(steps)]
-        pass_.save(update_fields=["patches"])
-        notify(pass_.tuning_id, pass_id=pass_id)
-    return list(pass_.patches)
+def keep_sum(pass_id: int, told: Sum, _: datetime) -> None:
+    """Keep what the reference says of white beside the sum of red, green and blue, and by which method one is made then."""
+    Comparison.objects.filter(pass_of=pass_id).update(additivity=told.off, not_the_sum=told.is_more, proposed=PROPOSED)
+    notify(Pass.objects.values_list("tuning_id", flat=True).get(pk=pass_id), pass_id=pass_id)
 
 
 @dataclass(frozen=True)

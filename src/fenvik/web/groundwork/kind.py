@@ -1,4 +1,6 @@
-"""What groundwork adds to the running of passes: a survey goes from mode to mode, and back to the tuning's own."""
+"""What groundwork adds to the running of passes: a warm-up watched by a procedure, and a survey
+from mode to mode and back to the tuning's own.
+"""
 
 import time
 from typing import Any
@@ -9,9 +11,11 @@ from fenvik.core.errors import FenvikError
 from fenvik.web.controls.values import values_of
 from fenvik.web.devices.displays import paired
 from fenvik.web.groundwork.survey import SETTLES_S
+from fenvik.web.groundwork.warm import keep_warmth, watching
 from fenvik.web.passes.kinds import kinds
 from fenvik.web.passes.models import PassPurpose, PassState
 from fenvik.web.passes.runner import Runner
+from fenvik.web.passes.script import Scripted
 from fenvik.web.visits.models import Tuning
 
 log = structlog.get_logger(__name__)
@@ -65,3 +69,4 @@ class SurveyRunner(Runner):
 
 
 kinds.runners[PassPurpose.SURVEY] = SurveyRunner
+kinds.procedures[PassPurpose.WARM_UP] = Scripted(watching, keep_warmth)

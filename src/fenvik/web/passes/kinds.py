@@ -5,6 +5,8 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Protocol
 
+from fenvik.web.passes.script import Scripted
+
 
 class Runs(Protocol):
     """What runs a pass."""
@@ -18,10 +20,10 @@ class Runs(Protocol):
 
 @dataclass
 class Kinds:
-    """``runners`` and ``deciders`` by purpose, ``sources`` by the fact of a device that says that it is one."""
+    """``runners`` and ``procedures`` by purpose, ``sources`` by the fact of a device that says that it is one."""
 
     runners: dict[str, Callable[[Any, Any], Runs]] = field(default_factory=dict)  # of a plan and a store
-    deciders: dict[str, Callable[[int], list[dict[str, Any]]]] = field(default_factory=dict)  # the patches to go on with
+    procedures: dict[str, Scripted] = field(default_factory=dict)  # that say what a pass reads next
     sources: dict[str, Callable[[Any], Any]] = field(default_factory=dict)  # of a device: like a source of the link
     before: list[Callable[[Any, datetime], None]] = field(default_factory=list)  # a pass of a tuning is about to start
     keeps: Callable[[int, Any], None] | None = None  # keeps a correction that a pass has made in the middle of it

@@ -57,3 +57,16 @@ class PassFinishedError(FenvikError):
     def __init__(self, pass_id: int) -> None:
         super().__init__("This pass has ended already; its readings are kept.")
         self.pass_id = pass_id
+
+
+class OtherwiseError(FenvikError):
+    """A step that was done before an end is not the one that would be done now."""
+
+    code = "step_differs"
+
+    def __init__(self, number: int, before: str, now: str) -> None:
+        super().__init__(
+            f"Step {number + 1} of this run was to {before} and would now be to {now}: Fenvik was renewed meanwhile, so it cannot "
+            "be led the same way again."
+        )
+        self.number = number

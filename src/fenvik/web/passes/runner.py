@@ -29,9 +29,9 @@ from fenvik.web.passes.kinds import kinds
 from fenvik.web.passes.models import Circumstance, Pass, PassPurpose, PassState
 from fenvik.web.passes.pace import note_pace
 from fenvik.web.passes.person import KeyedMeter, KeyedSource, Person, TakenBackError
+from fenvik.web.passes.script import Heard, Script, place_of
 from fenvik.web.passes.services import is_held
 from fenvik.web.passes.store import Asked, Store, Taken
-from fenvik.web.passes.warm import judge_warm_up
 from fenvik.web.visits.models import Tuning
 
 log = structlog.get_logger(__name__)
@@ -39,7 +39,6 @@ RETRY_S = 1.0
 NETWORKS_S = 1.0  # how often it is seen that the networks of open lines are still allowed
 LOOK_S = 0.2  # how often a waiting pass looks whether it is asked to stop
 OVERDUE_S, LATE = 10.0, 2.0  # an answer is late after so long, or after so many times what the longest took that came
-CHANGE_OVER = "Take {0} away and put {1} in its place, aimed at the same spot. Then go on."
 # Passes whose readings are held against a mode: how the display stands is seen before they begin.
 SEEN_FIRST = (
     PassPurpose.FOUND, PassPurpose.CHECK, PassPurpose.LEFT, PassPurpose.ADJUST, PassPurpose.CORRECTION, PassPurpose.WHITES,
@@ -123,6 +122,8 @@ class Runner:
         self.patience = Patience(settings.DEVICE_PATIENCE_S)
         self.longest_s: float | None = None  # that a reading of this meter took
         self.is_overdue = False  # whether it has been said that an answer is late
+        scripted = kinds.procedures.get(plan.pass_.purpose)
+        self.script = None if scripted is None else Script(plan.pass_, scripted)
 
     def _following(self) -> int:
         """Return the index of the first patch that is still to be read."""
@@ -281,6 +282,8 @@ class Runner:
     def _patches(self) -> None:
         pass_ = self.plan.pass_
         shown: Any = None
+        if self.script is not None and self._is_over(self.script):
+            return
         while self.next < len(self.rows):
             self._turn()
             self._connect()
@@ -297,6 +300,7 @@ class Runner:
                 continue
             shown, self.last_read = self._look, taken.started_at.timestamp()
             asked = self.store.add(taken)
+            self._tell_the_script(taken)
             self.taken += 1
             # Only a reading shows that the device is back: until then the person sees the reason.
             if self._came_through():
@@ -304,20 +308,39 @@ class Runner:
             if not pass_.repeat:
                 self.done.add(self.next)
                 self.next = self._following()
-            elif pass_.purpose == PassPurpose.WARM_UP and judge_warm_up(pass_.pk):
+            if self.script is not None and self._is_over(self.script):
                 return
             self._heed(asked)
-            if pass_.repeat and pass_.interval_s:
-                self._wait_until(taken.started_at.timestamp() + pass_.interval_s)
+            wait_s = self.script.wait_s if self.script is not None else pass_.interval_s if pass_.repeat else 0.0
+            if wait_s:
+                self._wait_until(taken.started_at.timestamp() + wait_s)
 
     def _turn(self) -> None:
-        """Do what comes before a patch of a correction: let the readings decide the method, or let the meters change places."""
-        if self.row.get("decide") and not self.plan.pass_.repeat:
-            self.rows = kinds.deciders[self.plan.pass_.purpose](self.plan.pass_.pk)
-        if self.row.get("change_over") and not is_held(self.plan.pass_.pk, self.next):
-            self._pause(CHANGE_OVER.format(self.plan.pass_.reference, self.plan.pass_.meter))
+        """Do what comes before a patch: let its procedure come to it, and a person do what is asked."""
+        if self.script is not None:
+            self._be_led(self.script)
         if self.row.get("hold") and not is_held(self.plan.pass_.pk, self.next):
             self._pause(str(self.row["hold"]))
+
+    def _be_led(self, script: Script) -> None:
+        """Lead the procedure to the patch that is next, and let a person do what it asks. Raises OtherwiseError."""
+        self._is_over(script)
+        script.see_that_it_wants(self.rows)
+        if script.ask and not is_held(self.plan.pass_.pk, self.next):
+            self._pause(script.ask)
+
+    def _is_over(self, script: Script) -> bool:
+        """Lead the procedure as far as has been read; return whether it wants nothing more. Raises OtherwiseError."""
+        script.lead(place_of(self.plan.pass_, self.taken, self.next), self.rows)
+        return script.is_over
+
+    def _tell_the_script(self, taken: Taken) -> None:
+        """Let the procedure hear of a reading that is stored."""
+        if self.script is None:
+            return
+        matrix = self.plan.pass_.matrix
+        xyz = np.array(taken.xyz) if matrix is None else matrix @ np.array(taken.xyz)
+        self.script.heard[place_of(self.plan.pass_, self.taken, taken.index)] = Heard(xyz, taken.started_at)
 
     def _wait_until(self, moment: float) -> None:
         """Wait by this machine's own clock, hearing meanwhile what is asked."""

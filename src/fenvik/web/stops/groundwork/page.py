@@ -19,9 +19,9 @@ from fenvik.web.groundwork.panel import panel_read, takes_panel
 from fenvik.web.groundwork.state import rows_of
 from fenvik.web.groundwork.survey import CHOICES as SURVEYED
 from fenvik.web.groundwork.survey import Line, lines_of
+from fenvik.web.groundwork.warm import fit_of, readings_of
 from fenvik.web.groundwork.words import clock, minutes_words
 from fenvik.web.passes.models import Pass, PassPurpose
-from fenvik.web.passes.warm import fit_of, readings_of
 from fenvik.web.patterns.menu import grouped
 from fenvik.web.patterns.models import Screen
 from fenvik.web.results.parts import Picture, Table
@@ -181,7 +181,7 @@ def _warm_up(scene: Scene) -> None:
     fit = fit_of(newest, rows)
     meter = Repeatability.of(newest.meter_facts["repeatability"])
     stds: Any = meter.covariance([r.seen for r in rows], [float(newest.average)] * len(rows))[:, 1, 1] ** 0.5 if rows else []
-    minutes = [(row.at - rows[0].at).total_seconds() / 60.0 for row in rows]
+    minutes = [(row.started_at - rows[0].started_at).total_seconds() / 60.0 for row in rows]
     points = [
         chart.Point(minutes[i], row.seen[1], float(stds[i]), None if fit is None else float(fit.curve[i]))
         for i, row in enumerate(rows)
