@@ -137,7 +137,8 @@ def test_people_who_type_values_keep_nobody_elses_pass_from_running(system, equi
         display = tuning.display
         display.pk, display.serial = None, f"another {i}"
         display.save()
-        tuning.pk, tuning.display, tuning.meter, tuning.source = None, display, meter, source
+        tuning.pk = tuning.aim_id = tuning.measuring_id = None
+        tuning.display, tuning.meter, tuning.source = display, meter, source
         tuning.save()
         waiting.append(services.start_pass(tuning_id=tuning.pk, actor=person, now=now))
 

@@ -68,7 +68,7 @@ def test_what_was_learned_is_kept_for_the_next_sample_of_the_model(equipped, per
     keep(tuning=equipped, response=desk.response, now=now)
     keep(tuning=equipped, response=desk.response, now=now)
     assert LearnedResponse.objects.count() == 1
-    equipped.pk = None
+    equipped.pk = equipped.aim_id = equipped.measuring_id = None
     equipped.save()
     prior = prior_of(equipped, desk.controls)
     assert prior.own_effect(desk.controls[0])[0] == pytest.approx(desk.response.own_effect(desk.controls[0])[0])

@@ -269,7 +269,8 @@ def test_a_meter_that_is_the_reference_of_another_pass_is_busy(field, reference,
         tuning_id=field.pk, actor=person, reference_id=reference.pk, at_once=True, method="", average=4, now=now
     )
     other = type(field).objects.get(pk=field.pk)
-    other.pk, other.name, other.meter, other.source = None, "Another", reference, Device.objects.get(serial="RR8-0422")
+    other.pk = other.aim_id = other.measuring_id = None
+    other.name, other.meter, other.source = "Another", reference, Device.objects.get(serial="RR8-0422")
     other.bits = 8
     other.save()
     with pytest.raises(refusals.PassOpenError, match="Snug, night"):

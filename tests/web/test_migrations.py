@@ -52,3 +52,38 @@ def test_passes_of_before_learn_what_their_readings_were_part_of_and_whether_the
         assert new("visits", "Tuning").objects.get(pk=tuning.pk).mastered_least == 0.005
     finally:
         migrate(latest)
+
+
+AIMED = {"target_name": "bt2020-pq", "tolerance": 3.0, "roll_off": "points", "knees": [[0.5, 0.45]], "max_cll": 800.0}
+MEASURED = {"window": 25.0, "bits": 10, "average": 4, "frame_rate": 24.0, "effort": "slow", "correction_choice": "none"}
+
+
+@pytest.mark.django_db(transaction=True)
+def test_what_a_tuning_aims_at_and_how_it_is_measured_become_rows_of_their_own_and_back():
+    latest = MigrationExecutor(connection).loader.graph.leaf_nodes()
+    before = [("visits", "0011_ends")]
+    try:
+        model = migrate(before).get_model
+        firm = model("people", "Firm").objects.create(name="Before")
+        client = model("clients", "Client").objects.create(firm=firm, name="A client")
+        room = model("clients", "Room").objects.create(client=client, name="Snug")
+        display = model("clients", "Display").objects.create(room=room, maker="O", model="55")
+        visit = model("visits", "Visit").objects.create(firm=firm, client=client, on=NOW.date())
+        meter = model("devices", "Device").objects.create(firm=firm, role="meter", name="m", serial="m", facts={}, host="", port=0)
+        facts = {"visit": visit, "display": display, "picture_mode": "Film"}
+        gone, first = (model("visits", "Tuning").objects.create(name=name, **facts) for name in ("gone", "first"))
+        gone.delete()  # keys with a gap
+        held = model("visits", "Tuning").objects.create(name="held", meter=meter, **facts, **AIMED, **MEASURED)
+        new = migrate(latest).get_model("visits", "Tuning").objects
+        assert set(new.values_list("pk", flat=True)) == {first.pk, held.pk}
+        as_it_is = new.get(pk=held.pk)
+        assert {name: getattr(as_it_is, name) for name in AIMED | MEASURED} == AIMED | MEASURED
+        assert as_it_is.meter_id == meter.pk
+        assert (new.get(pk=first.pk).window, new.get(pk=first.pk).target_name) == (10.0, "bt709-bt1886")
+        later = new.create(name="later", visit_id=visit.pk, display_id=display.pk, picture_mode="Film", window=50.0)
+        old = migrate(before).get_model("visits", "Tuning").objects
+        assert list(old.order_by("pk").values_list("pk", "window", "bits", "max_cll", "meter_id")) == [
+            (first.pk, 10.0, 8, None, None), (held.pk, 25.0, 10, 800.0, meter.pk), (later.pk, 50.0, 8, None, None),
+        ]  # fmt: skip
+    finally:
+        migrate(latest)

@@ -215,7 +215,8 @@ def test_no_page_asks_the_database_more_when_there_is_more(
     make_handover(visit_id=finished.visit_id, actor=person, now=now)
     copy = Tuning.objects.get(pk=finished.pk)
     for number in range(6):
-        copy.pk, copy.name = None, f"copy {number}"
+        copy.pk = copy.aim_id = copy.measuring_id = None
+        copy.name = f"copy {number}"
         copy.save()
     for address in addresses:
         with django_assert_max_num_queries(18):

@@ -252,4 +252,8 @@ def _delete(model: Any, keys: list[Any]) -> None:
         below = list(rows.values_list("pk", flat=True))
         if below:
             _delete(child, below)
-    model._base_manager.filter(pk__in=keys)._raw_delete(model._base_manager.db)
+    rows = model._base_manager.filter(pk__in=keys)
+    above = [(parent, list(rows.values_list(link.attname, flat=True))) for parent, link in model._meta.parents.items()]
+    rows._raw_delete(model._base_manager.db)
+    for parent, pks in above:
+        parent._base_manager.filter(pk__in=pks)._raw_delete(parent._base_manager.db)

@@ -13,7 +13,9 @@ from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning, Visit
 
 # What a tuning is, apart from what was done in it.
-NOT_COPIED = ("id", "visit", "created_at", "put_away_at", "correction", "correction_choice")
+NOT_COPIED = (
+    "id", "aim", "aim_key", "measuring", "measuring_key", "visit", "created_at", "put_away_at", "correction", "correction_choice",
+)  # fmt: skip
 
 
 class VisitError(FenvikError):

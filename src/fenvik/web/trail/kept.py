@@ -22,7 +22,8 @@ MOST = {True: 60, False: 600}
 # made of them.
 VERSIONS = """
 SELECT t.id, v.firm_id, concat_ws(
-    '/', t.xmin, t.ctid, v.xmin, v.ctid, c.xmin, c.ctid, d.xmin, d.ctid, r.xmin, r.ctid, m.xmin, m.ctid,
+    '/', t.xmin, t.ctid, ai.xmin, ai.ctid, mi.xmin, mi.ctid,
+    v.xmin, v.ctid, c.xmin, c.ctid, d.xmin, d.ctid, r.xmin, r.ctid, m.xmin, m.ctid,
     me.xmin, me.ctid, co.xmin, co.ctid, so.xmin, so.ctid, pa.xmin, pa.ctid,
     (SELECT string_agg(concat_ws(':', p.xmin, p.ctid, re.xmin, re.ctid), ',' ORDER BY p.id) FROM passes_pass p
         LEFT JOIN devices_device re ON re.id = p.reference_id WHERE p.tuning_id = t.id),
@@ -34,14 +35,16 @@ SELECT t.id, v.firm_id, concat_ws(
 ), (SELECT max(x.id) FROM passes_pass p JOIN passes_reading x ON x.pass_id = p.id
     WHERE p.tuning_id = t.id AND p.finished_at IS NULL)
 FROM visits_tuning t
+JOIN visits_aim ai ON ai.id = t.aim_id
+JOIN visits_measuring mi ON mi.id = t.measuring_id
 JOIN visits_visit v ON v.id = t.visit_id
 JOIN clients_client c ON c.id = v.client_id
 JOIN clients_display d ON d.id = t.display_id
 JOIN clients_room r ON r.id = d.room_id
 LEFT JOIN menus_menumap m ON m.id = d.menu_map_id
-LEFT JOIN devices_device me ON me.id = t.meter_id
-LEFT JOIN corrections_correction co ON co.id = t.correction_id
-LEFT JOIN devices_device so ON so.id = t.source_id
+LEFT JOIN devices_device me ON me.id = mi.meter_id
+LEFT JOIN corrections_correction co ON co.id = mi.correction_id
+LEFT JOIN devices_device so ON so.id = mi.source_id
 LEFT JOIN devices_device li ON li.id = d.link_id
 LEFT JOIN devices_pairing pa ON pa.device_id = d.link_id
 WHERE t.id = ANY(%s) AND t.put_away_at IS NULL

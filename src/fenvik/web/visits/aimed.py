@@ -8,6 +8,7 @@ from django.db import models
 
 from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, XY, Primaries
 from fenvik.core.colour.target import TARGETS, Target
+from fenvik.web.kit.models import FirmModel
 from fenvik.web.visits.white import WhitePart, aim_of, chain, parts_of
 
 TARGET_LABELS = {
@@ -76,9 +77,11 @@ def ending(target: Target, facts: dict[str, Any]) -> Target:
     )  # fmt: skip
 
 
-class Aimed(models.Model):
-    """The columns of a tuning's aim, and the target that they make."""
+class Aim(FirmModel):
+    """What a tuning aims at, and the target that this makes."""
 
+    firm_path = "tuning__visit__firm_id"
+    aim_key = models.BigAutoField(primary_key=True, db_column="id")
     target_name = models.CharField(max_length=24, choices=list(TARGET_LABELS.items()), default="bt709-bt1886")
     free = models.JSONField(null=True, blank=True)  # of a free target: primaries, white, curve, gamma
     tolerance = models.FloatField(default=1.0, validators=[MinValueValidator(0.1), MaxValueValidator(10.0)])
@@ -97,7 +100,12 @@ class Aimed(models.Model):
     white_parts = models.JSONField(default=list)  # what is added to the target's white or taken out: see white.py
 
     class Meta:
-        abstract = True
+        constraints = [
+            models.CheckConstraint(condition=models.Q(tolerance__gt=0), name="tolerance_above_zero"),
+            models.CheckConstraint(
+                condition=~models.Q(target_name="free") | models.Q(free__isnull=False), name="free_target_has_its_facts"
+            ),
+        ]
 
     @property
     def target(self) -> Target:

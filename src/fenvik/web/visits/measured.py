@@ -5,11 +5,14 @@ from django.db import models
 
 from fenvik.core.measure.averaging import LowLight
 from fenvik.core.signal.decoding import Range
+from fenvik.web.kit.models import FirmModel
 
 
-class Measured(models.Model):
-    """The columns of how a tuning is measured."""
+class Measuring(FirmModel):
+    """How a tuning is measured."""
 
+    firm_path = "tuning__visit__firm_id"
+    measuring_key = models.BigAutoField(primary_key=True, db_column="id")
     meter = models.ForeignKey("devices.Device", null=True, blank=True, on_delete=models.PROTECT, related_name="+")
     source = models.ForeignKey("devices.Device", null=True, blank=True, on_delete=models.PROTECT, related_name="+")
     window = models.FloatField(default=10.0, validators=[MinValueValidator(1.0), MaxValueValidator(100.0)])
@@ -32,7 +35,9 @@ class Measured(models.Model):
     )
 
     class Meta:
-        abstract = True
+        constraints = [
+            models.CheckConstraint(condition=models.Q(window__gt=0, window__lte=100), name="window_within_screen")
+        ]
 
     @property
     def range(self) -> Range:

@@ -7,8 +7,8 @@ from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 
 from fenvik.web.kit.models import FirmModel, PutAwayModel
-from fenvik.web.visits.aimed import SIGNALS, Aimed
-from fenvik.web.visits.measured import Measured
+from fenvik.web.visits.aimed import SIGNALS, Aim
+from fenvik.web.visits.measured import Measuring
 
 
 def first_lists() -> dict[str, Any]:
@@ -46,10 +46,13 @@ class Place:
     end: str = "high"
 
 
-class Tuning(Aimed, Measured, PutAwayModel):
-    """One mode of one display at one visit: what it is called, aims at (``Aimed``), is measured by (``Measured``)."""
+class Tuning(PutAwayModel, Aim, Measuring):  # type: ignore[misc]
+    """One mode of one display at one visit. What it aims at and how it is measured are rows of their own, read and kept with it."""
 
     firm_path = "visit__firm_id"
+    id = models.BigAutoField(primary_key=True)
+    aim = models.OneToOneField(Aim, parent_link=True, on_delete=models.CASCADE, related_name="tuning")
+    measuring = models.OneToOneField(Measuring, parent_link=True, on_delete=models.CASCADE, related_name="tuning")
     visit = models.ForeignKey(Visit, on_delete=models.PROTECT, related_name="tunings")
     display = models.ForeignKey("clients.Display", on_delete=models.PROTECT, related_name="tunings")
     name = models.CharField(max_length=80)
@@ -68,13 +71,6 @@ class Tuning(Aimed, Measured, PutAwayModel):
 
     class Meta:
         indexes = [models.Index(fields=["visit"])]
-        constraints = [
-            models.CheckConstraint(condition=models.Q(tolerance__gt=0), name="tolerance_above_zero"),
-            models.CheckConstraint(condition=models.Q(window__gt=0, window__lte=100), name="window_within_screen"),
-            models.CheckConstraint(
-                condition=~models.Q(target_name="free") | models.Q(free__isnull=False), name="free_target_has_its_facts"
-            ),
-        ]
 
     def __str__(self) -> str:
         return self.name
