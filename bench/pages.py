@@ -65,18 +65,10 @@ def main() -> None:
     visits = Visit.objects.bulk_create(
         Visit(firm=firm, client=visit.client, on=today - dt.timedelta(days=i % 400)) for i in range(VISITS)
     )
-    Tuning.objects.bulk_create(
-        Tuning(
-            visit=v,
-            display=tuning.display,
-            name=f"tuning {i}",
-            picture_mode="Film",
-            meter=tuning.meter,
-            source=tuning.source,
-        )
-        for v in visits
-        for i in range(TUNINGS_EACH)
-    )
+    facts = {"display": tuning.display, "picture_mode": "Film", "meter": tuning.meter, "source": tuning.source}
+    for v in visits:
+        for i in range(TUNINGS_EACH):
+            Tuning.objects.create(visit=v, name=f"tuning {i}", **facts)
     with connection.cursor() as cursor:
         _million_readings(cursor, tuning)
         cursor.execute("ANALYZE")  # as PostgreSQL does by itself within a minute

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from scipy import ndimage
 
 from fenvik.core.colour import curves as transfer
 from fenvik.core.models.installed import CORNERS, Curves, Split, Wheel, balanced_peak, curves_for, matrix_towards
@@ -91,3 +92,23 @@ def test_a_cube_behind_a_shared_curve_leaves_greys_to_the_curves():
     red = values[0, 0, 16]  # blue and green none
     assert transfer.pq(red[0] / 0.98) > 1.3 * transfer.pq(0.5)
     assert red[1] < 0.02
+
+
+def test_greys_between_the_points_of_a_cube_are_as_those_at_them():
+    s = np.linspace(0, 1, 1024)
+    split = Split.of(Curves(np.stack([0.99 * s, s, np.clip(1.01 * s, 0, 1)])), 0.7)
+    grey = np.linspace(0.07, 0.66, 300)
+    lit = []
+    for wheel in (Wheel.none(), Wheel(1.4 * CORNERS)):
+        cube = split.cube(33, wheel, transfer.pq, transfer.pq_inverse).reshape(33, 33, 33, 3)
+        # Curves in front that were made better since: greys come a little beside the diagonal.
+        at = np.stack([grey + 0.001, grey, grey - 0.001]) * 32.0
+        lit.append([transfer.pq(ndimage.map_coordinates(cube[..., c], at, order=1)) for c in range(3)])
+    np.testing.assert_allclose(lit[1], lit[0], rtol=0.004)
+
+
+def test_a_split_says_what_its_shared_curve_was_given():
+    s = np.linspace(0, 1, 1024)
+    split = Split.of(Curves(np.stack([s**1.1, s, s**0.95])), 0.7)
+    given = np.array([[0.2, 0.4, 0.6]])
+    np.testing.assert_allclose(split.before(np.interp(given, s, split.shared)), given, atol=1e-6)

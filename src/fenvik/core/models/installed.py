@@ -243,17 +243,24 @@ class Split:
         row = np.minimum(self.shared, np.interp(self.ends, s, self.shared)) if self.ends < 1.0 else self.shared
         return Curves(np.repeat(np.clip(row, 0.0, 1.0)[None], 3, axis=0))
 
+    def before(self, fraction: Floats) -> Floats:
+        """Return the signals (..., 3) that the shared curve turns into these."""
+        s = np.linspace(0.0, 1.0, len(self.shared))
+        return np.asarray(np.interp(fraction, self.shared, s))
+
     def cube(self, size: int, wheel: Wheel, light: Callable[[Floats], Floats], signal: Callable[[Floats], Floats]) -> Floats:
         """Return the values (size³, 3), red quickest, of the cube behind it.
 
-        ``light`` turns signal fractions (n, 3) into lights, ``signal`` turns lights back.
+        ``light`` turns signal fractions (n, 3) into lights, ``signal`` turns lights back. The points next to grey ones stay: in the
+        dark they are vivid colours, and a display that draws between all eight would bring some of their turn into greys.
         """
         step = np.linspace(0.0, 1.0, size)
         blue, green, red = np.meshgrid(step, step, step, indexing="ij")
         inside = np.stack([red, green, blue], axis=-1).reshape(-1, 3)
         s = np.linspace(0.0, 1.0, len(self.shared))
-        asked = np.interp(inside, self.shared, s)
-        turned = np.clip(signal(wheel.turned(light(asked))), 0.0, 1.0)
+        asked = light(self.before(inside))
+        beside_grey = np.clip(np.ptp(inside, axis=1) * (size - 1) - 1.0, 0.0, 1.0)[:, None]
+        turned = np.clip(signal(asked + beside_grey * (wheel.turned(asked) - asked)), 0.0, 1.0)
         made = np.stack([np.interp(turned[:, c], s, self.shared + self.beside[c]) for c in range(3)], axis=-1)
         return np.asarray(np.clip(made, 0.0, 1.0))
 

@@ -19,12 +19,14 @@ GREYS = 17  # levels that curves are made from
 AGAIN = 13  # when a cube stands behind them
 AGAIN_ROUNDS, LEAST_AGAIN = 2, 8
 COLOUR_ROUNDS = 2
-PEAK_COST = 0.015  # of the peak that was found: what a balanced white may cost
-PEAK_ROUNDS, MOST_LOST = 2, 0.018  # curves are made anew, with no other reading than of the peak, where it costs more
+PEAK_COST, MOST_COST = 0.015, 0.045  # of the peak that was found: what a balanced white may cost, and may be let cost for that
+# Curves are made anew, with no other reading than of the peak, where that costs more, or less than a neutral one may.
+PEAK_ROUNDS, LEAST_LOST, MOST_LOST = 3, 0.011, 0.018
 ABOVE = 1.15  # of the peak: where a tone that shall not bend anything cuts off
 USUAL_CUBE = 33
 SPARE_SIGNAL = 0.02
 AT_PEAK = 0.985  # of the peak: the brightest grey that curves are made from
+RIGHT = 0.28  # of an error, the noise of the readings included: curves that are off by less are left as they are
 NEARLY = 0.998  # of the peak: where a target counts as having reached it
 OVER = 0.015  # of signal, above the peak: from there on nothing is told apart
 LEAST_BOOST = 0.05  # of the sum of the three lights
@@ -60,8 +62,12 @@ class Installer:
     installed: dict[str, Any] = field(default_factory=dict)
     pure: list[Taken] = field(default_factory=list)  # each light alone, and all three
     split: Split | None = None
+    turned: Floats | None = None  # lights (n, 3) of colours that the cube was made for
+    cube_size: int = USUAL_CUBE
     open: Floats | None = None  # XYZ of full signal before any curves, where the range of greys ends below it
     cost: float = PEAK_COST  # what the peak is let cost by what is believed of the lights, so that it really costs so much
+    paid: list[tuple[float, float]] = field(default_factory=list)  # costs of the peak as believed, and as they were read
+    is_neutral: bool = False  # whether all three lights end together already
     looked: list[tuple[Floats, Floats]] = field(default_factory=list)  # signals that left the curves, and drives
 
     def install(self, what: str, data: dict[str, Any]) -> Procedure[None]:
@@ -112,13 +118,25 @@ class Installer:
         yield from self.desk.say("curves once more")
         self.looked = []  # a cube stands behind the curves now: what they gave before tells of another display
         for _ in range(AGAIN_ROUNDS):
-            count = min(AGAIN, self.desk.budget - self.desk.spent - 1)  # the peak is read too
-            if count < LEAST_AGAIN:
-                return
-            yield from self._round(count)
+            # The peak is read too, and perhaps twice more.
+            count = min(AGAIN, self.desk.budget - self.desk.spent - (1 if self.open is None else 3))
+            if count < LEAST_AGAIN or not (yield from self._round(count)):
+                break
+        yield from self._balance_peak()
+
+    def _balance_peak(self) -> Procedure[None]:
+        """Make the end of the curves anew until the peak costs what it may, by readings of the peak alone."""
+        if self.open is None:
+            return
         for _ in range(PEAK_ROUNDS):
-            if self.open is None or self._lost <= MOST_LOST or self.desk.budget <= self.desk.spent:
-                return
+            right = LEAST_LOST <= self._lost <= MOST_LOST or (self._lost < LEAST_LOST and self.is_neutral)
+            # Who tries to have more keeps a reading to go back by.
+            if right or self.desk.budget - self.desk.spent < (2 if self._lost < LEAST_LOST else 1):
+                break
+            yield from self._bend()
+        kept = [pair for pair in self.paid if pair[1] <= MOST_LOST]
+        if self._lost > MOST_LOST and kept and self.desk.budget > self.desk.spent:
+            self.cost = max(kept, key=lambda pair: pair[1])[0]
             yield from self._bend()
 
     @property
@@ -126,11 +144,17 @@ class Installer:
         """How much of the peak that was found is lost now."""
         return 1.0 - self.white / self.found
 
-    def _round(self, count: int, *, free: bool = False) -> Procedure[None]:
+    def _round(self, count: int, *, free: bool = False) -> Procedure[bool]:
+        """Read greys and make the curves from them; return whether that was needed."""
         read = yield from self.desk.greys(self._levels(count))
         fraction, xyz = np.array([t.fraction for t in read]), np.array([t.xyz for t in read])
         self.looked.append((self.curves.bent(fraction), self._drives(xyz)))
+        self.paid = []  # by curves that knew less
+        # A fit to readings of curves that are right follows their noise. But where a range ends below full signal, so must they.
+        if not free and self.open is None and self._error(read) <= RIGHT * self.target.metric.weight:
+            return False
         yield from self._bend(free=free)
+        return True
 
     def _levels(self, count: int) -> list[float]:
         """Return levels in percent, those of another round between those of the one before."""
@@ -185,7 +209,17 @@ class Installer:
         if self.palette.is_shortened:
             self.white = float((yield from self.desk.read_once(100.0)).xyz[1])
             if "cube" in self.installed:
-                self.cost = float(np.clip(self.cost + PEAK_COST - self._lost, 0.0, 2.0 * PEAK_COST))
+                self.paid.append((self.cost, self._lost))
+                self.cost = self._next_cost()
+
+    def _next_cost(self) -> float:
+        """Return what the peak is to be let cost so that it really costs what it may, between what was tried if it can be."""
+        less = [pair for pair in self.paid if pair[1] <= PEAK_COST]
+        more = [pair for pair in self.paid if pair[1] > PEAK_COST]
+        if less and more:
+            (low, gave), (high, took) = max(less, key=lambda pair: pair[1]), min(more, key=lambda pair: pair[1])
+            return low + (high - low) * (PEAK_COST - gave) / (took - gave)
+        return float(np.clip(self.cost + PEAK_COST - self._lost, 0.0, MOST_COST))
 
     def _bend(self, *, free: bool = False) -> Procedure[None]:
         """Make the curves from what was looked at; ``free``: not cut off where each light ends."""
@@ -197,6 +231,7 @@ class Installer:
             columns, more = self._balanced()
             may = max(1.0 - (1.0 - self.cost) * self.found / float(self.open[1]), 0.0)
             peak = balanced_peak(lights, columns[1] + more[1] / 3.0, may)
+            self.is_neutral = peak <= float(lights.min())
             ends = np.full(3, float(transfer.pq_inverse(peak)))
             # Before a cube a light that ran on to full signal would be a colour.
             opened = [bool(light <= 1.002 * peak) and "cube" not in self.installed for light in lights]
@@ -298,6 +333,7 @@ class Installer:
             yield from self.install("matrix", {"rows": np.round(rows, 6).tolist()})
             return
         self.wheel = self.wheel.towards(sent, needed)
+        self.turned = sent
         if self.split is None:
             # Above the peak, not above the last grey: else the peak itself would be cut off.
             reached = float(self.target.fraction(NEARLY * self.white, self.white, self.black))
@@ -306,7 +342,20 @@ class Installer:
             if "curves" in self.installed:
                 self.curves = self.split.curves()
                 yield from self.install("curves", self.curves.data())
-        size = max((s for s in sizes if s <= USUAL_CUBE), default=min(sizes))
-        yield from self.install("cube", cube_data(size, self.split.cube(size, self.wheel, self._light, self._signal)))
+        self.cube_size = max((s for s in sizes if s <= USUAL_CUBE), default=min(sizes))
+        yield from self._cube()
+
+    def _cube(self) -> Procedure[None]:
+        assert self.split is not None
+        values = self.split.cube(self.cube_size, self.wheel, self._light, self._signal)
+        yield from self.install("cube", cube_data(self.cube_size, values))
+
+    def hold_colours(self) -> Procedure[None]:
+        """Let colours be as they were before the curves in front of their cube were made better: no reading is needed."""
+        if "cube" not in self.installed or self.split is None or self.turned is None:
+            return
+        reaching = self._light(self.split.before(self.curves.bent(self._signal(self.turned))))
+        self.wheel = self.wheel.towards(reaching, self.wheel.turned(self.turned))
+        yield from self._cube()
 
 

@@ -158,6 +158,7 @@ class Job:
         if "colour" in self.steps:
             yield from self.installer.colours()
         yield from self.installer.greys_again()
+        yield from self.installer.hold_colours()
         if self.installer.installed:
             self.desk.notes.append(f"Installed: {', '.join(self.installer.installed)}.")
 
