@@ -19,12 +19,14 @@ GREYS = 17  # levels that curves are made from
 AGAIN = 13  # when a cube stands behind them
 AGAIN_ROUNDS, LEAST_AGAIN = 2, 8
 COLOUR_ROUNDS = 2
+UNCHECKED_COST = 0.012  # in HLG, where the last change is not looked at any more
 PEAK_COST, MOST_COST = 0.015, 0.045  # of the peak that was found: what a balanced white may cost, and may be let cost for that
 # Curves are made anew, with no other reading than of the peak, where that costs more, or less than a neutral one may.
 PEAK_ROUNDS, LEAST_LOST, MOST_LOST = 3, 0.011, 0.018
 ABOVE = 1.15  # of the peak: where a tone that shall not bend anything cuts off
 USUAL_CUBE = 33
 SPARE_SIGNAL = 0.02
+STEEP_END, LIFTED_FROM = 6.0, 0.97  # of HLG: by how much light grows with signal there; of signal, where it is lifted from
 AT_PEAK = 0.985  # of the peak: the brightest grey that curves are made from
 RIGHT = 0.28  # of an error, the noise of the readings included: curves that are off by less are left as they are
 NEARLY = 0.998  # of the peak: where a target counts as having reached it
@@ -68,7 +70,9 @@ class Installer:
     cost: float = PEAK_COST  # what the peak is let cost by what is believed of the lights, so that it really costs so much
     paid: list[tuple[float, float]] = field(default_factory=list)  # costs of the peak as believed, and as they were read
     is_neutral: bool = False  # whether all three lights end together already
-    looked: list[tuple[Floats, Floats]] = field(default_factory=list)  # signals that left the curves, and drives
+    peak: float = 0.0  # cd/m² of full white, once it has been read after a change
+    lift: float = 0.0  # of signal, at the end of HLG: by how much the stronger lights go on beyond a balanced white
+    looked: list[tuple[Floats, Floats]] = field(default_factory=list)  # signals that left the curves, and XYZ
 
     def install(self, what: str, data: dict[str, Any]) -> Procedure[None]:
         """Install something; the light is another from now on."""
@@ -119,17 +123,18 @@ class Installer:
         self.looked = []  # a cube stands behind the curves now: what they gave before tells of another display
         for _ in range(AGAIN_ROUNDS):
             # The peak is read too, and perhaps twice more.
-            count = min(AGAIN, self.desk.budget - self.desk.spent - (1 if self.open is None else 3))
+            count = min(AGAIN, self.desk.budget - self.desk.spent - (3 if self.target.is_hdr else 1))
             if count < LEAST_AGAIN or not (yield from self._round(count)):
                 break
         yield from self._balance_peak()
 
     def _balance_peak(self) -> Procedure[None]:
         """Make the end of the curves anew until the peak costs what it may, by readings of the peak alone."""
-        if self.open is None:
+        if self.open is None and not self.target.is_hdr:
             return
         for _ in range(PEAK_ROUNDS):
-            right = LEAST_LOST <= self._lost <= MOST_LOST or (self._lost < LEAST_LOST and self.is_neutral)
+            right = self.open is None and self._lost <= MOST_LOST
+            right |= LEAST_LOST <= self._lost <= MOST_LOST or (self._lost < LEAST_LOST and self.is_neutral)
             # Who tries to have more keeps a reading to go back by.
             if right or self.desk.budget - self.desk.spent < (2 if self._lost < LEAST_LOST else 1):
                 break
@@ -142,13 +147,13 @@ class Installer:
     @property
     def _lost(self) -> float:
         """How much of the peak that was found is lost now."""
-        return 1.0 - self.white / self.found
+        return 1.0 - self.peak / self.found if self.peak else 0.0
 
     def _round(self, count: int, *, free: bool = False) -> Procedure[bool]:
         """Read greys and make the curves from them; return whether that was needed."""
         read = yield from self.desk.greys(self._levels(count))
         fraction, xyz = np.array([t.fraction for t in read]), np.array([t.xyz for t in read])
-        self.looked.append((self.curves.bent(fraction), self._drives(xyz)))
+        self.looked.append((self.curves.bent(fraction), xyz))
         self.paid = []  # by curves that knew less
         # A fit to readings of curves that are right follows their noise. But where a range ends below full signal, so must they.
         if not free and self.open is None and self._error(read) <= RIGHT * self.target.metric.weight:
@@ -207,10 +212,18 @@ class Installer:
     def _see_peak(self) -> Procedure[None]:
         """Hold the target against the peak as it is now."""
         if self.palette.is_shortened:
-            self.white = float((yield from self.desk.read_once(100.0)).xyz[1])
+            self.white = self.peak = float((yield from self.desk.read_once(100.0)).xyz[1])
             if "cube" in self.installed:
                 self.paid.append((self.cost, self._lost))
                 self.cost = self._next_cost()
+        elif self.target.is_hdr:
+            self.peak = float((yield from self.desk.read_once(100.0)).xyz[1])
+            if self._lost > MOST_LOST or self.lift:
+                # Balance has taken more of it than it may: levels are held against what it may leave, and the end goes on to that.
+                white = (1.0 - UNCHECKED_COST) * self.found
+                lower = (self.white - white) / self.found  # comes off the peak too
+                self.lift = max(self.lift + (self._lost + lower - UNCHECKED_COST) / STEEP_END, 0.0)
+                self.white = white
 
     def _next_cost(self) -> float:
         """Return what the peak is to be let cost so that it really costs what it may, between what was tried if it can be."""
@@ -235,13 +248,16 @@ class Installer:
             ends = np.full(3, float(transfer.pq_inverse(peak)))
             # Before a cube a light that ran on to full signal would be a colour.
             opened = [bool(light <= 1.002 * peak) and "cube" not in self.installed for light in lights]
-        sent, drives = np.concatenate([s for s, _ in self.looked]), np.concatenate([d for _, d in self.looked])
+        sent, drives = (np.concatenate([pair[i] for pair in self.looked]) for i in (0, 1))
+        drives = self._drives(drives)
         self.curves = curves_for(self.curves, sent, drives, self._wanted, ends, open_top=opened, most=most)
         yield from self.install("curves", self.curves.data())
         yield from self._see_peak()
 
     def _wanted(self, signal: Floats) -> Floats:
         # The peak before any curves: what they take of it is said by where each light ends, and not once more by what is left.
+        if self.target.curve == "hlg":
+            return signal + self.lift * np.clip((signal - LIFTED_FROM) / (1.0 - LIFTED_FROM), 0.0, 1.0)
         white = self.white if self.open is None else float(self.open[1])
         if self.open is not None and not self.target.rolls_off:
             white *= ABOVE  # where one light is weak, the others end above what a neutral peak would ask of them

@@ -52,6 +52,7 @@ class Job:
     target: Target
     steps: Sequence[str] = STEPS
     white: float = 0.0
+    whole: float = 0.0  # of full signal, in cd/m²; the white that is held against may be less, for balance
     black: float = 0.0
     as_found: list[Taken] = field(default_factory=list)
     as_left: list[Taken] = field(default_factory=list)
@@ -144,7 +145,7 @@ class Job:
 
     def begin_install(self) -> Procedure[None]:
         """Let the display end as the target does, before anything else is read of how it ends."""
-        self.installer = Installer(self.desk, self.target, self.palette, self.white, self.black, self.takes, self.white)
+        self.installer = Installer(self.desk, self.target, self.palette, self.white, self.black, self.takes, self.whole)
         if (yield from self.installer.tone()):
             self.settle((yield from self.desk.greys((100.0, 0.0))))
             self.palette = replace(palette_for(self.target, self.white, self.black), roll=None)
@@ -276,6 +277,7 @@ class Job:
             raise FenvikError("Black gives as much light as white does: something else is shown, or the meter sees something else.")
         # PQ says every light itself, up to the peak; elsewhere white is as bright as the weakest light allows.
         weakest, whole = float((by[100] @ self.target.inverse_matrix.T).min()), float(by[100][1])
+        self.whole = whole
         if self.target.curve == "pq":
             self.white = whole
         elif self.target.is_hdr:
