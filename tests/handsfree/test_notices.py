@@ -9,11 +9,14 @@ from bench.site import Site
 from fenvik.core.colour.space import xy_to_xyz
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.measure.correction_patches import correction_list
+from fenvik.core.procedures import job as job_module
 from fenvik.core.procedures.correcting import NAMED, correct
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.doubt import agree, standing_out
+from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
+from fenvik.standins.rpc import Refusal
 
 TARGET = TARGETS["bt709-bt1886"]
 
@@ -51,7 +54,10 @@ class Compared(Site):
     def read_by(self, meter, percent):
         fraction = self._show(percent)
         which = self.reference if meter == "reference" else self.meter
-        return fraction, np.array(result_of(which.read({}))["xyz"])
+        try:
+            return fraction, np.array(result_of(which.read({}))["xyz"])
+        except Refusal:
+            return fraction, np.zeros(3)
 
     def correct(self, matrix, made):
         self.matrix = matrix
@@ -258,26 +264,55 @@ def test_a_correction_is_made_when_nothing_works_on_the_picture_any_more(seed):
 class Drifting(Compared):
     """A site whose colorimeter changes in the middle."""
 
-    changed, count = np.diag([1.03, 1.0, 0.95]), 0
+    changed, count, when = np.diag([1.03, 1.0, 0.95]), 0, 70
 
     def read_by(self, meter, percent):
         fraction, xyz = super().read_by(meter, percent)
-        return fraction, xyz if meter == "reference" or self.count < 70 else self.changed @ xyz
+        return fraction, xyz if meter == "reference" or self.count < self.when else self.changed @ xyz
 
     def read(self, percent):
         fraction, xyz = super().read(percent)
         self.count += 1
-        return fraction, xyz if self.count < 70 else self.matrix @ self.changed @ np.linalg.solve(self.matrix, xyz)
+        return fraction, xyz if self.count < self.when else self.matrix @ self.changed @ np.linalg.solve(self.matrix, xyz)
 
 
-@pytest.mark.parametrize(("kind", "said", "most"), [(Compared, "apart.", 0.7), (Drifting, "so the correction was made anew", 0.7)])
-def test_the_reference_is_read_again_on_what_is_left_and_a_meter_that_changed_is_corrected_anew(kind, said, most):
-    site = kind(3, "q2", 77)
+@pytest.mark.parametrize(
+    ("kind", "at", "said", "most"),
+    [
+        (Compared, (3, "q2"), "apart.", 0.7),
+        (Drifting, (3, "q2"), "so the correction was made anew", 0.6),
+        (Drifting, (1, "p2"), "so the correction was made anew", 0.7),
+    ],
+)
+def test_the_reference_is_read_again_on_what_is_left_and_a_meter_that_changed_is_corrected_anew(kind, at, said, most):
+    site = kind(*at, 77)
     listed = [p for p in correction_list("four-colour", 10, "limited") if p.label in NAMED]
     job, desk = do(site, correction=listed)
     assert any("The reference was read again" in note and said in note for note in desk.notes)
     assert site.truth(TARGET)[0] < most
     assert len(job.as_found) == len(job.as_left) == len(job.proof)
+
+
+@pytest.mark.parametrize("when", [40, 55])
+def test_when_a_meter_changed_is_found_and_what_it_read_before_counts_on(when):
+    site, found = Drifting(1, "p2", 6), []
+    site.when = when
+    listed = [p for p in correction_list("four-colour", 10, "limited") if p.label in NAMED]
+    before = site.truth(TARGET)
+    asks = Greys.changed_at
+
+    class Watched(Greys):
+        def changed_at(self, change):
+            found.append(asks(self, change))
+            return found[-1]
+
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(job_module, "Greys", Watched)
+        job, _ = do(site, correction=listed)
+    assert abs(found[0] - when) <= 2
+    mean, worst, colours, _ = site.truth(TARGET)
+    assert (mean < 0.35 * before[0], worst < 0.6 * before[1], colours < before[2]) == (True, True, True)
+    assert not job.restored
 
 
 @pytest.mark.parametrize(

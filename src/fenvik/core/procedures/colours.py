@@ -4,7 +4,7 @@ The learning is that of the nudges by hand (core/models/hues.py). Here all colou
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -41,6 +41,7 @@ class Hue:
     controls: list[dict[str, Any]]
     patches: list[hues.Percent]  # the full and the pale one, of red and yellow a skin tone too, as by hand
     looks: list[Look] = field(default_factory=list)
+    read: list[tuple[int, Floats]] = field(default_factory=list)  # of each look: after how many readings, and XYZ of its patches
     best: int = 0
     rests: bool = False
     is_dead: bool = False
@@ -65,13 +66,14 @@ class Hue:
 
 
 def adjust(
-    desk: Desk, target: Target, hold: tuple[float, float], palette: Palette = SDR, goal: float = 0.0
-) -> Procedure[None]:
+    desk: Desk, target: Target, hold: tuple[float, float], palette: Palette = SDR, goal: float = 0.0, *,
+    kept: list[Hue] | None = None,
+) -> Procedure[None]:  # fmt: skip
     """Adjust what colour management there is; a control that does nothing is left alone, said, and noted at the desk as dead.
 
     ``hold``: white and black in cd/m² that colours are judged beside, ``palette``: by which patches, ``goal``: error that is good
-    enough, 0 for none. Raises BudgetError; the best
-    that was read stands then.
+    enough, 0 for none;
+    ``kept`` gets the colours with all their looks. Raises BudgetError; the best that was read stands then.
     """
     yield from overall.gamut(desk, target, palette)
     found = {
@@ -87,6 +89,8 @@ def adjust(
         Hue(name, controls, [percent for _, percent in palette.hues[name]], goal=goal / target.metric.weight)
         for name, controls in found.items()
     ]
+    if kept is not None:
+        kept += every
     try:
         for hue in every:
             yield from _look(desk, target, hold, hue)
@@ -162,8 +166,30 @@ def _look(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Pr
     hue.fraction = np.array([t.fraction for t in read])
     parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
     hue.looks.append(Look(parts, settings))
+    hue.read.append((len(desk.taken) - len(read), np.array([t.xyz for t in read])))
     if _cost(parts) < _cost(hue.looks[hue.best].parts):
         hue.best = len(hue.looks) - 1
+
+
+def see_otherwise(
+    desk: Desk, target: Target, hold: tuple[float, float], every: Sequence[Hue], change: Floats, since: int
+) -> Procedure[None]:
+    """Move each colour by its looks as they are through a change (3, 3) of the meter after so many readings.
+
+    No more is read: what is left shows whether it was right.
+    """
+    for hue in every:
+        if hue.is_dead or all(at < since for at, _ in hue.read):
+            continue
+        hue.read = [(at, xyz if at < since else xyz @ change.T) for at, xyz in hue.read]
+        hue.looks = [
+            replace(look, parts=hues.parts_of(hue.fraction, xyz, target, *hold))
+            for look, (_, xyz) in zip(hue.looks, hue.read, strict=True)
+        ]
+        hue.best = min(range(len(hue.looks)), key=lambda i: _cost(hue.looks[i].parts))
+        hue.rests = False
+        if not (yield from _move(desk, target, hold, hue)):
+            yield from _set(desk, hue, hue.looks[hue.best].settings)
 
 
 def _cost(parts: Floats) -> float:

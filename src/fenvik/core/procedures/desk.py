@@ -215,17 +215,21 @@ class Desk:
                 control["value"] = standing.values.get(control["id"], control["value"])
         self.sure = len(self.taken)
 
-    def look_through(self, made: Corrected, *others: list[Taken], instead_of: Floats | None = None) -> Procedure[None]:
+    def look_through(
+        self, made: Corrected, *others: list[Taken], instead_of: Floats | None = None, since: int = 0
+    ) -> Procedure[None]:
         """Look at everything through a correction: what is read from now on, what was read before it, and other lists of that.
 
-        ``instead_of``: the correction (3, 3) through which that was seen until now. ``made`` has a matrix.
+        ``instead_of``: the correction (3, 3) through which that was seen until now. ``since``: so many of the readings were taken
+        while that was right, the other lists among them where it is as many as those. ``made`` has a matrix.
         """
         assert made.matrix is not None
         matrix = made.matrix
         yield Correct(matrix, made)
         change = matrix if instead_of is None else matrix @ np.linalg.inv(instead_of)
-        for seen in (self.taken, *others):
-            seen[:] = [replace(t, xyz=np.asarray(change @ t.xyz)) for t in seen]
+        for seen in (self.taken, *(each for each in others if since < len(each))):
+            right = since if seen is self.taken else 0
+            seen[right:] = [replace(t, xyz=np.asarray(change @ t.xyz)) for t in seen[right:]]
 
     def greys(self, levels: Iterable[float]) -> Procedure[list[Taken]]:
         """Read greys at percentages, in their order."""

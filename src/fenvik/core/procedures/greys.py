@@ -33,6 +33,7 @@ COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets
 # Percent, after each move of gains and offsets: black too, for offsets raise it. Without points there are readings to spare.
 FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 30.0, 60.0, 0.0)
 SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
+AT_ONCE = 6  # places in a run that are tried at once for when a meter has changed
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 BEYOND = 0.003  # of signal, above the end of what is judged: still at it
 OF_COLOUR = ("colour.", "saturation", "tint")  # roles that leave greys alone, nearly
@@ -160,10 +161,37 @@ class Greys:
 
     def go_on(self) -> Procedure[None]:
         """Look again, as far as readings are left, when all that was read is seen through another correction."""
+        if self.model is None:
+            return
         for _ in range(2):
             self.to_come = max(min(GO_ON, self.desk.budget - self.desk.spent), 0)
-            if self.model is not None:
+            if self.to_come:
                 yield from self.finish()
+            else:
+                yield from self._move(self.every, self.levels, last=True)  # what was read says otherwise now
+
+    def changed_at(self, change: Floats) -> int:
+        """Return how many readings were taken before a meter changed that ``change`` (3, 3) puts right from then on.
+
+        Nobody has seen when: it is where the model explains all greys best.
+        """
+        every = self._of_now()
+        last = len(self.desk.taken)
+
+        def unlikely(since: int) -> float:
+            seen = self._seen_of([
+                (when, t if when < since else replace(t, xyz=np.asarray(change @ t.xyz)), before) for when, t, before in every
+            ])
+            return float(fit(self.knobs, seen, fineness(self.target)).residual)
+
+        places = sorted({0, *(when for when, _, _ in every), last})
+        low, high = 0, len(places) - 1
+        while high - low > AT_ONCE:
+            # Between the neighbours of the best of a few.
+            tried = sorted({*range(low, high, max((high - low) // AT_ONCE, 1)), high})
+            best = min(range(len(tried)), key=lambda i: unlikely(places[tried[i]]))
+            low, high = tried[max(best - 1, 0)], tried[min(best + 1, len(tried) - 1)]
+        return min(places[low : high + 1], key=unlikely)
 
     def _of_end(self) -> list[float]:
         """Return the levels in percent at which the end of an HDR display is looked at: it bends there within a few of them."""
@@ -199,8 +227,11 @@ class Greys:
         ]
 
     def _seen(self, boost: float = 0.0) -> list[Seen]:
+        return self._seen_of(self._of_now(), boost)
+
+    def _seen_of(self, taken: Sequence[tuple[int, Taken, bool]], boost: float = 0.0) -> list[Seen]:
         made = []
-        for when, t, before in self._of_now():
+        for when, t, before in taken:
             if t.fraction[0] < DARKEST_READ or t.xyz[1] <= 0 or t.fraction[0] > self.palette.top + BEYOND:
                 continue
             drives = drives_of(t.xyz[None], self.target, self.white, self.black, boost, self.palette.roll)[0]

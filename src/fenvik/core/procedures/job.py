@@ -63,6 +63,7 @@ class Job:
     correction: Sequence[Patch] = ()  # what the meter is corrected by first, where there is a reference beside it
     in_force: Floats | None = None  # the correction (3, 3) through which the meter is seen until one is made
     corrected: Corrected | None = None
+    hues: list[colours.Hue] = field(default_factory=list)  # the colours that were adjusted, with all their looks
     palette: Palette = SDR
     takes: dict[str, Any] = field(default_factory=dict)  # what the display can be given to install, as it describes itself
     by: str = "controls"  # by which greys and colours are adjusted: controls, install, or both
@@ -94,6 +95,7 @@ class Job:
         self.in_force = self.in_force if self.corrected is None or self.corrected.matrix is None else self.corrected.matrix
         self.desk.budget, self.palette, self.boost = self.total, SDR, 0.0
         self.corrected = self.balance = self.installer = None
+        self.hues = []
 
     def go(self) -> Procedure[None]:
         """Look at what is found, adjust, hold the correction against the reference once more, and look at what is left."""
@@ -214,7 +216,12 @@ class Job:
             return
         self.corrected = anew
         self.desk.notes += [f"{said}, so the correction was made anew and everything is looked at through it.", *anew.notes]
-        yield from self.desk.look_through(anew, self.as_found, instead_of=before)
+        since, change = 0, np.asarray(anew.matrix @ np.linalg.inv(before))
+        if self.balance is not None and self.balance.model is not None:
+            # What was read before the meter changed is right as it is, what is found among it.
+            since = self.balance.changed_at(change)
+        yield from self.desk.look_through(anew, self.as_found, instead_of=before, since=since)
+        yield from colours.see_otherwise(self.desk, self.target, self.hold(), self.hues, change, since)
         if self.balance is not None:
             yield from self.balance.go_on()
 
@@ -370,7 +377,7 @@ class Job:
         kept = self.balance.to_come if self.balance is not None else 0
         self.desk.budget -= kept
         try:
-            yield from colours.adjust(self.desk, self.target, self.hold(), self.palette, self.goal)
+            yield from colours.adjust(self.desk, self.target, self.hold(), self.palette, self.goal, kept=self.hues)
         except BudgetError as spent:
             if self.desk.spent < self.desk.budget:
                 raise  # it was the time that ended: nothing is kept back of that
