@@ -7,6 +7,7 @@ weighted least squares on the local metric of the error; whole steps by trying t
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import combinations, product
 
 import numpy as np
@@ -175,16 +176,32 @@ class _Problem:
         result: Floats = self.charged(moves, plan) @ self.weight + price
         return result
 
-    def optimum(self, chosen: Sequence[int], plan: Floats) -> Floats:
-        """Continuous least squares over the chosen controls, within their ranges and MOVE_LIMIT."""
+    @cached_property
+    def _roots(self) -> Floats:
+        """Roots of the metric (n, 3, 3), weighed."""
         size, axes = np.linalg.eigh(self.metric)
         roots = np.sqrt(np.maximum(size, 0.0))[:, :, None] * np.swapaxes(axes, -1, -2)
-        roots = roots * np.sqrt(self.weight)[:, None, None]
+        return np.asarray(roots * np.sqrt(self.weight)[:, None, None])
+
+    @cached_property
+    def _parts(self) -> Floats:
+        """What a step of each control does to the errors (3 n, k)."""
+        made = self._roots @ self.jacobians
+        return np.asarray(made.reshape(-1, made.shape[-1]))
+
+    @cached_property
+    def _normal(self) -> Floats:
+        """The normal equations (k, k) of all controls, doubt included."""
+        doubt = np.einsum("n,nkl->kl", self.weight, self.doubts)
+        return np.asarray(self._parts.T @ self._parts + DOUBT_PRICE * doubt + np.eye(len(doubt)) * 1e-9)
+
+    def optimum(self, chosen: Sequence[int], plan: Floats) -> Floats:
+        """Continuous least squares over the chosen controls, within their ranges and MOVE_LIMIT."""
+        picked = list(chosen)
         drives = self.ahead(plan[None])[0]
-        error = np.einsum("nij,nj->ni", roots, drives - self.surroundings.neutral(self.at, drives)).ravel()
-        part = np.einsum("nij,njk->nik", roots, self.jacobians[:, :, chosen]).reshape(error.size, -1)
-        doubt = np.einsum("n,nkl->kl", self.weight, self.doubts)[np.ix_(chosen, chosen)]
-        normal = part.T @ part + DOUBT_PRICE * doubt + np.eye(len(chosen)) * 1e-9
+        error = (self._roots @ (drives - self.surroundings.neutral(self.at, drives))[:, :, None]).ravel()
+        part = self._parts[:, picked]
+        normal = self._normal[picked][:, picked]
         best = np.linalg.solve(normal, -part.T @ error)
         low = np.array([max(self.room[i][0], -MOVE_LIMIT / self.reach[i]) for i in chosen])
         high = np.array([min(self.room[i][1], MOVE_LIMIT / self.reach[i]) for i in chosen])

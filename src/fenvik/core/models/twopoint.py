@@ -122,10 +122,12 @@ class Response:
         # What two straight shares cannot say grows with the change; without it one reading would fix the belief for good.
         slack = np.eye(3) * (BEND * float(np.abs(change).max())) ** 2
         noise = np.asarray(covariance) + slack + np.eye(3) * 1e-10
-        expected = design @ self.covariance @ design.T + noise
-        gain = np.linalg.solve(expected, design @ self.covariance).T
+        told = design @ self.covariance
+        expected = told @ design.T + noise
         surprise = change - design @ self.mean.ravel()
-        against = np.array([surprise @ np.linalg.solve(expected, surprise), np.linalg.slogdet(expected)[1]])
+        solved = np.linalg.solve(expected, np.concatenate([told, surprise[:, None]], axis=1))
+        gain = solved[:, :-1].T
+        against = np.array([surprise @ solved[:, -1], np.linalg.slogdet(expected)[1]])
         mean = self.mean.ravel() + gain @ surprise
         keep = np.eye(mean.size) - gain @ design
         after = keep @ self.covariance @ keep.T + gain @ noise @ gain.T
