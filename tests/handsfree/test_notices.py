@@ -341,3 +341,18 @@ def test_a_correction_that_cannot_be_believed_is_refused_with_the_reason(light, 
     made = perform(correct(listed), Rig())
     assert (made.matrix is None) == (said is not None)
     assert said is None or said in made.notes[0]
+
+
+def test_what_is_installed_follows_a_meter_that_changed_even_past_its_budget():
+    target = TARGETS["bt2020-pq"]
+    site = Drifting(1, "p4", 6, signal="hdr10")
+    site.when = 95
+    listed = [p for p in correction_list("four-colour", 10, "limited") if p.label in NAMED]
+    _, _, peak, _ = site.hdr_truth(target)
+    desk = Desk(site.controls, budget=140)
+    job = Job(desk, target, correction=listed, by="install", takes=site.display.optics.build.installs)
+    perform(job.run(), site)
+    greys, _, left, _ = site.hdr_truth(target)
+    assert greys.mean() < 1.6
+    assert left > 0.98 * peak
+    assert any("readings more than were allowed" in note for note in desk.notes)

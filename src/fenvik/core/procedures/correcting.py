@@ -37,7 +37,7 @@ class Corrected:
     warnings: list[str] = field(default_factory=list)  # of them what is to be said wherever it is used
 
 
-def _doubt(sides: Mapping[str, Floats]) -> str:
+def _doubt(sides: Mapping[str, Floats], *, by_sum: bool) -> str:
     """Return in a sentence why readings cannot be believed; empty where they can.
 
     A white sub-pixel gives white *more* light than its parts, which the method holds; a white that is less, or that is not the same
@@ -48,6 +48,8 @@ def _doubt(sides: Mapping[str, Floats]) -> str:
         apart = max(abs(again / max(first, 1e-9) - 1.0) for first, again in zip(luminance["white"], luminance[AGAIN], strict=True))
         if apart > MOST_APART:
             return f"white was read twice and is {100 * apart:.0f} % apart, so something still works on the picture."
+    if not by_sum:
+        return ""
     dark = luminance["black"][0]
     parts = sum(luminance[name][0] - dark for name in ("red", "green", "blue"))
     white = luminance["white"][0] - dark
@@ -56,12 +58,15 @@ def _doubt(sides: Mapping[str, Floats]) -> str:
     return ""
 
 
-def correct(patches: Sequence[Patch]) -> Procedure[Corrected]:
-    """Read patches with both meters, the reference first, and make the correction; what stands against it is a note."""
+def correct(patches: Sequence[Patch], *, is_installed: bool = False) -> Procedure[Corrected]:
+    """Read patches with both meters, the reference first, and make the correction; what stands against it is a note.
+
+    ``is_installed``: a cube may give colours more light than their share of white, so nothing is told from their sum.
+    """
     yield Say("correction")
     read = yield from compare(patches)
     made = Corrected(sides={patch.label: (patch, read[patch.label]) for patch in patches})
-    doubt = _doubt(read)
+    doubt = _doubt(read, by_sum=not is_installed)
     if doubt:
         made.notes.append(f"No correction was made: {doubt}")
         return made

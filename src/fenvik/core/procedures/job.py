@@ -23,12 +23,14 @@ from fenvik.core.procedures.steps import BudgetError, FoundElsewhereError, Fract
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
-DISAGREE = 0.8  # between the reference and the corrected meter, of an error: less is the noise of both
+# Between the reference and the corrected meter, of an error (CIEDE2000, ΔE ITP): less is the noise of both.
+DISAGREE, DISAGREE_IN_HDR = 0.8, 1.7
 MANY_RECALLED = 8  # readings
 SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
 LEAST_CONTRAST = 2.0  # of white to black: less is no display
+FOR_GREYS_ANEW = 16  # readings: what curves are made from, and the peak
 FOUND_SAID, LEFT = "as found", "as left"  # what is said when what is found and what is left is read
 STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
@@ -207,10 +209,10 @@ class Job:
             return
         off = yield from check(before, self.target)
         said = f"The reference was read again on what is left: it and the corrected meter are up to {off:.1f} apart"
-        if off <= DISAGREE * self.target.metric.weight:
+        if off <= (DISAGREE_IN_HDR if self.target.is_hdr else DISAGREE):
             self.desk.notes.append(f"{said}.")
             return
-        anew = yield from correct(self._correcting())
+        anew = yield from correct(self._correcting(), is_installed=self.installer is not None and bool(self.installer.installed))
         if anew.matrix is None:
             self.desk.notes += [f"{said}.", *anew.notes, "The correction that was made first stands."]
             return
@@ -222,8 +224,19 @@ class Job:
             since = self.balance.changed_at(change)
         yield from self.desk.look_through(anew, self.as_found, instead_of=before, since=since)
         yield from colours.see_otherwise(self.desk, self.target, self.hold(), self.hues, change, since)
+        self._allow(FOR_GREYS_ANEW)
         if self.balance is not None:
             yield from self.balance.go_on()
+        if self.installer is not None:
+            yield from self.installer.greys_again()
+            yield from self.installer.hold_colours()
+
+    def _allow(self, readings: int) -> None:
+        """Let so many readings be taken, whatever was allowed: without them nothing that was adjusted is worth anything."""
+        more = readings - max(self.desk.budget - self.desk.spent, 0)
+        if more > 0:
+            self.desk.budget = max(self.desk.budget, self.desk.spent) + more
+            self.desk.notes.append(f"Up to {more} readings more than were allowed were taken for that.")
 
     def look_found(self) -> Procedure[None]:
         """Read what is found, before anything is touched."""
