@@ -1,14 +1,19 @@
 """The white of a tuning: parts with their sources, one aim for everything after it."""
 
+import threading
+
 import numpy as np
 import pytest
+from django.db import connection, connections, transaction
 from django.urls import reverse
 
 from fenvik.core.colour.space import D65_XY, xy_to_uv
 from fenvik.web.demo.build import whole_job
 from fenvik.web.handovers.services import make_handover
+from fenvik.web.planning.whites import add_part
 from fenvik.web.visits.models import Tuning, WhiteCandidate
 from fenvik.web.visits.white import WhitePart, aim_of, chain
+from tests.web.served import until
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -82,3 +87,27 @@ def test_a_white_that_is_offered_again_is_chosen_from_the_firm_s_list(tuning, si
     act(signed_in, tuning, "drop-white", candidate=str(kept.pk))
     assert not WhiteCandidate.objects.exists()
     assert again(tuning).whites[0].why == "OLED as seen"
+
+
+def test_who_waits_for_a_tuning_sees_what_another_has_changed_of_its_aim_meanwhile(equipped, person, now):
+    def add(kind):
+        add_part(tuning_id=equipped.pk, actor=person, kind=kind, uv=(0.001, 0.002), why=kind, now=now)
+
+    def other():
+        try:
+            add("display")
+        finally:
+            connections.close_all()
+
+    def somebody_waits():
+        with connection.cursor() as cursor:
+            cursor.execute("SELECT count(*) FROM pg_locks WHERE NOT granted")
+            return cursor.fetchone()[0] > 0
+
+    thread = threading.Thread(target=other)
+    with transaction.atomic():
+        add("client")
+        thread.start()
+        until(somebody_waits)
+    thread.join(20)
+    assert {part.kind for part in again(equipped).whites} == {"client", "display"}

@@ -10,7 +10,7 @@ from fenvik.web.adjusting.models import ChangeList, ListKind
 from fenvik.web.controls.values import values_of
 from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import Pass
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import WHOLE, Tuning
 
 
 def stands(tuning_id: int) -> dict[str, Any]:
@@ -24,7 +24,7 @@ def entered(*, pass_: Pass, step: int, rows: list[dict[str, Any]]) -> dict[str, 
 
     ``step``: the number of the first step that is on it; ``rows`` have control, label, after, group, channel. None while it waits.
     """
-    tuning = Tuning.objects.select_for_update(of=("self",)).select_related("display__menu_map").get(pk=pass_.tuning_id)
+    tuning = Tuning.objects.select_for_update(of=WHOLE).select_related("display__menu_map").get(pk=pass_.tuning_id)
     now = dict(values_of(tuning).now)
     mine = ChangeList.objects.filter(of_pass=pass_, step=step).order_by("-pk").first()
     if mine is not None:
@@ -45,7 +45,7 @@ def entered(*, pass_: Pass, step: int, rows: list[dict[str, Any]]) -> dict[str, 
 def ended(*, pass_: Pass, back: list[dict[str, Any]]) -> bool:
     """Close the list of a run that was stopped, and make one that puts controls back; return whether there is any to enter."""
     at = datetime.now(UTC)
-    tuning = Tuning.objects.select_for_update(of=("self",)).select_related("display__menu_map").get(pk=pass_.tuning_id)
+    tuning = Tuning.objects.select_for_update(of=WHOLE).select_related("display__menu_map").get(pk=pass_.tuning_id)
     ChangeList.objects.filter(of_pass=pass_, closed_at__isnull=True).update(closed_at=at)
     rows = rows_to(values_of(tuning), {control["id"]: control["value"] for control in back})
     if rows and not ChangeList.objects.filter(tuning=tuning, closed_at__isnull=True).exists():

@@ -25,7 +25,7 @@ from fenvik.web.passes.recent import recent_readings
 from fenvik.web.passes.services import resume, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import WHOLE, Tuning
 
 A_FEW = 6  # controls that are set over the link between two entries of the log
 
@@ -74,7 +74,7 @@ def rows_to(values: Values, wanted: dict[str, Any]) -> list[dict[str, Any]]:
 def _tuning(tuning_id: int, actor: User) -> Tuning:
     return (
         Tuning.objects.of_firm(actor.firm_id)
-        .select_for_update(of=("self",))
+        .select_for_update(of=WHOLE)
         .select_related("display__menu_map", "display__room__client", "display__link")
         .get(pk=tuning_id)
     )

@@ -14,7 +14,7 @@ from fenvik.web.devices.leases import see_free
 from fenvik.web.kit.notify import notify
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import WHOLE, Tuning
 
 
 class NothingToUndoError(FenvikError):
@@ -42,7 +42,7 @@ def locked(tuning_id: int, actor: User) -> Tuning:
     """Return a tuning of the person's firm, locked, with its menu."""
     return (
         Tuning.objects.of_firm(actor.firm_id)
-        .select_for_update(of=("self",))
+        .select_for_update(of=WHOLE)
         .select_related("display__menu_map")
         .get(pk=tuning_id)
     )

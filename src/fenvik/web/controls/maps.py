@@ -19,7 +19,7 @@ from fenvik.web.devices.leases import see_free
 from fenvik.web.kit.notify import notify
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import WHOLE, Tuning
 
 
 class MapMovedError(FenvikError):
@@ -199,7 +199,7 @@ def read_over_link(*, tuning_id: int, actor: User, now: datetime) -> tuple[int, 
     with transaction.atomic():
         display = Display.objects.select_for_update(of=("self",)).select_related("menu_map").get(pk=tuning.display_id)
         _keep_map(display, actor.firm_id, controls)
-        locked = Tuning.objects.select_for_update(of=("self",)).select_related("display__menu_map").get(pk=tuning_id)
+        locked = Tuning.objects.select_for_update(of=WHOLE).select_related("display__menu_map").get(pk=tuning_id)
         if locked.mode_id != chosen.id:
             locked.mode_id = chosen.id
             locked.save(update_fields=["mode_id"])

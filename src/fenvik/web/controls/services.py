@@ -14,7 +14,7 @@ from fenvik.web.controls.values import SettingError, Values, shown, typed_value
 from fenvik.web.kit.notify import notify
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import WHOLE, Tuning
 
 
 class SheetError(SettingError):
@@ -97,7 +97,7 @@ def note_found(
     """
     tuning = (
         Tuning.objects.of_firm(actor.firm_id)
-        .select_for_update(of=("self",))
+        .select_for_update(of=WHOLE)
         .select_related("display__menu_map")
         .get(pk=tuning_id)
     )
@@ -157,7 +157,7 @@ def copy_sheet(*, sheet_id: int, to_tuning_id: int, actor: User, now: datetime) 
     sheet = SettingsSheet.objects.of_firm(actor.firm_id).select_related("tuning__display__menu_map").get(pk=sheet_id)
     tuning = (
         Tuning.objects.of_firm(actor.firm_id)
-        .select_for_update(of=("self",))
+        .select_for_update(of=WHOLE)
         .select_related("display__menu_map")
         .get(pk=to_tuning_id)
     )

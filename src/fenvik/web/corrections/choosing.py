@@ -14,7 +14,7 @@ from fenvik.web.passes.models import Pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.summary import summarise
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import WHOLE, Tuning
 
 
 class NoSuchCorrectionError(FenvikError):
@@ -64,7 +64,7 @@ def renew(tuning: Tuning, now: datetime) -> None:
 def _loaded(tuning_id: int, actor: User) -> Tuning:
     return (
         Tuning.objects.of_firm(actor.firm_id)
-        .select_for_update(of=("self",))
+        .select_for_update(of=WHOLE)
         .select_related("meter", "display", "visit", "correction")
         .get(pk=tuning_id)
     )

@@ -19,7 +19,7 @@ from fenvik.web.patterns.models import LookedAt
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.aimed import SIGNALS
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import WHOLE, Tuning
 
 
 class AnswerError(FenvikError):
@@ -42,7 +42,7 @@ def answer_check(
     because: str = "",
 ) -> CheckAnswer:
     """Keep an answer to a check; the newest counts. Raises AnswerError where left on comes without a reason."""
-    tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=tuning_id)
+    tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=WHOLE).get(pk=tuning_id)
     if answer not in Answer.values:
         raise AnswerError("A check is as it should be, changed, left on, or to be looked at again.")
     because = because.strip()[:200]

@@ -19,7 +19,7 @@ from fenvik.web.passes.services import How, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.assemble import core_readings
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import WHOLE, Tuning
 
 MOST_PLACES = 12
 CHOICES = {"presets": ("white-preset", "colour temperatures"), "gamma": ("gamma", "gammas")}  # a control's role, and what it has
@@ -137,7 +137,7 @@ def start_from(*, tuning_id: int, actor: User, label: str, mode: str) -> Tuning:
 
     Raises SurveyError.
     """
-    tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=tuning_id)
+    tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=WHOLE).get(pk=tuning_id)
     if not label.strip():
         raise SurveyError("Which mode? It needs its name.")
     read = tuning.passes.filter(purpose__in=(PassPurpose.FOUND, PassPurpose.LEFT, PassPurpose.HANDS_FREE)).exists()

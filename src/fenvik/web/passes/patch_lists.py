@@ -10,7 +10,7 @@ from fenvik.web.kit.notify import notify
 from fenvik.web.passes.models import PatchList
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import WHOLE, Tuning
 
 Row = tuple[str, tuple[float, float, float]]  # label, and three percentages of signal
 
@@ -22,7 +22,7 @@ class ListTakenError(FenvikError):
 
 
 def _locked(tuning_id: int, actor: User) -> Tuning:
-    return Tuning.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=tuning_id)
+    return Tuning.objects.of_firm(actor.firm_id).select_for_update(of=WHOLE).get(pk=tuning_id)
 
 
 @needs(Right.MEASURE)

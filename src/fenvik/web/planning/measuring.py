@@ -13,13 +13,13 @@ from fenvik.web.patterns.services import screen_of
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.planning.services import as_usual
-from fenvik.web.visits.models import Tuning
+from fenvik.web.visits.models import WHOLE, Tuning
 
 
 def _locked(tuning_id: int, actor: User) -> Tuning:
     return (
         Tuning.objects.of_firm(actor.firm_id)
-        .select_for_update(of=("self",))
+        .select_for_update(of=WHOLE)
         .select_related("display", "visit", "meter", "source", "correction")
         .get(pk=tuning_id)
     )

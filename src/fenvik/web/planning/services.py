@@ -21,7 +21,7 @@ from fenvik.web.people.policy import Right, needs
 from fenvik.web.planning.wording import ToldDisplay, WordsError, read, technology_of
 from fenvik.web.results.summary import summarise
 from fenvik.web.visits.aimed import ENDS, SIGNALS, clash
-from fenvik.web.visits.models import Tuning, Visit
+from fenvik.web.visits.models import WHOLE, Tuning, Visit
 
 
 class TargetClashError(FenvikError):
@@ -214,7 +214,7 @@ def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[di
 def keep_target(*, tuning_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning:
     """Keep what a tuning aims at. Raises TargetClashError."""
     _see_that_it_fits(cleaned)
-    tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=tuning_id)
+    tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=WHOLE).get(pk=tuning_id)
     if tuning.picture_mode != cleaned["picture_mode"]:
         tuning.mode_id = ""  # it was another mode's
     for name in ("name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance"):

@@ -12,7 +12,7 @@ from fenvik.web.passes.models import PICTURES
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.summary import summarise
-from fenvik.web.visits.models import Tuning, WhiteCandidate
+from fenvik.web.visits.models import WHOLE, Tuning, WhiteCandidate
 from fenvik.web.visits.white import KINDS, MOST, WhitePart, aim_of, apart, parts_of
 
 MOST_PARTS = 6
@@ -25,7 +25,7 @@ class WhiteError(FenvikError):
 
 
 def _locked(tuning_id: int, actor: User) -> Tuning:
-    found: Tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=tuning_id)
+    found: Tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=WHOLE).get(pk=tuning_id)
     return found
 
 

@@ -46,6 +46,11 @@ class Place:
     end: str = "high"
 
 
+# What is locked of a tuning: all its rows. Who waited for its own alone would read what another has just changed of its aim
+# as it was before.
+WHOLE = ("self", "aim", "measuring")
+
+
 class Tuning(PutAwayModel, Aim, Measuring):  # type: ignore[misc]
     """One mode of one display at one visit. What it aims at and how it is measured are rows of their own, read and kept with it."""
 
