@@ -21,7 +21,7 @@ from fenvik.web.groundwork.words import warm_up_fact, warmth_words
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, Reading
 from fenvik.web.passes.script import Script, Scripted
-from fenvik.web.passes.services import ask_to_stop, start_pass
+from fenvik.web.passes.services import ask_to_pause, ask_to_stop, start_pass
 from fenvik.web.patterns.models import LookedAt, Screen
 from fenvik.web.patterns.services import ScreenNumberError, drawn, find_by_number, new_number, screen_of, set_range
 from fenvik.web.stops.scenes import load_tuning
@@ -192,6 +192,25 @@ def test_going_on_before_it_has_settled_is_possible_and_remembered(signed_in, pe
     engine.run(started.pk)
     found = signed_in.get(reverse("stop", args=(equipped.pk, "found"))).content.decode()
     assert "measured before the display had settled" in found
+
+
+@pytest.mark.django_db(transaction=True)
+def test_a_warm_up_goes_on_with_what_it_has_seen_after_a_worker_s_end_and_a_pause(person, equipped, now, settings):
+    settings.WARM_UP_INTERVAL_S = 0.02
+    made = watch_warm_up(tuning_id=equipped.pk, actor=person, now=now)
+    for wanted, is_end in ((4, True), (8, False)):
+        runner = threading.Thread(target=engine.run, args=(made.pk,))
+        runner.start()
+        until(lambda wanted=wanted: made.readings.count() >= wanted)
+        if is_end:
+            engine.stopping.set()
+        else:
+            ask_to_pause(pass_id=made.pk, actor=person, now=now)
+        runner.join(20)
+        engine.stopping.clear()
+        made.refresh_from_db()
+        assert made.summary["readings"] == made.readings.count() >= wanted
+    assert made.state == PassState.PAUSED
 
 
 @pytest.mark.django_db(transaction=True)

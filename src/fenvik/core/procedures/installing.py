@@ -248,9 +248,8 @@ class Installer:
             ends = np.full(3, float(transfer.pq_inverse(peak)))
             # Before a cube a light that ran on to full signal would be a colour.
             opened = [bool(light <= 1.002 * peak) and "cube" not in self.installed for light in lights]
-        sent, drives = (np.concatenate([pair[i] for pair in self.looked]) for i in (0, 1))
-        drives = self._drives(drives)
-        self.curves = curves_for(self.curves, sent, drives, self._wanted, ends, open_top=opened, most=most)
+        sent, xyz = (np.concatenate([pair[i] for pair in self.looked]) for i in (0, 1))
+        self.curves = curves_for(self.curves, sent, self._drives(xyz), self._wanted, ends, open_top=opened, most=most)
         yield from self.install("curves", self.curves.data())
         yield from self._see_peak()
 
