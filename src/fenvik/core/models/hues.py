@@ -7,11 +7,12 @@ better and not one point of it. The differences are the signed, weighted parts o
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
+from typing import NamedTuple
 
 import numpy as np
 
 from fenvik.core.colour.target import Target
-from fenvik.core.controls import MIXED, Control
+from fenvik.core.controls import Control
 from fenvik.core.signal.patches import COLOURS
 from fenvik.core.types import Floats
 
@@ -23,14 +24,11 @@ SKINS: dict[str, tuple[str, Percent]] = {
     "yellow": ("pale skin", (88.0, 74.0, 66.0)),
 }
 WEIGHTS = (1.0, 0.9, 0.7)  # of the full, the half-saturated and the skin patch
-FULL_EFFECT = {"hue": 12.0, "saturation": 0.25, "luminance": 0.25, "mix": 0.25}  # at a control's end: degrees, shares
-OWN_DOUBT = 0.6  # of what a control is taken to do, before anything was seen
-# Of what it does to hue, and of what any other control does in all: what it may do to the other parts of a difference too.
-HUE_ALSO, ALSO = 0.5, 0.2
-LEAST_DOUBT = 0.35  # of a difference, over the whole range
 NOISE, BEND = 0.12, 0.15  # of a difference: a reading's, and the share of a change that a straight line leaves out
+FORESEEN = 0.25  # of a difference: what a look that was not read may be off by
 DEAD = 0.35
-CHARGED = 0.25
+OWN = 6  # parts of the full and the pale patch: a skin tone is moved by its neighbours too
+CHARGED = 0.4
 PRICE, WORTH = 0.004, 0.12
 PROBE = 0.14  # of a range: a move that shows
 
@@ -40,22 +38,43 @@ class Look:
     """One look at a colour's patches: signed differences (m,), three for each patch, and the controls as they stood (k,).
 
     A patch that was not read is NaN. ``era`` tells how often anything but this colour's controls had been turned: across that
-    nothing is learned.
+    nothing is learned. ``foreseen``: worked out from other patches, and not read.
     """
 
     parts: Floats
     settings: Floats  # in steps from anywhere fixed
     era: int = 0
+    foreseen: bool = False
 
 
 @dataclass(frozen=True)
 class Belief:
-    """What a step of each control does: slope (m, k) and its deviation; ``seen`` tells which were turned."""
+    """What a step of each control does: slope (m, k) and its covariance (m, k, m, k).
+
+    ``seen`` tells which controls were turned, ``dead`` which did nothing.
+    """
 
     slope: Floats
-    std: Floats
+    covariance: Floats
     seen: tuple[bool, ...]
     dead: tuple[bool, ...]
+    unlikely: float = 0.0  # twice the logarithm of how little what was seen was to be expected
+
+    @property
+    def std(self) -> Floats:
+        """The deviation of the slope (m, k)."""
+        made: Floats = np.sqrt(np.maximum(np.einsum("mkmk->mk", self.covariance), 0.0))
+        return made
+
+
+class Prior(NamedTuple):
+    """What a step of each control does before anything was seen: slope (m, k), and by how much it is off, of each part by itself
+    and of all parts of a control alike.
+    """
+
+    mean: Floats
+    own: Floats
+    common: Floats
 
 
 @dataclass(frozen=True)
@@ -100,44 +119,16 @@ def errors_of(parts: Floats) -> Floats:
     return size
 
 
-def usual(turns: Sequence[Control], fraction: Floats, target: Target, white: float, black: float) -> tuple[Floats, Floats]:
-    """Return the slope (m, k) of one step that role and range lead to expect, and its deviation."""
-    count, k = len(fraction), len(turns)
-    mean, std = np.zeros((3 * count, k)), np.zeros((3 * count, k))
-    xyz = target.xyz(fraction, white, black)
-    linear = xyz @ target.inverse_matrix.T
-    # The less saturated a patch, the less a colour's control does to it.
-    share = np.ptp(linear, axis=1) / np.maximum(linear.max(axis=1), 1e-9)
-    grey = target.white * linear.mean(axis=1, keepdims=True)
-    for i, turn in enumerate(turns):
-        steps = 0.5 * (turn.high - turn.low) / turn.step
-        size = FULL_EFFECT["mix" if turn.kind.startswith("mix") else turn.kind] * 0.4
-        if turn.kind == "luminance":
-            moved = xyz * (1.0 + size * share[:, None])
-        elif turn.kind == "saturation":
-            moved = xyz + size * share[:, None] * (xyz - grey)
-        elif turn.kind == "hue":
-            moved = xyz
-            effect = np.tile([HUE_ALSO, HUE_ALSO, 1.0], count) * np.repeat(share, 3) * 0.4 * FULL_EFFECT["hue"] / 3.0
-            std[:, i] = effect / (0.4 * steps)
-            continue
-        else:
-            channel = MIXED.index(turn.kind)
-            more = np.zeros_like(linear)
-            more[:, channel] = size * share * linear.max(axis=1)
-            moved = xyz + more @ target.matrix.T
-        effect = parts_of(fraction, moved, target, white, black)
-        mean[:, i] = effect / (0.4 * steps)
-        also = ALSO * np.repeat(errors_of(mean[:, i]), 3)
-        std[:, i] = np.hypot(OWN_DOUBT * mean[:, i], also) + LEAST_DOUBT / (2 * steps)
-    return mean, std
-
-
-def learn(mean: Floats, std: Floats, looks: Sequence[Look]) -> Belief:
+def learn(prior: Prior, looks: Sequence[Look]) -> Belief:
     """Return the belief after looks in order of time: each pair between which controls were turned says what they did."""
-    mean, k = mean.copy(), mean.shape[1]
-    covariance = np.stack([np.diag(row**2) for row in std])  # (m, k, k)
-    turned, moved = np.zeros(k), np.zeros((mean.shape[0], k))
+    rows, k = prior.mean.shape
+    mean = prior.mean.reshape(-1).copy()
+    covariance = np.diag(prior.own.reshape(-1) ** 2)
+    for i in range(k):
+        alike = np.zeros((rows, k))
+        alike[:, i] = prior.common[:, i]
+        covariance += np.outer(alike, alike)
+    turned, moved, unlikely = np.zeros(k), np.zeros((rows, k)), 0.0
     for before, after in pairwise(looks):
         steps = after.settings - before.settings
         if not steps.any() or before.era != after.era:
@@ -148,15 +139,18 @@ def learn(mean: Floats, std: Floats, looks: Sequence[Look]) -> Belief:
             if abs(steps[i]) >= turned[i]:
                 turned[i], moved[:, i] = abs(steps[i]), change
         turned += (np.abs(steps) > 0) * 1e-9
-        noise = 2.0 * NOISE**2 + (BEND * float(np.sqrt(np.nanmean(change**2)))) ** 2
-        for row in np.flatnonzero(np.isfinite(change)):
-            gain = covariance[row] @ steps
-            spread = float(steps @ gain) + noise
-            mean[row] += gain * (change[row] - float(mean[row] @ steps)) / spread
-            covariance[row] -= np.outer(gain, gain) / spread
-    doubt = np.sqrt(np.maximum(np.diagonal(covariance, axis1=1, axis2=2), 0.0))
+        noise = sum((FORESEEN if look.foreseen else NOISE) ** 2 for look in (before, after))
+        noise += (BEND * float(np.sqrt(np.nanmean(change**2)))) ** 2
+        read = np.flatnonzero(np.isfinite(change))
+        told = np.kron(np.eye(rows)[read], steps)  # (parts, rows of all controls)
+        spread = told @ covariance @ told.T + noise * np.eye(len(read))
+        gain, off = covariance @ told.T @ np.linalg.inv(spread), change[read] - told @ mean
+        unlikely += float(off @ np.linalg.solve(spread, off)) + float(np.linalg.slogdet(spread)[1])
+        mean += gain @ off
+        covariance -= gain @ told @ covariance
     dead = tuple(bool(turned[i] >= 2 and np.sqrt((moved[:3, i] ** 2).sum()) < DEAD) for i in range(k))
-    return Belief(mean, doubt, tuple(bool(t > 0) for t in turned), dead)
+    seen = tuple(bool(t > 0) for t in turned)
+    return Belief(mean.reshape(rows, k), covariance.reshape(rows, k, rows, k), seen, dead, unlikely)
 
 
 def standing(belief: Belief, looks: Sequence[Look], settings: Floats) -> Floats:
@@ -172,13 +166,18 @@ def standing(belief: Belief, looks: Sequence[Look], settings: Floats) -> Floats:
     return parts
 
 
-def propose(turns: Sequence[Control], belief: Belief, parts: Floats) -> HueNudge | None:
-    """Return the nudge that lowers the expected squared difference over all patches; None where nothing is worth it."""
+def propose(
+    turns: Sequence[Control], belief: Belief, parts: Floats, *, worth: float = WORTH
+) -> HueNudge | None:
+    """Return the nudge that lowers the expected squared difference over all patches; None where nothing is worth it.
+
+    ``worth``: by how much the mean difference is to fall at least.
+    """
     live = [i for i, dead in enumerate(belief.dead) if not dead]
     steps = least(turns, belief.slope, belief.std, parts, np.repeat(WEIGHTS[: len(parts) // 3], 3), live)
     now = errors_of(parts)
     then = errors_of(parts + belief.slope @ steps)
-    if steps.any() and float(now.mean() - then.mean()) >= WORTH:
+    if steps.any() and float(now.mean() - then.mean()) >= worth:
         return HueNudge(steps, now, then)
     return _probe(turns, belief, parts, live)
 

@@ -1,6 +1,7 @@
 """Six colours by attribute or by mixing: every look teaches what the controls do, and the next move follows from all looks.
 
-The learning is that of the nudges by hand (core/models/hues.py). Here all colours move at once between two looks.
+The learning is that of the nudges by hand (core/models/hues.py). Here all colours move at once between two looks, but for one that
+goes before them: which way its hue turns, and how much a step does, is no secret of the others any more.
 """
 
 from collections.abc import Sequence
@@ -11,8 +12,9 @@ import numpy as np
 
 from fenvik.core.colour.target import Target
 from fenvik.core.controls import Control, control_of
-from fenvik.core.models import hues
-from fenvik.core.models.hues import DEAD, HUES, Look
+from fenvik.core.models import hueprior, hues
+from fenvik.core.models.foreseen import Foresight
+from fenvik.core.models.hues import DEAD, HUES, OWN, Look
 from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.procedures import overall
 from fenvik.core.procedures.desk import Desk
@@ -20,17 +22,14 @@ from fenvik.core.procedures.steps import ENDS, Procedure
 from fenvik.core.types import Floats
 
 ROUNDS = 6
+WORTH_LOOKS = 0.15  # of a difference: by how much a move is to lower the mean of a colour, for its patches are read after it
+# Colours that may be moved before the others, the one with most to do in hue first, until one of two does something: not those with
+# a skin tone, which costs a reading more, nor blue, which many displays give less of than is wanted.
+SCOUTS, MOST_SCOUTS = ("green", "cyan", "magenta"), 2
+MISJUDGED = 0.8  # of a difference, between what was foreseen and what was read
 LACKING = 1.5  # of a difference in lightness: what is worth a sentence
-WOULD_SHOW = 3.0 * DEAD  # of a difference: what a move should have done for its absence to tell
 LITTLE = 0.4  # share of what a first move should have done
 PROBE = 0.14  # of a range: a move that shows
-# Of a difference: a colour that rests farther off than this has its controls turned one by one, the worst few of them; by how much.
-STUCK, MOST_STUCK, SHOWS = 1.0, 4, 1.5
-OWN = 6  # parts of the full and the pale patch: a skin tone is moved by its neighbours too
-# Share of what was expected of a first move by which it did something else: only then one by one tells anything. Of 130 colours
-# those below won 0.06 by it on average, at ten readings each.
-SURPRISED = 1.2
-GAINED, MOST_IN_VAIN = 0.15, 2  # of a difference: what that should bring, and how many colours may do without
 
 
 @dataclass
@@ -46,6 +45,7 @@ class Hue:
     rests: bool = False
     is_dead: bool = False
     goal: float = 0.0  # of a difference: a colour that is no farther off rests
+    others: list["Hue"] = field(default_factory=list, repr=False)  # colours of the same display, which teach of these controls
 
     def __post_init__(self) -> None:
         self.fraction: Floats = np.array(self.patches) / 100.0
@@ -59,6 +59,23 @@ class Hue:
         """The controls' values in steps."""
         return np.array([float(c["value"]) / float(c["step"]) for c in self.controls])
 
+    def foresee(self, xyz: Floats, when: int, target: Target, hold: tuple[float, float]) -> None:
+        """Take XYZ (n, 3) of the patches for a first look that was not read."""
+        self.looks.append(Look(hues.parts_of(self.fraction, xyz, target, *hold), self.settings, foreseen=True))
+        self.read.append((when, xyz))
+
+    def belief(self, target: Target, hold: tuple[float, float]) -> hues.Belief:
+        """Return what its controls are taken to do, by its looks and by what the other colours have taught."""
+        return hueprior.believed((self.turns(), self.fraction, self.looks), self._others, target, *hold)
+
+    def expected(self, target: Target, hold: tuple[float, float]) -> Floats:
+        """Return the slope that was to be expected before it was looked at."""
+        return hueprior.believed((self.turns(), self.fraction, self.looks[:1]), self._others, target, *hold).slope
+
+    @property
+    def _others(self) -> list[hueprior.Moved]:
+        return [(h.turns(), h.fraction, h.looks) for h in self.others if h is not self and not h.is_dead]
+
     @property
     def error(self) -> float:
         """The mean difference of its patches where they were best."""
@@ -67,13 +84,13 @@ class Hue:
 
 def adjust(
     desk: Desk, target: Target, hold: tuple[float, float], palette: Palette = SDR, goal: float = 0.0, *,
-    kept: list[Hue] | None = None,
+    kept: list[Hue] | None = None, foresight: Foresight | None = None,
 ) -> Procedure[None]:  # fmt: skip
     """Adjust what colour management there is; a control that does nothing is left alone, said, and noted at the desk as dead.
 
     ``hold``: white and black in cd/m² that colours are judged beside, ``palette``: by which patches, ``goal``: error that is good
-    enough, 0 for none;
-    ``kept`` gets the colours with all their looks. Raises BudgetError; the best that was read stands then.
+    enough, 0 for none; ``kept`` gets the colours with all their looks; ``foresight``: what they should give before any move,
+    where that is known. Raises BudgetError; the best that was read stands then.
     """
     yield from overall.gamut(desk, target, palette)
     found = {
@@ -89,26 +106,50 @@ def adjust(
         Hue(name, controls, [percent for _, percent in palette.hues[name]], goal=goal / target.metric.weight)
         for name, controls in found.items()
     ]
+    for hue in every:
+        hue.others = every
     if kept is not None:
         kept += every
     try:
         for hue in every:
-            yield from _look(desk, target, hold, hue)
+            if foresight is None:
+                yield from _look(desk, target, hold, hue)
+            else:
+                hue.foresee(foresight.xyz(hue.fraction), len(desk.taken), target, hold)
+        yield from _scout(desk, target, hold, every, is_sure=foresight is None or foresight.is_sure)
         yield from _rounds(desk, target, hold, every)
-        stuck = [h for h in every if not h.is_dead and h.error > STUCK and _surprise(h, target, hold) > SURPRISED]
-        stuck.sort(key=lambda h: -h.error)
-        in_vain = 0
-        for hue in stuck[:MOST_STUCK]:
-            before = hue.error
-            yield from _one_by_one(desk, target, hold, hue)
-            yield from _rounds(desk, target, hold, [hue])
-            in_vain = in_vain + 1 if hue.error > before - GAINED else 0
-            if in_vain == MOST_IN_VAIN:
-                break  # what is missing is missing to all of them, as light beside a white sub-pixel is
     except ENDS:
         yield from _rest(desk, every)
         raise
     yield from _rest(desk, every)
+
+
+def _scout(
+    desk: Desk, target: Target, hold: tuple[float, float], every: Sequence[Hue], *, is_sure: bool
+) -> Procedure[None]:
+    """Move one colour before all others: which way its hue turns, and by how much, tells of theirs.
+
+    ``is_sure``: whether what was foreseen is to be believed; else it is read of one, and of all where that is another.
+    """
+    scouts = sorted((h for h in every if h.name in SCOUTS), key=lambda h: -abs(float(h.looks[0].parts[2])))
+    if not is_sure and scouts and (yield from _look_after_all(desk, target, hold, scouts[0])) > MISJUDGED:
+        for hue in every:
+            if hue is not scouts[0]:
+                yield from _look_after_all(desk, target, hold, hue)
+    for hue in scouts[:MOST_SCOUTS]:
+        if (yield from _move(desk, target, hold, hue)):
+            yield from _look(desk, target, hold, hue)
+            yield from _doubt(desk, target, hold, hue)
+        if hueprior.shows(hue.looks):
+            return
+
+
+def _look_after_all(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[float]:
+    """Read what was foreseen, and return how far that was off."""
+    foreseen = hue.looks.pop()
+    hue.read.pop()
+    yield from _look(desk, target, hold, hue)
+    return float(hues.errors_of(foreseen.parts - hue.looks[0].parts).max())
 
 
 def _rounds(desk: Desk, target: Target, hold: tuple[float, float], every: Sequence[Hue]) -> Procedure[None]:
@@ -116,42 +157,15 @@ def _rounds(desk: Desk, target: Target, hold: tuple[float, float], every: Sequen
     for _ in range(ROUNDS):
         moved = []
         for hue in every:
-            if not hue.rests and (yield from _move(desk, target, hold, hue)):
+            if not hue.rests and ((yield from _move(desk, target, hold, hue)) or hue.looks[-1].foreseen):
+                hue.rests = False
                 moved.append(hue)
         if not moved:
             break
         for hue in moved:
             yield from _look(desk, target, hold, hue)
         for hue in moved:
-            if len(hue.looks) == 2 and _did_little(hue, target, hold):
-                yield from _try_again(desk, target, hold, hue)
-
-
-def _one_by_one(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[None]:
-    """Turn each control alone from where the colour was best, by what shows: together, one was taken for another."""
-    best = hue.looks[hue.best]
-    turns = _turns_at(hue, best.settings)
-    belief = hues.learn(*hues.usual(turns, hue.fraction, target, *hold), hue.looks)
-    for i, turn in enumerate(turns):
-        slope = belief.slope[:, i]
-        most = round(2 * PROBE * (turn.high - turn.low) / turn.step)
-        size = max(min(round(SHOWS / max(float(hues.errors_of(slope).max()), 1e-6)), most), 1)
-        better = -1 if float(hues.weighed(best.parts) @ hues.weighed(slope)) > 0 else 1
-        wanted = best.settings.copy()
-        wanted[i] += _within(turn, better * size)
-        if any(np.array_equal(wanted, look.settings) for look in hue.looks):
-            continue
-        yield from _set(desk, hue, wanted)
-        yield from _look(desk, target, hold, hue)
-    hue.rests = False
-
-
-def _within(turn: Control, steps: int) -> int:
-    """Return steps in this direction, or the other way where there is more room than in this one."""
-    low, high = turn.room
-    if not low <= steps <= high and (high > -low) != (steps > 0):
-        steps = -steps
-    return min(max(steps, low), high)
+            yield from _doubt(desk, target, hold, hue)
 
 
 def _turns_at(hue: Hue, settings: Floats) -> list[Control]:
@@ -167,7 +181,7 @@ def _look(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Pr
     parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
     hue.looks.append(Look(parts, settings))
     hue.read.append((len(desk.taken) - len(read), np.array([t.xyz for t in read])))
-    if _cost(parts) < _cost(hue.looks[hue.best].parts):
+    if hue.looks[hue.best].foreseen or _cost(parts) < _cost(hue.looks[hue.best].parts):
         hue.best = len(hue.looks) - 1
 
 
@@ -205,8 +219,8 @@ def _move(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Pr
         return False
     # From where it was best, as long as nothing better was seen.
     turns = _turns_at(hue, best.settings)
-    belief = hues.learn(*hues.usual(turns, hue.fraction, target, *hold), hue.looks)
-    nudge = hues.propose(turns, belief, best.parts)
+    belief = hue.belief(target, hold)
+    nudge = hues.propose(turns, belief, best.parts, worth=WORTH_LOOKS)
     steps = np.zeros(len(turns)) if nudge is None else nudge.steps.copy()
     if len(hue.looks) == 1:
         steps += _unknown(turns, belief, best.parts) * (steps == 0)
@@ -221,28 +235,22 @@ def _move(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Pr
     return True
 
 
-def _surprise(hue: Hue, target: Target, hold: tuple[float, float]) -> float:
-    """Return by what share of what it should have done a first move did something else; endless where nothing was expected."""
-    if len(hue.looks) < 2:
-        return np.inf
-    before, after = hue.looks[:2]
-    mean, _ = hues.usual(hue.turns(), hue.fraction, target, *hold)
-    should = hues.weighed(mean @ (after.settings - before.settings))
-    did = hues.weighed(after.parts - before.parts)
-    return float(np.linalg.norm(did - should)) / max(float(np.linalg.norm(should)), 1e-6)
-
-
 def _did_little(hue: Hue, target: Target, hold: tuple[float, float]) -> bool:
     """Return whether a first move did much less than it should have: then its controls may be dead, and a neighbour did it."""
     before, after = hue.looks
-    mean, _ = hues.usual(hue.turns(), hue.fraction, target, *hold)
-    should = float(hues.errors_of((mean @ (after.settings - before.settings))[:OWN]).max())
-    did = float(hues.errors_of((after.parts - before.parts)[:OWN]).max())
-    return should >= WOULD_SHOW and did < LITTLE * should
+    should = (hue.expected(target, hold) @ (after.settings - before.settings))[:OWN]
+    did = (after.parts - before.parts)[:OWN]
+    if float(hues.errors_of(should).max()) < hueprior.WOULD_SHOW:
+        return False
+    if before.foreseen:  # itself off by a little: what counts is whether nothing explains it better than what should have been
+        return float(np.linalg.norm(did)) < float(np.linalg.norm(did - should))
+    return float(hues.errors_of(did).max()) < LITTLE * float(hues.errors_of(should).max())
 
 
-def _try_again(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[None]:
-    """Put the controls back and read the patches again, alone: if nothing changes, they do nothing."""
+def _doubt(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[None]:
+    """Where a first move did little, put the controls back and read again, alone: if nothing changes, they do nothing."""
+    if len(hue.looks) != 2 or not _did_little(hue, target, hold):
+        return
     before, after = hue.looks
     yield from _set(desk, hue, before.settings)
     read = yield from desk.reads(hue.patches)

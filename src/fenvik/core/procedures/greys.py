@@ -8,6 +8,7 @@ import numpy as np
 from fenvik.core.colour.target import Target
 from fenvik.core.controls import Control, of_greys
 from fenvik.core.models.black import Black, black_of
+from fenvik.core.models.foreseen import Course
 from fenvik.core.models.grey import Fit, Seen, drives_of, fineness, seen_at, seen_of
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import lift_of, solve, worth_reading
@@ -17,7 +18,7 @@ from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.steps import Procedure
 from fenvik.core.types import Floats
 
-MOST_GREYS = 63  # readings for greys over a whole job: three for each of 21 levels
+MOST_GREYS = 60  # readings for greys over a whole job: less than three for each of 21 levels
 FOR_END = 15  # more of them in HDR, where the end of a display takes some for itself
 GO_ON = 7  # readings, twice, after the meter was corrected anew
 DOUBTED = 2  # of those: kept for what stands out and is read twice
@@ -94,6 +95,31 @@ class Greys:
         freed = self.model.at(np.array([1.0]), self.moved) - 1.0
         seen = 1.0 + freed @ seen_of(self.model.boost).T
         return float(light(seen, self.target, self.white, self.black)[0, 1])
+
+    def course(self, levels: Floats) -> Floats:
+        """Return XYZ (n, 3) that greys at fractions of signal (n,) are expected to give with the knobs as they stand."""
+        assert self.model is not None
+        return self._shown(self.model.at(levels, self.moved), levels, self.model.boost)
+
+    def course_of(self, taken: Sequence[Taken]) -> Course:
+        """Return the course of greys that were read, whatever was turned since: straight between them, in the signal's domain."""
+        lit = sorted((t for t in taken if t.fraction[0] >= DARKEST_READ and t.xyz[1] > 0), key=lambda t: float(t.fraction[0]))
+        at = np.array([0.0, *(float(t.fraction[0]) for t in lit)])
+        drives = drives_of(np.array([t.xyz for t in lit]), self.target, self.white, self.black, 0.0, self.palette.roll)
+        off = np.vstack([np.zeros(3), drives - at[1:, None]])
+
+        def course(levels: Floats) -> Floats:
+            made = np.stack([levels + np.interp(levels, at, off[:, c]) for c in range(3)], axis=-1)
+            return self._shown(made, levels, 0.0)
+
+        return course
+
+    def _shown(self, drives: Floats, levels: Floats, boost: float) -> Floats:
+        xyz = seen_at(np.where(levels[:, None] > 0, drives, 0.0), self.target, self.white, self.black, self.palette.roll)
+        if boost:
+            light = xyz @ self.target.inverse_matrix.T
+            xyz = (light + boost * light.min(axis=1, keepdims=True)) / (1.0 + boost) @ self.target.matrix.T
+        return xyz
 
     def adjust(self, *, proof: int, others: bool = False) -> Procedure[None]:
         """Move what there is: model, solve, set, read.

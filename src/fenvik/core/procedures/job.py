@@ -10,6 +10,7 @@ from fenvik.core.analysis.clipping import may_clip
 from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.correction_patches import AGAIN
+from fenvik.core.models.foreseen import Foresight
 from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.procedures import choices, colours, lights
@@ -390,13 +391,27 @@ class Job:
         kept = self.balance.to_come if self.balance is not None else 0
         self.desk.budget -= kept
         try:
-            yield from colours.adjust(self.desk, self.target, self.hold(), self.palette, self.goal, kept=self.hues)
+            yield from colours.adjust(
+                self.desk, self.target, self.hold(), self.palette, self.goal, kept=self.hues, foresight=self.foresight()
+            )
         except BudgetError as spent:
             if self.desk.spent < self.desk.budget:
                 raise  # it was the time that ended: nothing is kept back of that
             self.desk.notes.append(f"{spent} The colours are kept as they were reached by then.")
         finally:
             self.desk.budget += kept
+
+    def foresight(self) -> Foresight | None:
+        """Return what is known of colours since the greys were adjusted, from how both were found; None where they were not."""
+        if self.balance is None or self.balance.model is None:
+            return None
+        colours = [t for t in self.as_found if np.ptp(t.fraction) > 0]
+        greys = [t for t in self.as_found if np.ptp(t.fraction) == 0]
+        black = next((t.xyz for t in greys if not t.fraction.any()), np.zeros(3))
+        courses = self.balance.course_of(greys), self.balance.course
+        return Foresight.of(
+            np.array([t.fraction for t in colours]), np.array([t.xyz for t in colours]), black, courses, self.target.matrix[1]
+        )
 
     def look_left(self) -> Procedure[None]:
         """Read what is left; where it is no better than what was found, put everything back."""

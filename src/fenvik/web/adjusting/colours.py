@@ -9,6 +9,7 @@ import numpy as np
 from fenvik.core.analysis.analysis import Analysis, analyse
 from fenvik.core.controls import Control, of_colour
 from fenvik.core.errors import NoWhiteError
+from fenvik.core.models import hueprior
 from fenvik.core.models import hues as core
 from fenvik.core.models.hues import HUES
 from fenvik.core.signal.patches import Patch, grey, patch
@@ -76,13 +77,27 @@ def hues_of(tuning: Tuning, values: Values, rows: list[Reading]) -> list[Hue]:
     # White and black as they were read last since anything but a single colour was turned.
     since = history.since(colours)
     white, black = _level(rows, epochs, since, 1.0), _level(rows, epochs, since, 0.0)
-    made = []
+    hold = (float(white or 1.0), black or 0.0)
+    seen = [
+        _seen(tuning, rows if white else [], epochs if white else [], history, name, turns, hold)
+        for name in HUES
+        if (turns := of_colour(values.controls, values.now, name))
+    ]
     dead = found_dead(tuning)
-    for name in HUES:
-        turns = of_colour(values.controls, values.now, name)
-        if turns:
-            made.append(_hue(tuning, rows, epochs, history, name, turns, white, black or 0.0, since, dead))
-    return made
+    return [_hue(tuning, each, [s for s in seen if s is not each], history, hold, since, dead) for each in seen]
+
+
+@dataclass(frozen=True)
+class _Seen:
+    """What was read of a colour: its looks, how its controls have stood, and its newest reading with the epoch of that."""
+
+    name: str
+    turns: list[Control]
+    fraction: Floats
+    looks: list[core.Look]
+    settings: list[Floats]
+    newest: Reading | None
+    at: int
 
 
 def found_dead(tuning: Tuning) -> frozenset[str]:
@@ -101,10 +116,10 @@ def _level(rows: list[Reading], epochs: list[int], since: int, level: float) -> 
     return None if not found else max(float(found[-1].seen[1]), 0.0)
 
 
-def _hue(
+def _seen(
     tuning: Tuning, rows: list[Reading], epochs: list[int], history: History, name: str, turns: list[Control],
-    white: float | None, black: float, since: int, dead_before: frozenset[str],
-) -> Hue:  # fmt: skip
+    hold: tuple[float, float],
+) -> _Seen:  # fmt: skip
     wanted = patches(tuning, name)
     mine = {turn.id for turn in turns}
     eras = history.eras(mine)
@@ -116,26 +131,36 @@ def _hue(
     looks: list[core.Look] = []
     newest: Reading | None = None
     at = -1
-    if white:
-        for epoch in sorted(set(epochs)):
-            seen = {}
-            for row, its in zip(rows, epochs, strict=True):
-                if its == epoch:
-                    seen[(row.r, row.g, row.b, row.pass_of.bits)] = row
-            found = [seen.get((*p.rgb, tuning.bits)) for p in wanted]
-            if None in found[:LEAST_PATCHES]:
-                continue
-            # Hands-free reads no skin tones: what it saw of the others is learned from all the same.
-            xyz = np.array([np.full(3, np.nan) if row is None else row.seen for row in found])
-            looks.append(core.Look(core.parts_of(fraction, xyz, tuning.target, white, black), settings[epoch], eras[epoch]))
-            newest, at = next(row for row in reversed(found) if row is not None), epoch
+    for epoch in sorted(set(epochs)):
+        seen = {}
+        for row, its in zip(rows, epochs, strict=True):
+            if its == epoch:
+                seen[(row.r, row.g, row.b, row.pass_of.bits)] = row
+        found = [seen.get((*p.rgb, tuning.bits)) for p in wanted]
+        if None in found[:LEAST_PATCHES]:
+            continue
+        # A look without its skin tone teaches of the others all the same.
+        xyz = np.array([np.full(3, np.nan) if row is None else row.seen for row in found])
+        looks.append(core.Look(core.parts_of(fraction, xyz, tuning.target, *hold), settings[epoch], eras[epoch]))
+        newest, at = next(row for row in reversed(found) if row is not None), epoch
+    return _Seen(name, turns, fraction, looks, settings, newest, at)
+
+
+def _hue(
+    tuning: Tuning, seen: _Seen, others: list[_Seen], history: History, hold: tuple[float, float], since: int,
+    dead_before: frozenset[str],
+) -> Hue:  # fmt: skip
+    name, turns, looks, at = seen.name, seen.turns, seen.looks, seen.at
     if not looks:
         return Hue(name, turns, None, False, None, [], None)
-    belief = core.learn(*core.usual(turns, fraction, tuning.target, float(white or 1.0), black), looks)
-    parts = core.standing(belief, looks, settings[-1])
+    # What a step does to one colour it does to the others too: a hue's direction is known after the first that was turned.
+    taught_by = ((other.turns, other.fraction, other.looks) for other in others)
+    belief = hueprior.believed((turns, seen.fraction, looks), taught_by, tuning.target, *hold)
+    parts = core.standing(belief, looks, seen.settings[-1])
     if not np.isfinite(parts).all():
         return Hue(name, turns, None, False, None, [], None)
     # Turned since it was read: one of its own controls, or what every colour hangs on, such as the light.
+    mine = {turn.id for turn in turns}
     stale = at < since or any(control in mine for _, _, changed in history.starts[at:] for control in changed)
     # What hands-free has found to do nothing is not tried again by hand.
     none = np.array([t.id in dead_before for t in turns])
@@ -144,7 +169,7 @@ def _hue(
     if nudge is not None and nudge.steps[none].any():
         nudge = None if not nudge.steps[~none].any() else replace(nudge, steps=np.where(none, 0, nudge.steps))
     dead = [t.label for t, is_dead in zip(turns, belief.dead, strict=True) if is_dead]
-    return Hue(name, turns, parts, stale, nudge, dead, newest, tuning.target.metric.weight)
+    return Hue(name, turns, parts, stale, nudge, dead, seen.newest, tuning.target.metric.weight)
 
 
 def chosen(all_hues: list[Hue], asked: str) -> Hue | None:
