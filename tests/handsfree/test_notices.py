@@ -264,16 +264,26 @@ def test_a_correction_is_made_when_nothing_works_on_the_picture_any_more(seed):
 class Drifting(Compared):
     """A site whose colorimeter changes in the middle."""
 
-    changed, count, when = np.diag([1.03, 1.0, 0.95]), 0, 70
+    changed, count, when, until = np.diag([1.03, 1.0, 0.95]), 0, 70, 10**6
+
+    @property
+    def is_other(self):
+        return self.when <= self.count < self.until
 
     def read_by(self, meter, percent):
         fraction, xyz = super().read_by(meter, percent)
-        return fraction, xyz if meter == "reference" or self.count < self.when else self.changed @ xyz
+        return fraction, xyz if meter == "reference" or not self.is_other else self.changed @ xyz
 
     def read(self, percent):
         fraction, xyz = super().read(percent)
         self.count += 1
-        return fraction, xyz if self.count < self.when else self.matrix @ self.changed @ np.linalg.solve(self.matrix, xyz)
+        return fraction, self.matrix @ self.changed @ np.linalg.solve(self.matrix, xyz) if self.is_other else xyz
+
+
+class DriftingBack(Drifting):
+    """One that is as before after thirty readings."""
+
+    when, until = 30, 60
 
 
 @pytest.mark.parametrize(
@@ -282,6 +292,7 @@ class Drifting(Compared):
         (Compared, (3, "q2"), "apart.", 0.7),
         (Drifting, (3, "q2"), "so the correction was made anew", 0.6),
         (Drifting, (1, "p2"), "so the correction was made anew", 0.7),
+        (DriftingBack, (3, "q2"), "in between", 0.7),
     ],
 )
 def test_the_reference_is_read_again_on_what_is_left_and_a_meter_that_changed_is_corrected_anew(kind, at, said, most):

@@ -5,7 +5,7 @@ goes before them: which way its hue turns, and how much a step does, is no secre
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -40,7 +40,8 @@ class Hue:
     controls: list[dict[str, Any]]
     patches: list[hues.Percent]  # the full and the pale one, of red and yellow a skin tone too, as by hand
     looks: list[Look] = field(default_factory=list)
-    read: list[tuple[int, Floats]] = field(default_factory=list)  # of each look: after how many readings, and XYZ of its patches
+    looked: list[int] = field(default_factory=list)  # of each look that was read: after how many readings
+    era: int = 0  # how often the meter has changed: a look before it cannot be held against one after it
     best: int = 0
     rests: bool = False
     is_dead: bool = False
@@ -59,10 +60,9 @@ class Hue:
         """The controls' values in steps."""
         return np.array([float(c["value"]) / float(c["step"]) for c in self.controls])
 
-    def foresee(self, xyz: Floats, when: int, target: Target, hold: tuple[float, float]) -> None:
+    def foresee(self, xyz: Floats, target: Target, hold: tuple[float, float]) -> None:
         """Take XYZ (n, 3) of the patches for a first look that was not read."""
         self.looks.append(Look(hues.parts_of(self.fraction, xyz, target, *hold), self.settings, foreseen=True))
-        self.read.append((when, xyz))
 
     def belief(self, target: Target, hold: tuple[float, float]) -> hues.Belief:
         """Return what its controls are taken to do, by its looks and by what the other colours have taught."""
@@ -115,7 +115,7 @@ def adjust(
             if foresight is None:
                 yield from _look(desk, target, hold, hue)
             else:
-                hue.foresee(foresight.xyz(hue.fraction), len(desk.taken), target, hold)
+                hue.foresee(foresight.xyz(hue.fraction), target, hold)
         yield from _scout(desk, target, hold, every, is_sure=foresight is None or foresight.is_sure)
         yield from _rounds(desk, target, hold, every)
     except ENDS:
@@ -147,7 +147,6 @@ def _scout(
 def _look_after_all(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[float]:
     """Read what was foreseen, and return how far that was off."""
     foreseen = hue.looks.pop()
-    hue.read.pop()
     yield from _look(desk, target, hold, hue)
     return float(hues.errors_of(foreseen.parts - hue.looks[0].parts).max())
 
@@ -179,31 +178,28 @@ def _look(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Pr
     read = yield from desk.reads(hue.patches)
     hue.fraction = np.array([t.fraction for t in read])
     parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
-    hue.looks.append(Look(parts, settings))
-    hue.read.append((len(desk.taken) - len(read), np.array([t.xyz for t in read])))
-    if hue.looks[hue.best].foreseen or _cost(parts) < _cost(hue.looks[hue.best].parts):
+    hue.looks.append(Look(parts, settings, hue.era))
+    hue.looked.append(len(desk.taken) - len(read))
+    if hue.best == len(hue.looks) - 1 or hue.looks[hue.best].foreseen or _cost(parts) < _cost(hue.looks[hue.best].parts):
         hue.best = len(hue.looks) - 1
 
 
-def see_otherwise(
-    desk: Desk, target: Target, hold: tuple[float, float], every: Sequence[Hue], change: Floats, since: int
-) -> Procedure[None]:
-    """Move each colour by its looks as they are through a change (3, 3) of the meter after so many readings.
+def look_again(desk: Desk, target: Target, hold: tuple[float, float], every: Sequence[Hue]) -> Procedure[None]:
+    """Look at all colours as they stand and go on from there: what they were moved by was seen by a meter that had changed.
 
-    No more is read: what is left shows whether it was right.
+    What was learned of their controls still holds.
     """
-    for hue in every:
-        if hue.is_dead or all(at < since for at, _ in hue.read):
-            continue
-        hue.read = [(at, xyz if at < since else xyz @ change.T) for at, xyz in hue.read]
-        hue.looks = [
-            replace(look, parts=hues.parts_of(hue.fraction, xyz, target, *hold))
-            for look, (_, xyz) in zip(hue.looks, hue.read, strict=True)
-        ]
-        hue.best = min(range(len(hue.looks)), key=lambda i: _cost(hue.looks[i].parts))
-        hue.rests = False
-        if not (yield from _move(desk, target, hold, hue)):
-            yield from _set(desk, hue, hue.looks[hue.best].settings)
+    yield from desk.say("colours")
+    alive = [hue for hue in every if hue.looks and not hue.is_dead]
+    try:
+        for hue in alive:
+            hue.era, hue.best, hue.rests = hue.era + 1, len(hue.looks), False
+            yield from _look(desk, target, hold, hue)
+        yield from _rounds(desk, target, hold, alive)
+    finally:
+        for hue in alive:
+            if hue.best < len(hue.looks):
+                yield from _set(desk, hue, hue.looks[hue.best].settings)
 
 
 def _cost(parts: Floats) -> float:
@@ -228,7 +224,7 @@ def _move(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Pr
         hue.rests = True
         return False
     wanted = best.settings + steps
-    if any(np.array_equal(wanted, look.settings) for look in hue.looks):
+    if any(np.array_equal(wanted, look.settings) and look.era == hue.era for look in hue.looks):
         hue.rests = True
         return False
     yield from _set(desk, hue, wanted)

@@ -92,11 +92,11 @@ def correct(patches: Sequence[Patch], *, is_installed: bool = False) -> Procedur
     return made
 
 
-def check(matrix: Floats, target: Target) -> Procedure[float]:
-    """Read a few patches of what is left with both meters; return the largest error of the corrected meter beside the reference."""
+def check(matrix: Floats, target: Target, patches: Sequence[Fraction] = CHECKED) -> Procedure[float]:
+    """Read a few patches as they stand with both meters; return the largest error of the corrected meter beside the reference."""
     yield Say("the reference once more")
     both = []
-    for percent in CHECKED:
+    for percent in patches:
         read = []
         for meter in ("reference", "meter"):
             _, xyz = yield Read(percent, meter)

@@ -1,6 +1,6 @@
 """The greys of a hands-free job: two-point first, then all points at once, and a last look when the colours are done."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -60,6 +60,7 @@ class Greys:
     quiet: bool = False  # something else adjusts what this cannot
     goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left; 0 for as good as it gets
     reached: bool = False
+    half_way: Callable[[], Procedure[None]] | None = None  # what is to be looked at in the middle of the points
 
     def __post_init__(self) -> None:
         self.found = self.black
@@ -157,11 +158,14 @@ class Greys:
         if self.desk.by_hand:
             yield from self.desk.greys(at)
         else:
-            for part in (at[::3], at[1::3], at[2::3]):
+            parts = (at[::3], at[1::3], at[2::3])
+            for part in parts:
                 yield from self._move(self.every, self.levels)
                 if self.reached:
                     return
                 yield from self.desk.greys(part)
+                if part is parts[1] and self.half_way is not None:
+                    yield from self.half_way()
         spent = sum(others or np.ptp(t.fraction) == 0 for t in self.desk.taken)
         most = MOST_GREYS + (FOR_END if self.palette.is_shortened else 0)
         left = max(most - DOUBTED - spent - proof, LEAST_AGAIN)

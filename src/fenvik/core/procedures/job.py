@@ -9,12 +9,11 @@ import numpy as np
 from fenvik.core.analysis.clipping import may_clip
 from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
-from fenvik.core.measure.correction_patches import AGAIN
 from fenvik.core.models.foreseen import Foresight
 from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
-from fenvik.core.procedures import choices, colours, lights
-from fenvik.core.procedures.correcting import CHECKED, Corrected, check, correct
+from fenvik.core.procedures import choices, colours, lights, reference
+from fenvik.core.procedures.correcting import CHECKED, Corrected, correct
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.installing import Installer
@@ -24,14 +23,12 @@ from fenvik.core.procedures.steps import BudgetError, FoundElsewhereError, Fract
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
-# Between the reference and the corrected meter, of an error (CIEDE2000, ΔE ITP): less is the noise of both.
-DISAGREE, DISAGREE_IN_HDR = 0.8, 1.7
+IN_BETWEEN = CHECKED[:1]
 MANY_RECALLED = 8  # readings
 SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
 LEAST_CONTRAST = 2.0  # of white to black: less is no display
-FOR_GREYS_ANEW = 16  # readings: what curves are made from, and the peak
 FOUND_SAID, LEFT = "as found", "as left"  # what is said when what is found and what is left is read
 STEPS = ("light", "white", "grey", "colour")
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
@@ -108,7 +105,7 @@ class Job:
         self.desk.budget -= len(self.proof) + SPARE + (2 * len(CHECKED) if self.correction else 0)
         yield from self.adjust()
         try:
-            yield from self.check_correction()  # its readings were kept back
+            yield from reference.hold(self, CHECKED)  # its readings were kept back
         except BudgetError:
             self.desk.notes.append("There was no time left to read the reference once more.")
         yield from self.look_left()
@@ -136,8 +133,10 @@ class Job:
                     self.settle([white, *(t for t in self.desk.taken if not t.fraction.any())])
             if "white" in self.steps or "grey" in self.steps:
                 yield from self.greys()
+                yield from reference.hold(self, IN_BETWEEN)
             if "colour" in self.steps and not self._turns:
                 yield from self.colours()
+                yield from reference.hold(self, IN_BETWEEN)
             if self.balance is not None:
                 yield from self.balance.finish()
                 if self.desk.recalled > recalled + MANY_RECALLED:  # what was adjusted by those is looked at once more
@@ -185,59 +184,12 @@ class Job:
         """Correct the meter by the reference, on a display on which nothing works any more, and look at everything through it."""
         if not self.correction:
             return
-        self.corrected = yield from correct(self._correcting())
+        self.corrected = yield from correct(reference.patches_of(self))
         self.desk.notes += self.corrected.notes
         if self.corrected.matrix is None:
             return
         yield from self.desk.look_through(self.corrected, self.as_found, instead_of=self.in_force)
         self.settle((yield from self.desk.greys((100.0, 0.0))))
-
-    def _correcting(self) -> list[Patch]:
-        """Return what the meter is corrected by: in HDR colours that the display can give, beside a grey of their own light.
-
-        At full drive a display's end is read, and not its colours: white is then less than its parts together.
-        """
-        if not self.target.is_hdr:
-            return list(self.correction)
-        light = self.palette.white_of_colours
-        percent = dict(zip(("red", "green", "blue"), self.palette.full, strict=False)) | {"white": light, AGAIN: light}
-        return [replace(patch, percent=percent.get(patch.label, patch.percent)) for patch in self.correction]
-
-    def check_correction(self) -> Procedure[None]:
-        """Hold the corrected meter against the reference on what is left; where they disagree, correct it anew and go on."""
-        before = None if self.corrected is None else self.corrected.matrix
-        if before is None:
-            return
-        off = yield from check(before, self.target)
-        said = f"The reference was read again on what is left: it and the corrected meter are up to {off:.1f} apart"
-        if off <= (DISAGREE_IN_HDR if self.target.is_hdr else DISAGREE):
-            self.desk.notes.append(f"{said}.")
-            return
-        anew = yield from correct(self._correcting(), is_installed=self.installer is not None and bool(self.installer.installed))
-        if anew.matrix is None:
-            self.desk.notes += [f"{said}.", *anew.notes, "The correction that was made first stands."]
-            return
-        self.corrected = anew
-        self.desk.notes += [f"{said}, so the correction was made anew and everything is looked at through it.", *anew.notes]
-        since, change = 0, np.asarray(anew.matrix @ np.linalg.inv(before))
-        if self.balance is not None and self.balance.model is not None:
-            # What was read before the meter changed is right as it is, what is found among it.
-            since = self.balance.changed_at(change)
-        yield from self.desk.look_through(anew, self.as_found, instead_of=before, since=since)
-        yield from colours.see_otherwise(self.desk, self.target, self.hold(), self.hues, change, since)
-        self._allow(FOR_GREYS_ANEW)
-        if self.balance is not None:
-            yield from self.balance.go_on()
-        if self.installer is not None:
-            yield from self.installer.greys_again()
-            yield from self.installer.hold_colours()
-
-    def _allow(self, readings: int) -> None:
-        """Let so many readings be taken, whatever was allowed: without them nothing that was adjusted is worth anything."""
-        more = readings - max(self.desk.budget - self.desk.spent, 0)
-        if more > 0:
-            self.desk.budget = max(self.desk.budget, self.desk.spent) + more
-            self.desk.notes.append(f"Up to {more} readings more than were allowed were taken for that.")
 
     def look_found(self) -> Procedure[None]:
         """Read what is found, before anything is touched."""
@@ -381,7 +333,7 @@ class Job:
         )
         self.balance = Greys(
             self.desk, self.target, self.white, self.black, self.boost, kinds, palette=self.palette, quiet=self._bends,
-            goal=self.goal,
+            goal=self.goal, half_way=lambda: reference.hold(self, IN_BETWEEN, goes_on=True),
         )  # fmt: skip
         # Of a job without colours everything counts; with them the full colours are theirs.
         yield from self.balance.adjust(proof=len(self.palette.found), others="colour" not in self.steps)

@@ -1,0 +1,119 @@
+"""The corrected meter held against the reference in between and at the end: where they disagree, it is corrected anew.
+
+A meter that was bumped, or that warmed, tells of another display from then on. What it read before counts as it was; colours that
+it may have looked at since are looked at again, and the greys go on.
+"""
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from fenvik.core.measure.correction_patches import AGAIN
+from fenvik.core.procedures import colours
+from fenvik.core.procedures.correcting import CHECKED, check, correct
+from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure
+from fenvik.core.signal.patches import Patch
+
+if TYPE_CHECKING:
+    from fenvik.core.procedures.job import Job
+
+# Between the reference and the corrected meter, of an error (CIEDE2000, ΔE ITP): less is the noise of both.
+DISAGREE, DISAGREE_IN_HDR = 0.8, 1.7
+CLEARLY = 2.0  # times that: less is looked at twice
+FOR_GREYS_ANEW = 16  # readings: what curves are made from, and the peak
+FOR_COLOURS_ANEW = 24
+MOST_ANEW = 3  # times in one place that a correction is made anew
+
+
+def patches_of(job: "Job") -> list[Patch]:
+    """Return what the meter is corrected by: in HDR colours that the display can give, beside a grey of their own light.
+
+    At full drive a display's end is read, and not its colours: white is then less than its parts together.
+    """
+    if not job.target.is_hdr:
+        return list(job.correction)
+    light = job.palette.white_of_colours
+    percent = dict(zip(("red", "green", "blue"), job.palette.full, strict=False)) | {"white": light, AGAIN: light}
+    return [replace(patch, percent=percent.get(patch.label, patch.percent)) for patch in job.correction]
+
+
+def hold(job: "Job", patches: Sequence[Fraction], *, goes_on: bool = False) -> Procedure[None]:
+    """Hold the corrected meter against the reference on some patches; where they disagree, correct it anew and go on.
+
+    Until they agree: what is adjusted anew takes readings, and in the middle of those a meter may change back. ``goes_on``: what
+    follows adjusts anyway.
+    """
+    for _ in range(MOST_ANEW):
+        since = yield from _corrected_anew(job, patches)
+        if since is None or goes_on:
+            return
+        yield from _adjust_again(job, since)
+
+
+def _corrected_anew(job: "Job", patches: Sequence[Fraction]) -> Procedure[int | None]:
+    """Return how many readings were taken before the meter changed; None where it and the reference agree."""
+    before = None if job.corrected is None else job.corrected.matrix
+    if before is None:
+        return None
+    desk, is_installed = job.desk, job.installer is not None and bool(job.installer.installed)
+    off, limit = (yield from check(before, job.target, patches)), DISAGREE_IN_HDR if job.target.is_hdr else DISAGREE
+    if limit < off < CLEARLY * limit:
+        off = min(off, (yield from check(before, job.target, patches)))  # noise is not the same twice
+    where = "on what is left" if patches is CHECKED else "in between"
+    said = f"The reference was read again {where}: it and the corrected meter are up to {off:.1f} apart"
+    if off <= limit:
+        if patches is CHECKED:
+            desk.notes.append(f"{said}.")
+        return None
+    anew = yield from correct(patches_of(job), is_installed=is_installed)
+    if anew.matrix is None:
+        desk.notes += [f"{said}.", *anew.notes, "The correction that was made before stands."]
+        return None
+    job.corrected = anew
+    desk.notes += [f"{said}, so the correction was made anew and everything is looked at through it.", *anew.notes]
+    since, change = 0, np.asarray(anew.matrix @ np.linalg.inv(before))
+    if job.balance is not None and job.balance.model is not None:
+        # What was read before the meter changed is right as it is, what is found among it.
+        since = job.balance.changed_at(change)
+    yield from desk.look_through(anew, job.as_found, instead_of=before, since=since)
+    return since
+
+
+def _adjust_again(job: "Job", since: int) -> Procedure[None]:
+    """Adjust what the meter that had changed after so many readings has spoilt."""
+    if _colours_may_be_spoilt(job, since):
+        _allow(job, FOR_COLOURS_ANEW)
+        yield from _as_far_as_allowed(job, colours.look_again(job.desk, job.target, job.hold(), job.hues))
+    _allow(job, FOR_GREYS_ANEW)
+    if job.balance is not None:
+        yield from _as_far_as_allowed(job, job.balance.go_on())
+    if job.installer is not None:
+        yield from job.installer.greys_again()
+        yield from job.installer.hold_colours()
+
+
+def _as_far_as_allowed(job: "Job", part: Procedure[None]) -> Procedure[None]:
+    try:
+        yield from part
+    except BudgetError as spent:
+        if job.desk.spent < job.desk.budget:
+            raise  # it was the time that ended
+        job.desk.notes.append(f"{spent} What was reached by then is kept.")
+
+
+def _colours_may_be_spoilt(job: "Job", since: int) -> bool:
+    """Return whether a colour was looked at after the meter changed, or after the last grey that was read before that."""
+    last = max((at for hue in job.hues for at in hue.looked), default=-1)
+    greys = (when for when, t in enumerate(job.desk.taken[:since]) if np.ptp(t.fraction) == 0)
+    return last >= 0 and not any(when > last for when in greys)
+
+
+def _allow(job: "Job", readings: int) -> None:
+    """Let so many readings be taken, whatever was allowed: without them nothing that was adjusted is worth anything."""
+    more = readings - max(job.desk.budget - job.desk.spent, 0)
+    if more > 0:
+        job.desk.budget = max(job.desk.budget, job.desk.spent) + more
+        job.desk.notes.append(f"Up to {more} readings more than were allowed were taken for that.")
+
