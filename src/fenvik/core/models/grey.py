@@ -27,14 +27,15 @@ NOISE = 0.002  # of drive: what a reading is off by, beside the meter's noise
 class Seen:
     """A grey that was read: fraction of signal, drives (3,), and how many steps each knob was from where it was found (k,).
 
-    ``when`` counts readings: light still grows a little while a display warms up. ``before``: colour management was turned since.
+    ``when`` counts readings: light still grows a little while a display warms up. ``before``: how far it may be
+    shifted by what was turned since; 1 for colour management, 0 for nothing.
     """
 
     level: float
     drives: Floats
     moved: Floats
     when: float = 0.0
-    before: bool = False
+    before: float = 0.0
     doubt: float = 1.0  # how many times less its drives are known than in the middle: where a display ends, light hardly tells
 
 

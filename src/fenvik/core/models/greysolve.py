@@ -20,6 +20,7 @@ CHARGED, CHARGED_LAST = 0.4, 0.7  # share of what the fit does not know that a m
 PRICE = 3e-4  # squared error a step: a step must be worth something
 OUTSTANDING, MOST_WEIGHT = 0.5, 4.0  # error at which a level counts twice, and the most that any may count
 OUTSTANDING_ITP = 0.2  # the same in HDR, in the measure of moves: 0.6 of ΔE ITP
+DROWNED, SHOWS = 0.25, 3.0  # weight of a level that lies in a display's own black, and times that black from which one counts fully
 BEYOND = 0.5  # weight of a level at which an HDR display ends already
 ROUNDS = 3  # how often these weights follow from what is left
 SWEEPS = 40
@@ -131,10 +132,12 @@ def solve(
             a, b = np.vstack([a, FIRM * raising[use]]), np.append(b, FIRM * room)
             x = _bounded(a, b, lo, hi)
     weight, beyond = np.ones(len(b)), np.zeros(len(b), dtype=bool)
-    if roll is not None:
-        # What a display no longer gives stands out for ever: it must not be won at the cost of what can be right.
-        beyond[: 3 * len(levels)] = np.repeat(wanted_of(levels, target, white, black, roll) > roll.from_signal, 3)
-        a, b = np.where(beyond[:, None], BEYOND * a, a), np.where(beyond, BEYOND * b, b)
+    if target.curve == "pq":
+        # What a display does not give stands out for ever: it must not be won at the cost of what can be right.
+        share = reachable(levels, target, white, black, roll)
+        mine = np.repeat(share, 3)
+        a[: len(mine)], b[: len(mine)] = mine[:, None] * a[: len(mine)], mine * b[: len(mine)]
+        beyond[: len(mine)] = mine < 1.0
     most = OUTSTANDING_ITP if target.is_hdr else OUTSTANDING
     for _ in range(ROUNDS):
         # Halfway each time: else a level that was won over gives way to those that it was won from, to and fro.
@@ -145,6 +148,13 @@ def solve(
     result = moved.copy()
     result[use] += whole
     return result
+
+
+def reachable(levels: Floats, target: Target, white: float, black: float, roll: RollOff | None) -> Floats:
+    """Return what levels (n,) count for in PQ: less where a display ends already, and where its own black drowns what is wanted."""
+    luminance = target.xyz(np.repeat(levels[:, None], 3, axis=1), white, black)[:, 1]
+    share: Floats = np.clip(luminance / max(SHOWS * black, 1e-9), DROWNED, 1.0)
+    return share if roll is None else np.where(wanted_of(levels, target, white, black, roll) > roll.from_signal, BEYOND, share)
 
 
 def _judged(

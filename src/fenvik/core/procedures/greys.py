@@ -34,6 +34,9 @@ COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets
 # Percent, after each move of gains and offsets: black too, for offsets raise it. Without points there are readings to spare.
 FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 30.0, 60.0, 0.0)
 SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
+ROOM, MOST_ROOM = 0.06, 2  # of the white level's range that is turned where gains end, so often at most
+AFTER_ROOM = (90.0, 50.0, 25.0)
+BY_ROOM = 15.0  # times what colour management may shift greys by: what the white level may
 AT_ONCE = 6  # places in a run that are tried at once for when a meter has changed
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 BEYOND = 0.003  # of signal, above the end of what is judged: still at it
@@ -136,14 +139,46 @@ class Greys:
             yield from self.desk.say("two-point white balance")
             yield from self._move(self.two, self.coarse if self.points else self.judged)
             yield from self.desk.greys(self.palette.greys(FIRST_BEFORE_POINTS if self.points else FIRST_OF_TWO))
+            yield from self._make_room()
         if self.points:
             yield from self._all_points(proof, others)
             return
         yield from self._move(self.two, self.judged)
         yield from self.desk.greys(self.palette.greys(SECOND_OF_TWO))
+        yield from self._make_room()
         yield from self._move(self.two, self.judged)
         self.between = self.palette.greys(LAST_OF_TWO)
         self.to_come = len(self.between)
+
+    def _make_room(self) -> Procedure[None]:
+        """Turn the white level where gains have come to their end in PQ: it says every light itself, and the three want it alike.
+
+        What was read before is still of use: the model finds what that has shifted.
+        """
+        control = next((c for c in self.desk.by_role("white-level") if c["kind"] == "range"), None)
+        if control is None or not self.palette.is_shortened:
+            return
+        for _ in range(MOST_ROOM):
+            ends = self._at_their_end()
+            size = max(round(ROOM * (control["max"] - control["min"]) / control["step"]), 1) * control["step"]
+            wanted = min(max(control["value"] + ends * size, control["min"]), control["max"])
+            if not ends or wanted == control["value"]:
+                return
+            yield from self.desk.set(control, wanted)
+            yield from self.desk.greys(self.palette.greys(AFTER_ROOM))
+            yield from self._move(self.two, self.coarse if self.points else self.judged)
+            yield from self.desk.greys(self.palette.greys(AFTER_ROOM))
+            self.desk.notes.append(
+                f"Gains had come to their end, so {control['label']} was turned to {control['value']:g} to give them room."
+            )
+
+    def _at_their_end(self) -> int:
+        """Return 1 where a gain stands at the top of its range, -1 where at the bottom; 0 where none does or both."""
+        gains = [(k, knob) for k, knob in enumerate(self.knobs) if knob.kind == "gain"]
+        at = self.moved
+        top = any(knob.value + (at[k] + 1) * knob.step > knob.high for k, knob in gains)
+        bottom = any(knob.value + (at[k] - 1) * knob.step < knob.low for k, knob in gains)
+        return int(top) - int(bottom)
 
     def _all_points(self, proof: int, others: bool) -> Procedure[None]:
         """Move all points at once and read every level; then again those that are expected to be worst."""
@@ -241,17 +276,24 @@ class Greys:
         first = [i for i in order if self.between[i] == max(self.between)]
         return sorted((self.between[i] for i in [*first, *(i for i in order if i not in first)][:count]), reverse=True)
 
-    def _of_now(self) -> list[tuple[int, Taken, bool]]:
+    def _of_now(self) -> list[tuple[int, Taken, float]]:
         """Return the greys that were read with all but the knobs as it stands now: others tell of another display.
 
-        With their places, and whether colours were turned since.
+        With their places, and how far they may be shifted by what was turned since: colours, or the white level for room.
         """
         mine = {k.id for k in self._knobs("gain", "offset", "point", "tone")}
         colour = {c["id"] for c in self.desk.controls if (c.get("role") or "").startswith(OF_COLOUR)}
         now = self.desk.settings
-        others = {k: v for k, v in now.items() if k not in mine and k not in colour}
+        room = {c["id"] for c in self.desk.by_role("white-level")} if self.palette.is_shortened else set()
+        others = {k: v for k, v in now.items() if k not in mine and k not in colour and k not in room}
+
+        def shifted(t: Taken) -> float:
+            if any(t.settings[k] != now[k] for k in room):
+                return BY_ROOM
+            return float(any(t.settings[k] != now[k] for k in colour))
+
         return [
-            (when, t, any(t.settings[k] != now[k] for k in colour))
+            (when, t, shifted(t))
             for when, t in enumerate(self.desk.taken)
             if np.ptp(t.fraction) == 0 and all(t.settings[k] == v for k, v in others.items())
         ]
@@ -259,7 +301,7 @@ class Greys:
     def _seen(self, boost: float = 0.0) -> list[Seen]:
         return self._seen_of(self._of_now(), boost)
 
-    def _seen_of(self, taken: Sequence[tuple[int, Taken, bool]], boost: float = 0.0) -> list[Seen]:
+    def _seen_of(self, taken: Sequence[tuple[int, Taken, float]], boost: float = 0.0) -> list[Seen]:
         made = []
         for when, t, before in taken:
             if t.fraction[0] < DARKEST_READ or t.xyz[1] <= 0 or t.fraction[0] > self.palette.top + BEYOND:
