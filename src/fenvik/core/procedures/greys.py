@@ -35,6 +35,7 @@ COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets
 FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 30.0, 60.0, 0.0)
 SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
 ROOM, MOST_ROOM = 0.06, 2  # of the white level's range that is turned where gains end, so often at most
+NEAR_END = 0.05  # of a gain's range
 AFTER_ROOM = (90.0, 50.0, 25.0)
 BY_ROOM = 15.0  # times what colour management may shift greys by: what the white level may
 AT_ONCE = 6  # places in a run that are tried at once for when a meter has changed
@@ -173,11 +174,14 @@ class Greys:
             )
 
     def _at_their_end(self) -> int:
-        """Return 1 where a gain stands at the top of its range, -1 where at the bottom; 0 where none does or both."""
-        gains = [(k, knob) for k, knob in enumerate(self.knobs) if knob.kind == "gain"]
-        at = self.moved
-        top = any(knob.value + (at[k] + 1) * knob.step > knob.high for k, knob in gains)
-        bottom = any(knob.value + (at[k] - 1) * knob.step < knob.low for k, knob in gains)
+        """Return 1 where a gain was turned up to the top of its range or nearly, -1 where down to its bottom, else 0."""
+        gains = [
+            (knob, by * knob.step, NEAR_END * (knob.high - knob.low))
+            for knob, by in zip(self.knobs, self.moved, strict=True)
+            if knob.kind == "gain"
+        ]
+        top = any(by > 0 and knob.value + by > knob.high - near for knob, by, near in gains)
+        bottom = any(by < 0 and knob.value + by < knob.low + near for knob, by, near in gains)
         return int(top) - int(bottom)
 
     def _all_points(self, proof: int, others: bool) -> Procedure[None]:
