@@ -15,6 +15,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from bench.displays import SIX, TOP, RandomDisplay, held
+from fenvik.core.colour import difference
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.controls import of_greys
 from fenvik.core.models.greyblock import prior_units
@@ -82,8 +83,6 @@ class Plain:
     def error(self, level: float) -> float:
         """Return the error of a level as it is read."""
         wanted = TARGET.xyz(np.full((1, 3), level / 100.0), self.white, self.black)
-        from fenvik.core.colour import difference
-
         return float(difference.whole(wanted, self._xyz(level)[None], TARGET.white * self.white).total[0])
 
     @property

@@ -97,6 +97,24 @@ def test_colours_are_first_read_where_they_have_been_moved_but_not_where_three_l
     assert first == 6
 
 
+class Blind(RandomDisplay):
+    """A display whose blue was too dark to be read as it was found: the meter says nothing of it."""
+
+    def read(self, percent):
+        fraction, xyz = super().read(percent)
+        return fraction, np.zeros(3) if max(percent[:2]) == 0 < percent[2] else xyz
+
+
+def test_colours_are_read_where_one_of_those_found_was_too_dark_to_be():
+    seed = next(s for s in range(3000, 3400) if (d := RandomDisplay(s)).cms == "attribute" and d.kind == "lcd" and d.at)
+    display = Blind(seed)
+    found = display.truth(TARGET)
+    job = Job(Desk(display.controls, budget=150), TARGET)
+    perform(job.run(), display)
+    assert not any(look.foreseen for hue in job.hues for look in hue.looks)
+    assert display.truth(TARGET)[0] < 0.5 * found[0]
+
+
 def test_one_colour_goes_first_and_tells_the_others_which_way_a_hue_turns():
     right = []
     for seed in [s for s in range(3000, 3200) if (d := RandomDisplay(s)).cms == "attribute" and not d.boost and not d.dead][:8]:

@@ -361,9 +361,13 @@ class Job:
         greys = [t for t in self.as_found if np.ptp(t.fraction) == 0]
         black = next((t.xyz for t in greys if not t.fraction.any()), np.zeros(3))
         courses = self.balance.course_of(greys), self.balance.course
-        return Foresight.of(
-            np.array([t.fraction for t in colours]), np.array([t.xyz for t in colours]), black, courses, self.target.matrix[1]
-        )
+        fraction, xyz = np.array([t.fraction for t in colours]), np.array([t.xyz for t in colours])
+        if not colours or (xyz[:, 1] <= black[1]).any():
+            return None  # a colour too dark to be read tells of no light
+        try:
+            return Foresight.of(fraction, xyz, black, courses, self.target.matrix[1])
+        except np.linalg.LinAlgError:
+            return None
 
     def look_left(self) -> Procedure[None]:
         """Read what is left; where it is no better than what was found, put everything back."""
