@@ -7,9 +7,9 @@ import pytest
 
 from bench.site import Site
 from fenvik.core.colour.target import TARGETS
+from fenvik.core.models import room
 from fenvik.core.models.greysolve import reachable
 from fenvik.core.models.palette import palette_for
-from fenvik.core.procedures import greys as greys_module
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import StoppedError, perform
@@ -58,8 +58,8 @@ def test_controls_bring_greys_to_where_the_display_rolls_off(index, seed):
 def test_gains_that_come_to_their_end_are_given_room_by_the_white_level(monkeypatch):
     """This lamp projector lacks a tenth of its light in HDR, and its gains are at their top before it is made up for."""
     left = {}
-    for most in (0, greys_module.MOST_ROOM):
-        monkeypatch.setattr(greys_module, "MOST_ROOM", most)
+    for most in (0, room.MOST_ROOM):
+        monkeypatch.setattr(room, "MOST_ROOM", most)
         here = site(4, 5)
         job = do(here, PQ)
         left[most] = to_the_roll_off(here, PQ, job)[0]
@@ -67,14 +67,14 @@ def test_gains_that_come_to_their_end_are_given_room_by_the_white_level(monkeypa
         assert turned == (6 if most else 0)
         assert any("to give them room" in note for note in job.desk.notes) == bool(most)
     assert left[0] > 2.0
-    assert left[greys_module.MOST_ROOM] < 1.0
+    assert left[room.MOST_ROOM] < 1.0
 
 
 def test_what_lies_in_a_display_s_own_black_or_beyond_its_end_counts_less_and_oled_s_dark_counts_fully():
     levels = np.array([0.05, 0.1, 0.2, 0.3])
     wanted = PQ.xyz(np.repeat(levels[:, None], 3, axis=1), 100.0, 0.3)[:, 1]
     share = reachable(levels, PQ, 100.0, 0.3, None)
-    np.testing.assert_allclose(share, np.clip(wanted / 0.9, 0.25, 1.0))
+    np.testing.assert_allclose(share, np.clip(wanted / 1.5, 0.25, 1.0))
     assert (share[0], share[-1]) == (0.25, 1.0)
     assert (reachable(levels, PQ, 100.0, 0.0, None) == 1.0).all()
 

@@ -9,6 +9,7 @@ from django.utils import timezone
 
 from bench.site import Site
 from fenvik.core.colour.curves import pq_inverse
+from fenvik.standins.bench import make_bench
 from fenvik.standins.world import Signal
 from fenvik.web.adjusting import colours, handsfree, lists
 from fenvik.web.adjusting.colours import hues_of
@@ -17,7 +18,7 @@ from fenvik.web.clients.models import Display
 from fenvik.web.controls.maps import read_over_link
 from fenvik.web.controls.services import note_found
 from fenvik.web.controls.values import values_of
-from fenvik.web.demo.build import Hand, menu_map_of
+from fenvik.web.demo.build import Hand, menu_map_of, served
 from fenvik.web.devices.models import Device
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassPurpose
@@ -143,10 +144,8 @@ def test_points_by_hand_follow_pq_up_to_where_the_panel_ends(oled, person, now, 
     assert left.max() < found.max()
 
 
-@pytest.mark.parametrize(("index", "mode", "mean", "worst"), [(0, "m3", 0.9, 1.5), (2, "c3", 1.7, 3.9), (4, "l3", 1.6, 4.0)])
-def test_who_follows_the_nudges_brings_light_too_where_a_menu_has_no_points(
-    index, mode, mean, worst, person, now, bench, signed_in
-):
+def by_hand(person, bench, now, index, mode):
+    """Follow the nudges at both ends of an HDR10 mode that is not on the link, then two lists over all levels."""
     label = bench.displays[index].menu.modes[mode].label
     tuning = adjustable(person, bench, now, index=index, mode=label, pair=False)
     Tuning.objects.filter(pk=tuning.pk).update(signal="hdr10", target_name="bt2020-pq", tolerance=3.0)
@@ -162,15 +161,69 @@ def test_who_follows_the_nudges_brings_light_too_where_a_menu_has_no_points(
     hand.measure(PassPurpose.FOUND, now)
     for end in ("high", "low") * 2:
         hand.follow(end, timezone.now())
-    left, _, peak, black = truth(bench, tuning, index, mode)
-    levels = np.linspace(0.05, float(tuning.target.fraction(0.98 * peak, peak, black)), 21)
-    follows = (levels > 0.13) & (levels < 0.9 * float(pq_inverse(peak)))
-    assert left[follows].mean() < mean
-    assert left[follows].max() < worst
+    return hand
+
+
+def enter_a_list(hand):
+    """Read all levels, list what is proposed and enter it; None where nothing is worth its keys."""
+    tuning, actor = hand.tuning, hand.actor
+    run(lists.read_points(tuning_id=tuning.pk, actor=actor, now=timezone.now()))
+    try:
+        listed = lists.list_points(tuning_id=tuning.pk, actor=actor, now=timezone.now())
+    except lists.NothingToEnterError:
+        return None
+    for row in listed.rows:
+        hand.display.set_control(hand.mode, row["control"], row["after"])
+    names = [row["control"] for row in listed.rows]
+    lists.enter(tuning_id=tuning.pk, actor=actor, list_id=listed.pk, controls=names, now=timezone.now(), group=uuid.uuid4())
+    return listed
+
+
+def left_of(bench, hand, index):
+    """Mean and worst error by true light, of the levels with light of their own up to where the display ends."""
+    left, _, peak, black = truth(bench, hand.tuning, index, hand.mode)
+    levels = np.linspace(0.05, float(hand.tuning.target.fraction(0.98 * peak, peak, black)), 21)
+    follows = left[(levels > 0.13) & (levels < 0.9 * float(pq_inverse(peak)))]
+    return follows.mean(), follows.max()
+
+
+OF_MODE = [(0, "m3", 0.8), (1, "p4", 0.7), (2, "c3", 1.1), (3, "q3", 1.3), (4, "l3", 0.9)]
+
+
+@pytest.mark.parametrize(("index", "mode", "mean"), OF_MODE)
+def test_who_follows_nudges_and_two_lists_brings_light_and_balance(index, mode, mean, person, now, bench, signed_in):
+    hand = by_hand(person, bench, now, index, mode)
     assert max(hand.moves.values()) <= 6
-    page = signed_in.get(reverse("stop", args=(tuning.pk, "adjust")) + "?work=two").content.decode()
+    stop = reverse("stop", args=(hand.tuning.pk, "adjust"))
+    page = signed_in.get(stop + "?work=two").content.decode()
     assert "error, with luminance" in page
     assert "colour alone" not in page[page.index("<svg") : page.index("</svg>")]
+    # The laser's two ends still pull at each other after both were worked on twice.
+    assert {1: "Go on to the points", 2: "Back to the high end", 3: "Go on to the points"}.get(index, "Go on to all levels") in page
+    read = signed_in.get(stop + "?work=points").content.decode()
+    assert ("All levels, one pass, one list." in read) == (index not in (1, 3))
+    entered = [len(listed.rows) for _ in range(2) if (listed := enter_a_list(hand)) is not None]
+    assert all(count <= 20 for count in entered)
+    left = left_of(bench, hand, index)
+    assert (left[0] < mean, left[1] < 3.0) == (True, True)
+
+
+def test_gains_that_end_are_given_room_by_the_white_level_by_hand_too(person, now, signed_in):
+    """This sample's blue gain comes to its top before its light is made up for."""
+    bench = make_bench(haste=float("inf"), pair_code="4711", seed=3)
+    with served(bench) as address:
+        bench.address = address
+        hand = by_hand(person, bench, now, 4, "l3")
+        before = left_of(bench, hand, 4)[0]
+        run(lists.read_points(tuning_id=hand.tuning.pk, actor=person, now=timezone.now()))
+        page = " ".join(signed_in.get(reverse("stop", args=(hand.tuning.pk, "adjust")) + "?work=points").content.decode().split())
+        assert "B-Gain ends: Contrast gives room." in page
+        assert "Contrast from 90 to 96 makes all three brighter." in page
+        rows = [enter_a_list(hand).rows for _ in range(2)]
+        assert [row["label"] for row in rows[0]] == ["Contrast"]
+        assert {row["label"] for row in rows[1]} == {"R-Gain", "G-Gain", "B-Gain"}
+        assert before > 1.7
+        assert left_of(bench, hand, 4)[0] < 0.7 * before
 
 
 def test_colours_by_hand_are_looked_at_where_the_panel_can_give_them(oled, person, now, bench, signed_in):

@@ -187,7 +187,7 @@ def test_a_list_that_is_content_with_an_error_turns_fewer_and_ends_there(oled, p
     assert (content.then <= 3.0).all()
     nothing = points_of(tuning, values_of(tuning), recent_readings(tuning), 9.0)
     assert not nothing.plan.steps.any()
-    assert not nothing.proposes(9.0)
+    assert not nothing.proposes(3.0, 9.0)
     page = signed_in.get(reverse("stop", args=(oled.pk, "adjust")) + "?work=points&content=9").content.decode()
     assert "Within tolerance" in page
     answer = signed_in.post(reverse("act", args=(oled.pk, "points-list")), {"stop": "adjust", "work": "points", "content": "2,5"})

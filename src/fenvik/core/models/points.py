@@ -7,25 +7,34 @@ import numpy as np
 
 from fenvik.core.colour.target import Target
 from fenvik.core.controls import Control
+from fenvik.core.models.black import black_of
 from fenvik.core.models.grey import Fit, Seen, fineness, seen_at
 from fenvik.core.models.greyfit import fit
-from fenvik.core.models.greysolve import solve, worth_reading
+from fenvik.core.models.greysolve import lift_of, reachable, solve, worth_reading
 from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.models.rolloff import RollOff
+from fenvik.core.models.room import at_their_end
 from fenvik.core.types import Floats
 
 LEAST_LEVELS = 4  # fewer levels say nothing of a curve
 WORTH = 0.05  # of a mean error: what a list of changes must bring to be worth entering
 WORTH_A_PRESS = 0.0015  # of a mean error: what each key of it must bring
+WELL = 3.0  # times within the tolerance: what a mean is to be where no level is outside of it
+FREED = 0.25  # of a gain's range, beyond its end
 WAY = 3  # keys from one control to the next
 JUDGED_FROM = 0.05  # fraction of signal
 MOST_AGAIN = 10
 NEAR = 0.006  # fraction of signal: two levels nearer than this are one
+REACH = 0.05  # of signal: a point that lies so far beyond the end of an HDR display still pulls at what it shows
+WITHOUT_POINTS = (100.0, 90.0, 80.0, 70.0, 60.0, 50.0, 40.0, 30.0, 20.0, 15.0, 10.0)  # percent of the range that is judged
 
 
 @dataclass(frozen=True)
 class Plan:
-    """``steps`` (k,) from where the knobs stand; errors (n,) at ``levels`` (n,) as expected now and then."""
+    """``steps`` (k,) from where the knobs stand; errors (n,) at ``levels`` (n,) as expected now and then.
+
+    ``counts`` (n,): 1, or less where an HDR display ends already or its own black drowns what is wanted.
+    """
 
     steps: Floats
     levels: Floats
@@ -33,6 +42,9 @@ class Plan:
     then: Floats
     at_end: tuple[int, ...]
     model: Fit
+    counts: Floats
+    weight: float = 1.0  # how many of the target's own differences count as one of CIEDE2000
+    wants_room: int = 0  # 1 where gains end at their top, -1 at their bottom, and would bring more if they went on; else 0
 
     @property
     def is_worth_it(self) -> bool:
@@ -40,8 +52,24 @@ class Plan:
 
         What gets better counts as the mean, or as a third of the worst level, whichever is more.
         """
-        gain = max(float(self.now.mean() - self.then.mean()), float(self.now.max() - self.then.max()) / 3.0)
+        (mean, worst), (mean_then, worst_then) = self.told(self.now), self.told(self.then)
+        gain = max(mean - mean_then, (worst - worst_then) / 3.0) / self.weight
         return bool(self.steps.any()) and gain >= max(WORTH, WORTH_A_PRESS * self.presses)
+
+    def told(self, errors: Floats) -> tuple[float, float]:
+        """Return the mean and the worst of errors (n,): of levels as they count, and of those alone that count fully."""
+        full = self.counts >= 1.0
+        return float(np.average(errors, weights=self.counts)), float(errors[full].max() if full.any() else errors.max())
+
+    def is_within(self, tolerance: float) -> bool:
+        """Whether every level is within the tolerance, and all together well within it."""
+        mean, worst = self.told(self.now)
+        return worst <= tolerance and mean <= tolerance / WELL
+
+    def worst(self) -> int:
+        """Return the place of the level that is farthest off now, of those that count fully."""
+        full = self.counts >= 1.0
+        return int(np.argmax(np.where(full, self.now, -1.0) if full.any() else self.now))
 
     @property
     def presses(self) -> int:
@@ -70,13 +98,29 @@ def errors_of(
     return np.asarray(compare(wanted, xyz, target.white * white))
 
 
+def turnable(knobs: Sequence[Control], palette: Palette, target: Target, *, curve: bool) -> list[bool]:
+    """Return which knobs (k,) a list turns: points, and in PQ gains and offsets with them.
+
+    There the three lights are wanted as the signal says, and not only alike: gains and offsets bring all levels nearer with a few
+    entries, and leave to the points what bends. In SDR they are two-point's, whose balance the points are to keep.
+    """
+    both = target.curve == "pq" and curve
+    return [
+        knob.at <= palette.top + REACH if knob.kind in ("point", "tone") else both and knob.kind in ("gain", "offset")
+        for knob in knobs
+    ]
+
+
 def plan(
     knobs: Sequence[Control], seen: Sequence[Seen], moved: Floats, target: Target, white: float, black: float, *,
     allowed: Sequence[bool], curve: bool = True, palette: Palette = SDR, goal: float = 0.0,
+    blacks: Sequence[tuple[Floats, float]] = (),
 ) -> Plan | None:  # fmt: skip
     """Return the changes that one solve over everything proposes; None while too little was read.
 
     ``moved`` (k,) steps that the knobs stand from where they were found; ``white``, ``black`` in cd/m²; ``allowed`` (k,).
+    ``blacks``: each black that was read, with the moves (k,) of the knobs then and its luminance in cd/m²: where there are any,
+    offsets are not turned so far that black would shine brighter.
     ``goal``: an error that is good enough: only what lies at or beside a level that is farther off is turned.
     """
     seen = [s for s in seen if s.level <= palette.top + NEAR]
@@ -87,7 +131,8 @@ def plan(
     at = {k.at for k in knobs if k.kind in ("point", "tone") and k.at <= palette.top + NEAR}
     # A level that was sent as the nearest code of a point's is that point.
     levels = np.array(sorted(at | {v for v in read if v >= 0.03 and all(abs(v - a) > NEAR for a in at)}))
-    then = solve(model, moved, target, white, black, allowed=allowed, levels=levels, curve=curve, roll=palette.roll)
+    lift = _room_of_black(model, blacks, white, black) if blacks else None
+    then = solve(model, moved, target, white, black, allowed=allowed, levels=levels, curve=curve, lift=lift, roll=palette.roll)
     judged = levels[levels >= JUDGED_FROM]
     now_errors = errors_of(model, judged, moved, target, white, black, curve=curve, roll=palette.roll)
     then_errors = errors_of(model, judged, then, target, white, black, curve=curve, roll=palette.roll)
@@ -96,10 +141,22 @@ def plan(
         i for i, k in enumerate(knobs)
         if allowed[i] and then[i] != moved[i] and (values[i] <= k.low + 1e-9 or values[i] >= k.high - 1e-9)
     )  # fmt: skip
-    made = Plan(then - moved, judged, now_errors, then_errors, at_end, model)
+    counts = np.ones(len(judged))
+    if target.curve == "pq":
+        counts = reachable(judged, target, white, black, palette.roll)
+    made = Plan(then - moved, judged, now_errors, then_errors, at_end, model, counts, target.metric.weight)
+    ends = at_their_end(knobs, then) if target.curve == "pq" else 0
+    if ends:
+        freed = solve(
+            replace(model, knobs=tuple(_freed(k) for k in knobs)), moved, target, white, black, allowed=allowed, levels=levels,
+            curve=curve, lift=lift, roll=palette.roll,
+        )  # fmt: skip
+        errors = errors_of(model, judged, freed, target, white, black, curve=curve, roll=palette.roll)
+        brings = (made.told(then_errors)[0] - made.told(errors)[0]) / made.weight
+        made = replace(made, wants_room=ends if brings >= WORTH else 0)
     if goal <= 0:
         return made
-    bad = judged[now_errors > goal]
+    bad = judged[(now_errors > goal) & (counts >= 1.0)]
     if not bad.size:
         return replace(made, steps=np.zeros_like(made.steps), then=now_errors, at_end=())
     between = np.diff(np.array(sorted(at)))
@@ -110,6 +167,18 @@ def plan(
     return plan(knobs, seen, moved, target, white, black, allowed=near, curve=curve, palette=palette)
 
 
+def _freed(knob: Control) -> Control:
+    """Return a gain as if its range went on."""
+    more = FREED * (knob.high - knob.low)
+    return replace(knob, low=knob.low - more, high=knob.high + more) if knob.kind == "gain" else knob
+
+
+def _room_of_black(model: Fit, blacks: Sequence[tuple[Floats, float]], white: float, black: float) -> float:
+    """Return by how much of signal black may be lifted at most, from where the knobs were found."""
+    read = [(float(lift_of(model, moved) @ moved), luminance) for moved, luminance in blacks]
+    return black_of(white, black, read).most(black)
+
+
 def to_read(knobs: Sequence[Control], palette: Palette = SDR) -> list[float]:
     """Return the levels in percent, bright to dark, at which points are judged: their own, white, and some between few.
 
@@ -118,7 +187,9 @@ def to_read(knobs: Sequence[Control], palette: Palette = SDR) -> list[float]:
     if palette.is_shortened:
         top = 100.0 * palette.top
         mine = {round(100.0 * k.at, 3) for k in knobs if k.kind in ("point", "tone") and 100.0 * k.at < top}
-        mine |= {100.0, *palette.end, *palette.greys((100.0, 60.0, 40.0, 25.0))}
+        between = (100.0, 60.0, 40.0, 25.0, 20.0) if mine else WITHOUT_POINTS
+        # Black too: offsets may raise it.
+        mine |= {100.0, *palette.end, *palette.greys(between), *([0.0] if any(k.kind == "offset" for k in knobs) else [])}
         return sorted(mine, reverse=True)
     at = {round(100.0 * k.at, 3) for k in knobs if k.kind in ("point", "tone")} | {100.0}
     if len(at) < 12:

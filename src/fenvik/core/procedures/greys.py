@@ -7,6 +7,7 @@ import numpy as np
 
 from fenvik.core.colour.target import Target
 from fenvik.core.controls import Control, of_greys
+from fenvik.core.models import room
 from fenvik.core.models.black import Black, black_of
 from fenvik.core.models.foreseen import Course
 from fenvik.core.models.grey import Fit, Seen, drives_of, fineness, seen_at, seen_of
@@ -34,10 +35,7 @@ COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets
 # Percent, after each move of gains and offsets: black too, for offsets raise it. Without points there are readings to spare.
 FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 30.0, 60.0, 0.0)
 SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
-ROOM, MOST_ROOM = 0.06, 2  # of the white level's range that is turned where gains end, so often at most
-NEAR_END = 0.05  # of a gain's range
 AFTER_ROOM = (90.0, 50.0, 25.0)
-BY_ROOM = 15.0  # times what colour management may shift greys by: what the white level may
 AT_ONCE = 6  # places in a run that are tried at once for when a meter has changed
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 BEYOND = 0.003  # of signal, above the end of what is judged: still at it
@@ -156,14 +154,12 @@ class Greys:
 
         What was read before is still of use: the model finds what that has shifted.
         """
-        control = next((c for c in self.desk.by_role("white-level") if c["kind"] == "range"), None)
+        control = room.of_room(self.desk.controls)
         if control is None or not self.palette.is_shortened:
             return
-        for _ in range(MOST_ROOM):
-            ends = self._at_their_end()
-            size = max(round(ROOM * (control["max"] - control["min"]) / control["step"]), 1) * control["step"]
-            wanted = min(max(control["value"] + ends * size, control["min"]), control["max"])
-            if not ends or wanted == control["value"]:
+        for _ in range(room.MOST_ROOM):
+            wanted = room.turned(control, control["value"], room.at_their_end(self.knobs, self.moved))
+            if wanted is None:
                 return
             yield from self.desk.set(control, wanted)
             yield from self.desk.greys(self.palette.greys(AFTER_ROOM))
@@ -172,17 +168,6 @@ class Greys:
             self.desk.notes.append(
                 f"Gains had come to their end, so {control['label']} was turned to {control['value']:g} to give them room."
             )
-
-    def _at_their_end(self) -> int:
-        """Return 1 where a gain was turned up to the top of its range or nearly, -1 where down to its bottom, else 0."""
-        gains = [
-            (knob, by * knob.step, NEAR_END * (knob.high - knob.low))
-            for knob, by in zip(self.knobs, self.moved, strict=True)
-            if knob.kind == "gain"
-        ]
-        top = any(by > 0 and knob.value + by > knob.high - near for knob, by, near in gains)
-        bottom = any(by < 0 and knob.value + by < knob.low + near for knob, by, near in gains)
-        return int(top) - int(bottom)
 
     def _all_points(self, proof: int, others: bool) -> Procedure[None]:
         """Move all points at once and read every level; then again those that are expected to be worst."""
@@ -288,12 +273,12 @@ class Greys:
         mine = {k.id for k in self._knobs("gain", "offset", "point", "tone")}
         colour = {c["id"] for c in self.desk.controls if (c.get("role") or "").startswith(OF_COLOUR)}
         now = self.desk.settings
-        room = {c["id"] for c in self.desk.by_role("white-level")} if self.palette.is_shortened else set()
-        others = {k: v for k, v in now.items() if k not in mine and k not in colour and k not in room}
+        level = {c["id"] for c in self.desk.by_role(room.ROLE)} if self.palette.is_shortened else set()
+        others = {k: v for k, v in now.items() if k not in mine and k not in colour and k not in level}
 
         def shifted(t: Taken) -> float:
-            if any(t.settings[k] != now[k] for k in room):
-                return BY_ROOM
+            if any(t.settings[k] != now[k] for k in level):
+                return room.BY_ROOM
             return float(any(t.settings[k] != now[k] for k in colour))
 
         return [

@@ -207,8 +207,7 @@ def at_rest(greys: Sequence[GreyRow]) -> list[GreyRow]:
 
 def _brings_tone(tuning: Tuning, values: Values) -> bool:
     """Whether gains and offsets are all that brings luminance where the target says it: PQ, and a menu without points."""
-    has_points = any((c.get("role") or "").startswith(("white.at.", "gamma.at.")) for c in values.controls)
-    return tuning.target.curve == "pq" and not has_points and tuning.corrects_curve
+    return tuning.target.curve == "pq" and tuning.corrects_curve
 
 
 def _surroundings(tuning: Tuning, greys: Sequence[GreyRow], values: Values) -> Surroundings | None:

@@ -41,6 +41,11 @@ def open_list(tuning_id: int) -> ChangeList | None:
     return ChangeList.objects.filter(tuning_id=tuning_id, closed_at__isnull=True).first()
 
 
+def was_listed(tuning_id: int) -> bool:
+    """Return whether any list of points was made."""
+    return ChangeList.objects.filter(tuning_id=tuning_id, kind=ListKind.POINTS).exists()
+
+
 def left_of(listed: ChangeList, values: Values) -> list[dict[str, Any]]:
     """Return the rows that are still to be entered."""
     return [row for row in listed.rows if values.now.get(row["control"]) != row["after"]]
@@ -105,12 +110,10 @@ def list_points(*, tuning_id: int, actor: User, now: datetime, goal: float = 0.0
     values = values_of(tuning)
     points = points_of(tuning, values, recent_readings(tuning), goal)
     rows = points.rows(values)
-    if not rows or points.plan is None or not points.proposes(goal or tuning.target.tolerance):
+    if not rows or points.plan is None or not points.proposes(tuning.target.tolerance, goal):
         raise NothingToEnterError("Nothing is left to change: no step of any point brings more than can be told.")
-    expected = {
-        "now": float(points.plan.now.mean()), "then": float(points.plan.then.mean()),
-        "worst_now": float(points.plan.now.max()), "worst_then": float(points.plan.then.max()),
-    }  # fmt: skip
+    (mean, worst), (mean_then, worst_then) = points.plan.told(points.plan.now), points.plan.told(points.plan.then)
+    expected = {"now": mean, "then": mean_then, "worst_now": worst, "worst_then": worst_then}
     made = ChangeList.objects.create(
         tuning=tuning, kind=ListKind.POINTS, rows=rows, expected=expected, at=now, by=actor
     )

@@ -8,19 +8,23 @@ import numpy as np
 from fenvik.core.controls import Control, of_greys
 from fenvik.core.models import points as core
 from fenvik.core.models.grey import Seen, drives_of
+from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.formats.numbers import NumberError, number
 from fenvik.web.adjusting.ends import palette_of
 from fenvik.web.adjusting.speaking import grey_level, speaks
+from fenvik.web.adjusting.whitelevel import WhiteLevel
+from fenvik.web.controls.history import History
 from fenvik.web.controls.values import Values
 from fenvik.web.kit.keeping import Kept
 from fenvik.web.passes.models import Reading
 from fenvik.web.visits.models import Tuning
 
-KINDS = ("gain", "offset", "point", "tone")
+POINTS = ("point", "tone")
+KINDS = ("gain", "offset", *POINTS)
 MOST_KEPT = 12
+NEAR_END, CLOSELY = (0.85, 1.25), 5  # of the greatest level that is judged; levels there that tell how a display ends
 MOST_GOAL = 10.0  # of the error
-REACH = 0.05  # of signal: a point that lies so far beyond the end of an HDR display still pulls at what it shows
 
 
 @dataclass(frozen=True)
@@ -28,17 +32,26 @@ class Points:
     """``plan`` is None while too little was read; ``levels`` in percent is what the next pass reads."""
 
     knobs: list[Control]
+    allowed: list[bool]  # which of them a list may turn
     moved: Any  # (k,) steps from as found
     plan: core.Plan | None
     levels: list[float]
     read_now: int  # of the levels, with the controls as they stand now
     count: int  # levels in all
     white: float
+    palette: Palette = SDR  # with how an HDR display ends
+    # A control, and what it is to be turned to, for gains that are at their end.
+    gives_room: tuple[dict[str, Any], float] | None = None
 
     @property
     def has_points(self) -> bool:
         """Whether the menu has points whose values are known."""
-        return any(knob.kind in ("point", "tone") for knob in self.knobs)
+        return any(knob.kind in POINTS for knob in self.knobs)
+
+    @property
+    def can_turn(self) -> bool:
+        """Whether there is anything that a list may turn: in PQ gains and offsets too."""
+        return any(self.allowed)
 
     @property
     def is_stale(self) -> bool:
@@ -48,21 +61,29 @@ class Points:
     @property
     def point_count(self) -> int:
         """How many levels the menu has."""
-        return len({knob.at for knob in self.knobs if knob.kind in ("point", "tone")})
+        return len({knob.at for knob in self.knobs if knob.kind in POINTS})
 
     @property
     def control_count(self) -> int:
-        """How many controls the points have."""
-        return sum(knob.kind in ("point", "tone") for knob in self.knobs)
+        """How many controls a list may turn."""
+        return sum(self.allowed)
 
-    def proposes(self, tolerance: float) -> bool:
-        """Whether a list is worth its keys: a level is outside the tolerance, and the changes bring enough for them."""
-        return self.plan is not None and float(self.plan.now.max()) > tolerance and self.plan.is_worth_it
+    def proposes(self, tolerance: float, goal: float = 0.0) -> bool:
+        """Whether a list is worth its keys: not all is well within the tolerance, and the changes bring enough for them.
+
+        ``goal``: an error at which a person is content; 0 for as good as it gets.
+        """
+        if self.plan is None or (self.plan.told(self.plan.now)[1] <= goal if goal else self.plan.is_within(tolerance)):
+            return False
+        return self.gives_room is not None or self.plan.is_worth_it
 
     def rows(self, values: Values) -> list[dict[str, Any]]:
         """Return the proposed changes in the menu's own order."""
         if self.plan is None:
             return []
+        if self.gives_room is not None:
+            control, after = self.gives_room
+            return [_row(control, values.now[control["id"]], after, control["label"], None)]
         steps = {knob.id: (knob, step) for knob, step in zip(self.knobs, self.plan.steps, strict=True) if step}
         made = []
         for control in values.controls:
@@ -70,14 +91,20 @@ class Points:
                 continue
             knob, step = steps[control["id"]]
             after = round(float(values.now[knob.id]) + float(step) * knob.step, 9)
-            made.append(
-                {
-                    "control": knob.id, "label": control["label"], "before": values.now[knob.id],
-                    "after": int(after) if after.is_integer() else after, "group": f"{100 * knob.at:g} %",
-                    "channel": knob.light,
-                }
-            )  # fmt: skip
+            made.append(_row(control, values.now[knob.id], after, _place(knob), knob.light))
         return made
+
+
+def _row(control: dict[str, Any], before: Any, after: float, group: str, channel: int | None) -> dict[str, Any]:
+    return {
+        "control": control["id"], "label": control["label"], "before": before,
+        "after": int(after) if float(after).is_integer() else after, "group": group, "channel": channel,
+    }  # fmt: skip
+
+
+def _place(knob: Control) -> str:
+    """Return under which heading a control is entered: its level, or what its kind is called."""
+    return f"{100 * knob.at:g} %" if knob.kind in POINTS else f"{knob.kind.capitalize()}s"
 
 
 _kept: Kept[Points] = Kept(MOST_KEPT)
@@ -96,54 +123,89 @@ def points_of(tuning: Tuning, values: Values, rows: list[Reading], goal: float =
     return _kept.get(key, lambda: _points(tuning, values, rows, goal))
 
 
-def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float) -> Points:
-    found = values.found or {}
-    knobs = of_greys(values.controls, {**values.now, **found}, KINDS)
-    mine = {knob.id for knob in knobs}
-    moved = np.array([(float(values.now[k.id]) - k.value) / k.step for k in knobs])
-    history = values.history
-    # What was read before anything else was turned, such as the light, tells of another display.
+@dataclass(frozen=True)
+class _Grey:
+    """A grey that was read since anything else was turned; ``level`` as a fraction of signal."""
+
+    level: float
+    epoch: int
+    row: Reading
+
+    @property
+    def luminance(self) -> float:
+        """What was read, in cd/m², by the correction that counts now."""
+        return float(self.row.seen[1])
+
+
+def _greys_since(rows: list[Reading], history: History, mine: set[str]) -> list[_Grey]:
+    """Return the greys that were read since anything but these controls was turned, such as the light: of this display."""
     since = history.since(mine)
-    states = [
-        np.array([(value - k.value) / k.step for k, value in zip(knobs, stood, strict=True)])
-        for stood in history.stood([(k.id, k.value) for k in knobs])
-    ]
-    greys = []
+    made = []
     for row in rows:
         level = grey_level(row)
         if level is None or not speaks(row) or row.pass_of.repeat:
             continue
         epoch = history.epoch_of(row)
         if epoch >= since:
-            greys.append((level, epoch, row))
-    target = tuning.target
+            made.append(_Grey(level, epoch, row))
+    return made
+
+
+def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float) -> Points:
+    found, history, target = values.found or {}, values.history, tuning.target
+    knobs = of_greys(values.controls, {**values.now, **found}, KINDS)
+    moved = np.array([(float(values.now[k.id]) - k.value) / k.step for k in knobs])
+    states = [
+        np.array([(value - k.value) / k.step for k, value in zip(knobs, stood, strict=True)])
+        for stood in history.stood([(k.id, k.value) for k in knobs])
+    ]
     palette = palette_of(tuning)
+    allowed = core.turnable(knobs, palette, target, curve=tuning.corrects_curve)
     at = core.to_read(knobs, palette)
-    whites = [row for level, _, row in greys if level == 1.0]
+    level = WhiteLevel.of(tuning, values)
+    greys = _greys_since(rows, history, {knob.id for knob in knobs} | level.ids)
+    whites = [grey.row for grey in greys if grey.level == 1.0]
     if not whites or whites[0].y <= 0:
-        return Points(knobs, moved, None, at, 0, len(at), 0.0)
+        return Points(knobs, allowed, moved, None, at, 0, len(at), 0.0)
     white = core.held(np.array(whites[0].seen), target)
-    black = next((max(row.seen[1], 0.0) for level, _, row in greys if level == 0.0), 0.0)
+    darks = [(states[grey.epoch], max(grey.luminance, 0.0)) for grey in greys if grey.level == 0.0]
+    black = darks[0][1] if darks else 0.0
     if palette.is_shortened:
-        first = min(epoch for _, epoch, _ in greys)
-        told = [(level, float(row.seen[1])) for level, epoch, row in greys if epoch == first]
+        told = _at_the_end(greys, palette.top)
         palette = replace(palette, roll=roll_off_of([v for v, _ in told], [y for _, y in told], black))
-    lit = [(level, epoch, row) for level, epoch, row in greys if level > 0.025 and row.y > 0]
-    drives = drives_of(np.array([row.seen for _, _, row in lit]), target, white, black, roll=palette.roll)
-    seen = [Seen(level, drives[i], states[epoch], float(i)) for i, (level, epoch, _) in enumerate(lit)]
-    allowed = [knob.kind in ("point", "tone") and knob.at <= palette.top + REACH for knob in knobs]
+    lit = [grey for grey in greys if grey.level > 0.025 and grey.row.y > 0]
+    drives = drives_of(np.array([grey.row.seen for grey in lit]), target, white, black, roll=palette.roll)
+    shifted = level.shifts(history)
+    seen = [
+        Seen(grey.level, drives[i], states[grey.epoch], float(i), shifted[grey.epoch]) for i, grey in enumerate(lit)
+    ]
+    turns_offsets = any(a and knob.kind == "offset" for a, knob in zip(allowed, knobs, strict=True))
     plan = core.plan(
-        knobs, seen, moved, target, white, black, allowed=allowed, curve=tuning.corrects_curve, palette=palette, goal=goal
-    )
-    here = {round(100 * level, 1) for level, epoch, _ in lit if epoch == history.newest}
-    read_now = sum(any(abs(level - v) < 0.6 for v in here) for level in at)
+        knobs, seen, moved, target, white, black, allowed=allowed, curve=tuning.corrects_curve, palette=palette, goal=goal,
+        blacks=darks if turns_offsets else (),
+    )  # fmt: skip
+    here = {round(100 * grey.level, 1) for grey in lit if grey.epoch == history.newest}
+    read_now = sum(any(abs(percent - v) < 0.6 for v in here) for percent in at)
     # After the first list of a menu with many points only those levels are read again that are worst or known least.
     again = at
     if plan is not None and moved[np.array(allowed)].any() and len(at) > core.MOST_AGAIN:
-        times = [sum(abs(100 * level - v) < 0.6 for level, _, _ in lit) for v in at]
+        times = [sum(abs(100 * grey.level - v) < 0.6 for grey in lit) for v in at]
         if min(times) >= 2:
             again = core.to_read_again(plan.model, moved, at, seen, target, white, black, palette)
-    return Points(knobs, moved, plan, again, read_now, len(at), white)
+    gives_room = level.proposed(history, knobs, 0 if plan is None else plan.wants_room)
+    return Points(knobs, allowed, moved, plan, again, read_now, len(at), white, palette, gives_room)
+
+
+def _at_the_end(greys: list[_Grey], top: float) -> list[tuple[float, float]]:
+    """Return levels and luminances of the epoch that tells best how a display ends: the earliest that read its end closely.
+
+    Gains and offsets move the whole course, and with it what it comes to; points bend it, so a later epoch tells less.
+    """
+    low, high = NEAR_END[0] * top, NEAR_END[1] * top
+    near = {epoch: {g.level for g in greys if g.epoch == epoch and low < g.level < high} for epoch in {g.epoch for g in greys}}
+    closely = [epoch for epoch in sorted(near) if len(near[epoch]) >= CLOSELY]
+    chosen = closely[0] if closely else min(near)
+    return [(grey.level, grey.luminance) for grey in greys if grey.epoch == chosen]
 
 
 def goal_of(typed: str) -> float:

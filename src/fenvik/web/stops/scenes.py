@@ -102,15 +102,27 @@ class Scene:
         at = {".".join((control.get("role") or "").split(".")[:2]) for control in self.values.controls}
         if self.tuning.signal == "dynamic":
             return [(key, name, label) for name, (key, label) in WORKS.items() if name == "two"]
-        there = {"two", "light"} | ({"points"} if at & {"white.at", "gamma.at"} else set())
+        has_points, is_pq = bool(at & {"white.at", "gamma.at"}), self.tuning.target.curve == "pq"
+        # In PQ gains and offsets are set by all levels at once too, for every light is wanted as it is.
+        there = {"two", "light"} | ({"points"} if has_points or (is_pq and "white.gain" in at) else set())
         there |= ({"colours"} if "colour" in roles else set()) | ({"hands-free"} if self.is_linked or self.may_lead else set())
-        named = WORKS if self.is_linked else WORKS | {"hands-free": (WORKS["hands-free"][0], "led by hand")}
+        named = dict(WORKS)
+        if not self.is_linked:
+            named["hands-free"] = (WORKS["hands-free"][0], "led by hand")
+        if not has_points:
+            named["points"] = (WORKS["points"][0], "all levels")
         return [(key, name, label) for name, (key, label) in named.items() if name in there]
 
     @property
     def may_lead(self) -> bool:
         """Whether a run can lead a person: it is known where the controls stand, and nobody has to type what is read."""
         return bool(self.values.now) and not any(d is not None and d.is_keyed for d in (self.tuning.meter, self.tuning.source))
+
+    @property
+    def all_at_once(self) -> str:
+        """What sets all levels at once: the points, in PQ gains and offsets too; empty where nothing does."""
+        label = next((label for _, name, label in self.works if name == "points"), "")
+        return "the points" if label == "points" else label
 
     @property
     def has_colours(self) -> bool:

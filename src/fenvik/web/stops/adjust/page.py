@@ -13,13 +13,14 @@ from fenvik.charts import levers
 from fenvik.core.analysis import greyscale
 from fenvik.core.analysis.analysis import Analysis, analyse
 from fenvik.core.errors import NoWhiteError
+from fenvik.core.models import room
 from fenvik.core.models.twopoint import light
 from fenvik.core.signal.patches import grey
 from fenvik.web.adjusting.colours import Hue, analysis_now, chosen, hues_of, patches
 from fenvik.web.adjusting.desk import Desk, kept_lay_out
 from fenvik.web.adjusting.handsfree import USUAL_BUDGET, references_of
 from fenvik.web.adjusting.lights import lights_of
-from fenvik.web.adjusting.lists import left_of, open_list
+from fenvik.web.adjusting.lists import left_of, open_list, was_listed
 from fenvik.web.adjusting.models import ListKind
 from fenvik.web.adjusting.moves import move_of
 from fenvik.web.adjusting.points import Points, goal_of, points_of
@@ -115,24 +116,27 @@ def _list(scene: Scene) -> None:
 def _points(scene: Scene, found: dict[float, Any]) -> None:
     goal = goal_of(scene.options.get("content"))
     points = points_of(scene.tuning, scene.values, scene.recent, goal)
-    scene.extra |= {"points": points, "goal": goal}
+    scene.extra |= {"points": points, "goal": goal, "was_listed": was_listed(scene.tuning.pk)}
     content = goal or scene.tuning.target.tolerance
     rows = _model_rows(scene, points, found)
-    words = format_html("Read {} levels, and all points are proposed at once.", len(points.levels))
+    what = "all points are" if points.has_points else "gains and offsets are"
+    words = format_html("Read {} levels, and {} proposed at once.", len(points.levels), what)
     scene.extra["untouched"] = _untouched(scene)
     if points.plan is not None:
-        worst = int(np.argmax(points.plan.now))
+        worst = points.plan.worst()
+        (mean, worst_now), (mean_then, worst_then) = points.plan.told(points.plan.now), points.plan.told(points.plan.then)
         words = format_html(
-            "<b>{} on average</b>, {} at worst, at {} %, as the points stand now{}.",
-            f"{points.plan.now.mean():.1f}", f"{points.plan.now[worst]:.1f}", f"{100 * points.plan.levels[worst]:.0f}",
+            "<b>{} on average</b>, {} at worst, at {} %, as the {} stand now{}.",
+            f"{mean:.1f}", f"{worst_now:.1f}", f"{100 * points.plan.levels[worst]:.0f}",
+            "points" if points.has_points else "controls",
             "" if scene.tuning.corrects_curve else ", luminance left out",
         )  # fmt: skip
         scene.extra |= {
             "proposed": points.rows(scene.values),
-            "within": float(points.plan.now.max()) <= content,
-            "proposes": points.proposes(content), "presses": points.plan.presses,
-            "mean_now": float(points.plan.now.mean()), "mean_then": float(points.plan.then.mean()),
-            "worst_then": float(points.plan.then.max()),
+            "within": worst_now <= content,
+            "proposes": points.proposes(scene.tuning.target.tolerance, goal), "presses": points.plan.presses,
+            "mean_now": mean, "mean_then": mean_then, "worst_then": worst_then,
+            "ending": [knob.label for part in room.ending(points.knobs, points.moved + points.plan.steps) for knob in part],
             "at_end": [scene.values.control(points.knobs[i].id)["label"] for i in points.plan.at_end],  # type: ignore[index]
         }  # fmt: skip
     scene.extra["points_s"] = _seconds(scene, points.levels)
