@@ -25,6 +25,7 @@ class Level:
     found: tuple[float, float, float] | None
     tolerance: float  # half the width of the band, in percent
     found_std: tuple[float, float, float] | None = None
+    counts: bool = True  # no where an HDR display ends already, or its own black shows: what is off there is not to be had
 
 
 @dataclass(frozen=True)
@@ -150,7 +151,8 @@ def _row(level: Level, y: float, middle: float, x_of: float, span: float, curren
         parts.append(svg.path([(x + side * 7, y - 4), (x + side * 10, y), (x + side * 7, y + 4)], "beyond"))
     if level.error is not None:
         width = min(level.error, 8.0) * 7.0
-        parts.append(svg.line(ERROR_X - 40 - width, y, ERROR_X - 40, y, "tally"))
-        loud = "figure loud" if level.error > 1.0 else "figure"
+        if level.counts:
+            parts.append(svg.line(ERROR_X - 40 - width, y, ERROR_X - 40, y, "tally"))
+        loud = "figure loud" if level.error > 1.0 and level.counts else "figure"
         parts.append(svg.text(ERROR_X, y + 4.5, f"{level.error:.1f}", loud, "end"))
     return "".join(parts)

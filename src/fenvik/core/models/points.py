@@ -57,9 +57,10 @@ class Plan:
         return bool(self.steps.any()) and gain >= max(WORTH, WORTH_A_PRESS * self.presses)
 
     def told(self, errors: Floats) -> tuple[float, float]:
-        """Return the mean and the worst of errors (n,): of levels as they count, and of those alone that count fully."""
+        """Return the mean and the worst of errors (n,) at the levels that count fully, or at all where none does."""
         full = self.counts >= 1.0
-        return float(np.average(errors, weights=self.counts)), float(errors[full].max() if full.any() else errors.max())
+        mine = errors[full] if full.any() else errors
+        return float(mine.mean()), float(mine.max())
 
     def is_within(self, tolerance: float) -> bool:
         """Whether every level is within the tolerance, and all together well within it."""

@@ -126,9 +126,10 @@ def _points(scene: Scene, found: dict[float, Any]) -> None:
         worst = points.plan.worst()
         (mean, worst_now), (mean_then, worst_then) = points.plan.told(points.plan.now), points.plan.told(points.plan.then)
         words = format_html(
-            "<b>{} on average</b>, {} at worst, at {} %, as the {} stand now{}.",
+            "<b>{} on average</b>, {} at worst, at {} %, as the {} stand now{}{}.",
             f"{mean:.1f}", f"{worst_now:.1f}", f"{100 * points.plan.levels[worst]:.0f}",
             "points" if points.has_points else "controls",
+            "" if (points.plan.counts >= 1.0).all() else ", where the display can follow",
             "" if scene.tuning.corrects_curve else ", luminance left out",
         )  # fmt: skip
         scene.extra |= {
@@ -140,7 +141,9 @@ def _points(scene: Scene, found: dict[float, Any]) -> None:
             "at_end": [scene.values.control(points.knobs[i].id)["label"] for i in points.plan.at_end],  # type: ignore[index]
         }  # fmt: skip
     scene.extra["points_s"] = _seconds(scene, points.levels)
-    pair = Pair(scene.found, None, current=0.0, levels=rows or None, answers={"balance": words})
+    pair = Pair(
+        scene.found, None, current=0.0, levels=rows or None, answers={"balance": words}, whole=scene.tuning.corrects_curve
+    )
     scene.picture = pictures.draw(scene.options.view, pair)
 
 
@@ -299,7 +302,7 @@ def _model_rows(scene: Scene, points: Points, found: dict[float, Any]) -> tuple[
             balance_chart.Level(
                 percent=percent, deviation=tuple(float(v) for v in balance[i]), std=(float(std[i]),) * 3,  # type: ignore[arg-type]
                 error=float(plan.now[i]), found=None if was is None else tuple(float(v) for v in was),  # type: ignore[arg-type]
-                tolerance=float(band[i]),
+                tolerance=float(band[i]), counts=bool(plan.counts[i] >= 1.0),
             )
         )  # fmt: skip
     return tuple(rows)
