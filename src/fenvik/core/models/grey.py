@@ -7,7 +7,7 @@ that arrives: which of them, the readings tell.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -57,6 +57,8 @@ class Fit:
     astray: Floats  # (2, 3): of signal, by how much the points meet white and black elsewhere, beside that
     boost: float = 0.0  # light of a white sub-pixel that the drives were freed of
     fine: float = 1.0  # as of ``fineness``
+    gain_doubt: Floats = field(default_factory=lambda: np.zeros((3, 3)))  # deviations of ``gain`` and ``offset``
+    offset_doubt: Floats = field(default_factory=lambda: np.zeros((3, 3)))
 
     def met(self, levels: Floats, moved: Floats) -> Floats:
         """Return the signal (levels, 3) at which the points meet greys, for moves (k,) or (levels, k)."""

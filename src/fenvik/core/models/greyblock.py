@@ -7,8 +7,10 @@ import numpy as np
 
 from fenvik.core.controls import Control
 from fenvik.core.models.grey import NOISE, Seen, ends, pull, reach_of
+from fenvik.core.models.taught import BETWEEN, BETWEEN_POINTS_UNTOLD, Taught
 from fenvik.core.types import Floats, Ints
 
+OWN = 0.8  # of what a step is taken to do by its range: how far that may be off
 CROSS = 0.15  # of a control's own effect: how much it may push the other channels
 UNEQUAL = 0.25  # of a point's effect: how far one point's step is from its light's usual one
 WARMING, WARMS_IN = 0.004, 60.0  # of drive at white that warm-up may still add, and in how many readings most of it
@@ -71,10 +73,11 @@ class Block:
     """
 
     def __init__(
-        self, channels: Sequence[int], knobs: Sequence[Control], mine: Sequence[int], read: Readings, units: Floats
-    ) -> None:
+        self, channels: Sequence[int], knobs: Sequence[Control], mine: Sequence[int], read: Readings, units: Floats,
+        taught: Taught | None = None,
+    ) -> None:  # fmt: skip
         self.channels, self.mine, self.read = tuple(channels), np.array(mine, dtype=int), read
-        self.units = units
+        self.units, self.taught = units, taught
         self.points = np.array([knobs[k].at for k in mine])
         self.reach = reach_of(np.array([k.at for k in knobs if k.kind in ("point", "tone")]), self.points)
         n = len(read.levels)
@@ -83,6 +86,7 @@ class Block:
         self.growth, self.own = self.usual + 1, self.usual + 2
         self.size = self.own + len(self.mine)
         self.fixed = np.concatenate([self._fixed(i, c, knobs) for i, c in enumerate(self.channels)])
+        self.apart, self.apart_off = np.zeros(len(knobs)), UNEQUAL * units
         self.column_of = {int(k): self.own + j for j, k in enumerate(self.mine)}  # of how far a point is from its usual step
         self.prior, self.prior_wanted = self._prior(knobs)
         columns = [self.first(i, "place") + end for i in range(len(self.channels)) for end in range(2)]
@@ -122,29 +126,52 @@ class Block:
             rows.append(row / max(spread, 1e-5))
             wanted.append(value / max(spread, 1e-5))
 
-        def usual(kind: str, channel: int | None = None) -> float:
-            found = [
-                self.units[k] for k, knob in enumerate(knobs) if knob.kind == kind and channel in (None, knob.channel)
-            ]
-            return float(np.mean(found)) if found else 0.0
-
         for i, c in enumerate(self.channels):
             say({self.first(i, "warm"): 1.0}, 0.0, WARMING)
             for kind in ("gain", "offset"):
                 for k in range(3):
-                    unit = usual(kind, k)
-                    say({self.first(i, kind) + k: 1.0}, unit if c == k else 0.0, (0.8 if c == k else CROSS) * unit)
+                    say({self.first(i, kind) + k: 1.0}, *self._of_two(knobs, kind, k, c))
             for k in range(2):
                 say({self.first(i, "shift") + k: 1.0}, 0.0, SHIFTED)
                 say({self.first(i, "place") + k: 1.0}, 0.0, float(ASTRAY[k]))
             for columns, spread in self._smooth(i):
                 say(columns, 0.0, spread)
-        unit = usual("point", self.channels[0]) if len(self.channels) == 1 else usual("tone")
-        say({self.usual: 1.0}, unit, 0.8 * unit)
-        say({self.growth: 1.0}, 0.0, GROWTH * unit)
+        usual, off, growth = self._of_points(knobs)
+        say({self.usual: 1.0}, usual, off)
+        say({self.growth: 1.0}, 0.0, growth)
         for j, k in enumerate(self.mine):
-            say({self.own + j: 1.0}, 0.0, UNEQUAL * float(self.units[k]))
+            say({self.own + j: 1.0}, float(self.apart[k]), float(self.apart_off[k]))
         return np.array(rows), np.array(wanted)
+
+    def _of_two(self, knobs: Sequence[Control], kind: str, channel: int, light: int) -> tuple[float, float]:
+        """Return what a step of a gain or an offset is taken to do to a light before anything was read, and how far that is off."""
+        mine = [k for k, knob in enumerate(knobs) if knob.kind == kind and knob.channel == channel]
+        told = self.taught.of_knob(knobs[mine[0]]) if mine and self.taught is not None else None
+        if told is not None:
+            return float(told[0][light]), float(told[1][light])
+        unit = float(np.mean(self.units[mine])) if mine else 0.0
+        return (unit, OWN * unit) if channel == light else (0.0, CROSS * unit)
+
+    def _of_points(self, knobs: Sequence[Control]) -> tuple[float, float, float]:
+        """Return the usual step of the block's points, how far it may be off, and how much it may grow; and keep each one's own.
+
+        ``apart`` (k,): by how much a point is taken to differ from that; ``apart_off`` (k,): how far that may be off.
+        """
+        alone = len(self.channels) == 1
+        mine = [
+            k for k, knob in enumerate(knobs)
+            if (knob.kind == "point" and knob.channel == self.channels[0] if alone else knob.kind == "tone")
+        ]  # fmt: skip
+        unit = float(np.mean(self.units[mine])) if mine else 0.0
+        self.apart, self.apart_off = np.zeros(len(knobs)), UNEQUAL * self.units
+        told = {k: each for k in mine if self.taught is not None and (each := self.taught.of_point(knobs[k])) is not None}
+        if not told:
+            return unit, OWN * unit, GROWTH * unit
+        usual = float(np.mean([effect for effect, _ in told.values()]))
+        for k in mine:
+            effect, off = told.get(k, (usual, BETWEEN_POINTS_UNTOLD * abs(usual)))
+            self.apart[k], self.apart_off[k] = effect - usual, off
+        return usual, BETWEEN * abs(usual), BETWEEN * abs(usual)
 
     def _smooth(self, i: int) -> list[tuple[dict[int, float], float]]:
         """Return what a base far from the line between its neighbours is doubted by, so that levels read once lean on the others.

@@ -7,11 +7,13 @@ import numpy as np
 
 from fenvik.core.controls import Control
 from fenvik.core.models.grey import Fit, Seen
-from fenvik.core.models.greyblock import MIDDLE, UNEQUAL, Block, Readings, prior_units
+from fenvik.core.models.greyblock import MIDDLE, Block, Readings, prior_units
+from fenvik.core.models.taught import OTHER_SHAPE, WIDTH_BETWEEN, Taught
 from fenvik.core.types import Floats
 
 WIDTHS = (0.5, 0.65, 0.8, 1.0, 1.25, 1.6, 2.1)  # of a point's pull, as a share of the distance to its neighbour
 KINDS = ("bell", "tent")
+UNTOLD = (1.0, "bell")  # width and shape before any point was moved
 SHAPES = tuple((width, kind) for kind in KINDS for width in WIDTHS)
 LIKELY_WIDTH, WIDTH_DOUBT = 0.85, 0.45  # of a point's pull, and how surely: the deviation of its logarithm
 LEAST_STEP = 0.4  # of the usual step: what a point does at least, whatever few readings say
@@ -20,16 +22,19 @@ TOO_LITTLE, RESCALED = 2.5, 4  # times what a step was taken to do: then that is
 UNUSUAL = 3.0  # of the squared error: what must speak for points that act on the signal before gains and offsets do
 
 
-def fit(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0) -> Fit:
+def fit(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0, taught: Taught | None = None) -> Fit:
     """Fit the model to everything that was seen; what no reading tells stays at its prior. ``fine``: as of ``grey.fineness``.
+
+    ``taught``: what the same model's controls did on an earlier sample.
 
     No display is quite as straight as the model. So a reading counts the less the farther the knobs have been turned since, and
     what is expected near to where they stand now is what was read near to it.
     """
-    problem = _to_scale(tuple(knobs), seen, fine)
+    problem = _to_scale(tuple(knobs), seen, fine, taught)
     if not problem.moved_points:
-        problem.trust(problem.solved((1.0, "bell")))
-        return problem.solved((1.0, "bell"))
+        usual = (taught.width, taught.shape) if taught is not None and taught.width else UNTOLD
+        problem.trust(problem.solved(usual))
+        return problem.solved(usual)
     made = _best(problem.solved(shape) for shape in SHAPES)
     # Where the points act is not linear: it is taken from the fit before, and what that leaves is fitted as small shifts.
     after, before = (problem.solved((made.width, made.shape), replace(made, follows=follows)) for follows in (True, False))
@@ -39,14 +44,14 @@ def fit(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0) -> Fi
     return problem.solved((made.width, made.shape), made)
 
 
-def _to_scale(knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float) -> "_Problem":
+def _to_scale(knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float, taught: Taught | None) -> "_Problem":
     """Return the problem with what a step is taken to do before it was seen no longer far below what was seen.
 
     A range tells the scale widely, but not by an order: of a menu of ±512 a step may do as much as of one of ±50.
     """
     more: dict[str, float] = {}
     for _ in range(RESCALED):
-        problem = _Problem(knobs, seen, fine, more)
+        problem = _Problem(knobs, seen, fine, more, taught)
         ratios = problem.ratios()
         if not any(ratio > TOO_LITTLE for ratio in ratios.values()):
             break
@@ -61,21 +66,23 @@ def _best(fits: Iterable[Fit]) -> Fit:
 class _Problem:
     """All blocks of a fit: everything that does not depend on where points act and how wide is set up once."""
 
-    def __init__(self, knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float, more: Mapping[str, float]) -> None:
-        self.units = prior_units(knobs, more)
+    def __init__(
+        self, knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float, more: Mapping[str, float], taught: Taught | None
+    ) -> None:
+        self.units, self.taught = prior_units(knobs, more), taught
         self.knobs, self.read = knobs, Readings.of(seen, len(knobs), fine)
         moved = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone") and np.any(self.read.moved[:, k])]
         self.moved_points = moved
         if any(knob.kind == "tone" for knob in knobs):
-            self.blocks = [Block((0, 1, 2), knobs, moved, self.read, self.units)]
+            self.blocks = [Block((0, 1, 2), knobs, moved, self.read, self.units, taught)]
         else:
             mine = ([k for k in moved if knobs[k].channel == c] for c in range(3))
-            self.blocks = [Block((c,), knobs, ks, self.read, self.units) for c, ks in enumerate(mine)]
+            self.blocks = [Block((c,), knobs, ks, self.read, self.units, taught) for c, ks in enumerate(mine)]
         self.weight = np.repeat(1.0 / self.read.noise[:, None], 3, axis=1)  # (readings, 3)
 
     def ratios(self) -> dict[str, float]:
         """Return by kind how many times what it was taken to do a step of what was moved has been seen to do."""
-        made = self.solved((1.0, "bell"))
+        made = self.solved(UNTOLD)
         told: dict[str, list[float]] = {}
         for k, knob in enumerate(self.knobs):
             if np.ptp(self.read.moved[:, k]) > 0:
@@ -103,22 +110,25 @@ class _Problem:
 
     def _together(self, parts: Sequence["_Part"], shape: tuple[float, str], astray: Floats, *, follows: bool) -> Fit:
         """Return the fit that the blocks make together."""
-        base, gain, offset = np.zeros((len(self.read.levels), 3)), np.zeros((3, 3)), np.zeros((3, 3))
+        base, gain, offset, gain_doubt, offset_doubt = np.zeros((len(self.read.levels), 3)), *np.zeros((4, 3, 3))
         astray, step, doubt = astray.copy(), np.zeros(len(self.knobs)), np.zeros(len(self.knobs))
         for part in parts:
             block = part.block
             for i, c in enumerate(block.channels):
                 base[:, c] = part.x[block.base(i)]
                 gain[c], offset[c] = part.three(i, "gain"), part.three(i, "offset")
+                gain_doubt[c], offset_doubt[c] = part.three_off(i, "gain"), part.three_off(i, "offset")
                 astray[:, c] += part.x[block.first(i, "place") : block.first(i, "place") + 2]
             for k, knob in enumerate(self.knobs):
                 if knob.kind == "tone" or (knob.kind == "point" and knob.channel in block.channels):
                     step[k], doubt[k] = part.step(k, knob), part.doubt(k)
                 elif knob.kind in ("gain", "offset") and knob.channel in block.channels:
                     doubt[k] = part.deviation(block.first(block.channels.index(knob.channel), knob.kind) + knob.channel)
-        residual = sum(part.residual for part in parts) + _unlikely(shape[0])
-        fine = self.read.fine
-        return Fit(self.knobs, self.read.levels, base, gain, offset, step, doubt, *shape, residual, follows, astray, fine=fine)
+        residual = sum(part.residual for part in parts) + _unlikely(shape, self.taught)
+        return Fit(
+            self.knobs, self.read.levels, base, gain, offset, step, doubt, *shape, residual, follows, astray, fine=self.read.fine,
+            gain_doubt=gain_doubt, offset_doubt=offset_doubt,
+        )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -135,6 +145,11 @@ class _Part:
         start = self.block.first(i, kind)
         return self.x[start : start + 3]
 
+    def three_off(self, i: int, kind: str) -> Floats:
+        """Return how far ``three`` may be off."""
+        start = self.block.first(i, kind)
+        return np.sqrt(np.maximum(np.diag(self.known)[start : start + 3], 0.0))
+
     def deviation(self, column: int) -> float:
         """Return how far one unknown may be off."""
         return float(np.sqrt(max(self.known[column, column], 0.0)))
@@ -143,7 +158,7 @@ class _Part:
         """Return what a step of a point does."""
         usual = float(self.x[self.block.usual] + (knob.at - MIDDLE) * self.x[self.block.growth])
         column = self.block.column_of.get(k)
-        made = usual if column is None else usual + float(self.x[column])
+        made = usual + (float(self.block.apart[k]) if column is None else float(self.x[column]))
         # One that seems to do next to nothing was read too little yet: no reason to turn it by a lot.
         least = LEAST_STEP * abs(usual)
         return made if abs(made) >= least else float(np.copysign(least, made))
@@ -152,7 +167,7 @@ class _Part:
         """Return how far a point's step may be off."""
         usual, column = self.block.usual, self.block.column_of.get(k)
         if column is None:
-            return float(np.hypot(self.deviation(usual), UNEQUAL * self.block.units[k]))
+            return float(np.hypot(self.deviation(usual), self.block.apart_off[k]))
         both = self.known[usual, usual] + self.known[column, column] + 2 * self.known[usual, column]
         return float(np.sqrt(max(both, 0.0)))
 
@@ -163,6 +178,9 @@ def _part(block: Block, a: Floats, b: Floats) -> _Part:
     return _Part(block, x, known, float(((a @ x - b) ** 2).sum()))
 
 
-def _unlikely(width: float) -> float:
-    """Return what speaks against a width of points before anything was read, as a squared error."""
-    return float((np.log(width / LIKELY_WIDTH) / WIDTH_DOUBT) ** 2)
+def _unlikely(shape: tuple[float, str], taught: Taught | None) -> float:
+    """Return what speaks against a width and a shape of points before anything was read, as a squared error."""
+    if taught is not None and taught.width:
+        other = 0.0 if shape[1] == taught.shape else OTHER_SHAPE
+        return float((np.log(shape[0] / taught.width) / WIDTH_BETWEEN) ** 2) + other
+    return float((np.log(shape[0] / LIKELY_WIDTH) / WIDTH_DOUBT) ** 2)

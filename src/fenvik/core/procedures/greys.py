@@ -14,6 +14,7 @@ from fenvik.core.models.grey import Fit, Seen, drives_of, fineness, seen_at, see
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import lift_of, solve, worth_reading
 from fenvik.core.models.palette import DARKEST, SDR, Palette
+from fenvik.core.models.taught import Taught
 from fenvik.core.models.twopoint import light
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.steps import Procedure
@@ -37,6 +38,7 @@ FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 
 SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
 AFTER_ROOM = (90.0, 50.0, 25.0)
 AT_ONCE = 6  # places in a run that are tried at once for when a meter has changed
+DISBELIEVED = 3.0  # squared error that speaks against what an earlier sample of the model has taught
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 BEYOND = 0.003  # of signal, above the end of what is judged: still at it
 OF_COLOUR = ("colour.", "saturation", "tint")  # roles that leave greys alone, nearly
@@ -62,6 +64,7 @@ class Greys:
     quiet: bool = False  # something else adjusts what this cannot
     goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left; 0 for as good as it gets
     reached: bool = False
+    taught: Taught | None = None  # by an earlier sample of the same model
     half_way: Callable[[], Procedure[None]] | None = None  # what is to be looked at in the middle of the points
 
     def __post_init__(self) -> None:
@@ -236,7 +239,7 @@ class Greys:
             seen = self._seen_of([
                 (when, t if when < since else replace(t, xyz=np.asarray(change @ t.xyz)), before) for when, t, before in every
             ])
-            return float(fit(self.knobs, seen, fineness(self.target)).residual)
+            return float(self._fit(seen).residual)
 
         places = sorted({0, *(when for when, _, _ in every), last})
         low, high = 0, len(places) - 1
@@ -301,6 +304,27 @@ class Greys:
             made.append(Seen(float(t.fraction[0]), drives, self._moved(t.settings), float(when), before, doubt))
         return made
 
+    def _fit(self, seen: Sequence[Seen]) -> Fit:
+        """Return the model of what was seen; an earlier sample is believed for as long as this one does not speak against it."""
+        alone = fit(self.knobs, seen, fineness(self.target))
+        if self.taught is None:
+            return alone
+        told = fit(self.knobs, seen, fineness(self.target), self.taught)
+        if told.residual > alone.residual + DISBELIEVED:
+            self.taught = None
+            self.desk.notes.append("What an earlier display of this model had taught of these controls does not hold for this one.")
+            return alone
+        return told
+
+    def teaches(self) -> Taught | None:
+        """Return what this sample has told of what the knobs do, for the next one of its model; None where that is too little."""
+        if self.model is None:
+            return None
+        turned = np.zeros(len(self.knobs), dtype=bool)
+        for _, taken, _ in self._of_now():
+            turned |= self._moved(taken.settings) != 0
+        return Taught.of(self.model, turned.tolist())
+
     def _move(self, allowed: Sequence[bool], levels: Floats, *, last: bool = False) -> Procedure[None]:
         """Fit to everything seen, solve, and set."""
         if self.model is not None:
@@ -309,9 +333,9 @@ class Greys:
         if len({round(s.level, 4) for s in seen}) < LEAST_LEVELS:
             yield from self.desk.each_once(self.palette.greys(FIRST))
             seen = self._seen()
-        self.model = fit(self.knobs, seen, fineness(self.target))
+        self.model = self._fit(seen)
         if self.boost:
-            freed = fit(self.knobs, self._seen(self.boost), fineness(self.target))
+            freed = self._fit(self._seen(self.boost))
             if freed.residual < self.model.residual:
                 self.model = replace(freed, boost=self.boost)
         moved = self.moved

@@ -12,6 +12,7 @@ from fenvik.core.errors import FenvikError
 from fenvik.core.models.foreseen import Foresight
 from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
+from fenvik.core.models.taught import Taught
 from fenvik.core.procedures import choices, colours, lights, reference
 from fenvik.core.procedures.correcting import CHECKED, Corrected, correct
 from fenvik.core.procedures.desk import Desk, Taken
@@ -71,6 +72,7 @@ class Job:
     judged: list[Fraction] = field(default_factory=list)  # the proof's patches in HDR, where they hang on the peak that was found
     total: int = 0  # readings that the whole job may take
     goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left alone
+    taught: Taught | None = None  # what an earlier sample of the model has told of the controls of the greys
 
     @property
     def proof(self) -> list[Fraction]:
@@ -333,7 +335,7 @@ class Job:
         )
         self.balance = Greys(
             self.desk, self.target, self.white, self.black, self.boost, kinds, palette=self.palette, quiet=self._bends,
-            goal=self.goal, half_way=lambda: reference.hold(self, IN_BETWEEN, goes_on=True),
+            goal=self.goal, taught=self.taught, half_way=lambda: reference.hold(self, IN_BETWEEN, goes_on=True),
         )  # fmt: skip
         # Of a job without colours everything counts; with them the full colours are theirs.
         yield from self.balance.adjust(proof=len(self.palette.found), others="colour" not in self.steps)

@@ -2,6 +2,7 @@
 
 import uuid
 from datetime import datetime
+from typing import Any
 
 from django.db import transaction
 
@@ -87,8 +88,20 @@ def start(
             minutes=max(minutes, 0), puts_back=on_stop != "keep", by=by, takes=takes, goal=goal,
             luminance=tuning.luminance if "light" in steps else None, controls=controls,
             proof=len(proof_of(steps)), matrix=None if started.correction is None else started.correction.matrix,
+            taught=taught_by(tuning),
         )  # fmt: skip
     return started
+
+
+def taught_by(tuning: Tuning) -> dict[str, Any] | None:
+    """Return what the newest run in the same mode of a display with the same menu has taught; None where there was none."""
+    if tuning.display.menu_map_id is None:
+        return None
+    runs = Run.objects.filter(
+        pass_of__tuning__display__menu_map=tuning.display.menu_map_id, mode=tuning.mode_id or tuning.picture_mode,
+        teaches__isnull=False, pass_of__removed_at__isnull=True,
+    )  # fmt: skip
+    return runs.order_by("-pass_of").values_list("teaches", flat=True).first()
 
 
 def references_of(tuning: Tuning) -> list[Device]:

@@ -91,6 +91,9 @@ class Run(FirmModel):
     found_score = models.FloatField(null=True)
     left_score = models.FloatField(null=True)
     left_from = models.PositiveIntegerField(null=True)
+    # What an earlier display of the model had taught of the greys' controls when it began, and what this one has taught since.
+    taught = models.JSONField(null=True)
+    teaches = models.JSONField(null=True)
 
 
 class StepKind(models.TextChoices):

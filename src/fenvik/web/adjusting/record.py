@@ -18,7 +18,7 @@ MINE = """mine AS (
 )"""
 TOLD = (
     "phase", "proof", "notes", "dead", "installed", "over_at", "restored", "readings", "moves", "found_score", "left_score",
-    "left_from",
+    "left_from", "teaches",
 )  # fmt: skip
 TELL = f"""
 WITH {MINE}, kept AS (
@@ -145,7 +145,7 @@ class Record:
     def tell(self) -> None:
         """Keep what the run says of itself, and tell the pages. Raises LostPassError."""
         told = {name: getattr(self.run, name) for name in TOLD}
-        self.store.row(TELL, **{name: Jsonb(value) if isinstance(value, list) else value for name, value in told.items()})
+        self.store.row(TELL, **{name: Jsonb(value) if isinstance(value, (list, dict)) else value for name, value in told.items()})
 
 
 def _step_of(kept: RunStep) -> Kept:

@@ -14,6 +14,7 @@ from fenvik.core.errors import FenvikError
 from fenvik.core.measure.averaging import steady_average
 from fenvik.core.measure.correction import PROPOSED
 from fenvik.core.measure.correction_patches import correction_list
+from fenvik.core.models.taught import Taught
 from fenvik.core.procedures.correcting import AVERAGE, NAMED
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import FOUND_SAID, LEFT, STEPS, Job, proof_of
@@ -95,6 +96,7 @@ class HandsFreeRunner(Runner):
         job = Job(desk, pass_.tuning.target, tuple(self.told.steps), luminance=self.told.luminance)
         self.job = job
         job.by, job.takes, job.goal = self.told.by, self.told.takes, self.told.goal
+        job.taught = None if self.told.taught is None else Taught.from_json(self.told.taught)
         job.in_force = None if self.told.matrix is None else rig.matrix
         if pass_.reference is not None:
             job.correction = [p for p in correction_list(PROPOSED, pass_.bits, pass_.range) if p.label in NAMED]  # type: ignore[arg-type]
@@ -152,6 +154,8 @@ class HandsFreeRunner(Runner):
         told.moves = ControlChange.objects.filter(of_pass=self.plan.pass_).count()
         told.found_score = score(job.as_found, target) if len(job.as_found) == len(job.proof) else None
         told.left_score = score(job.as_left, target) if len(job.as_left) == len(job.proof) else None
+        teaches = None if job.balance is None or job.restored else job.balance.teaches()
+        told.teaches = None if teaches is None else teaches.as_json()
         told.left_from = self.proof_at if job.as_left and not job.restored else None
         self.record.tell()
 
