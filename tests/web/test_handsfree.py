@@ -101,6 +101,9 @@ def test_a_run_can_be_taken_back_as_a_whole(ready, person, now, bench, signed_in
     assert "Taken back: everything stands as before the run." in page
     assert "turned, and all put back" in page, "the trail counts what stands changed, not what was once turned"
     assert handsfree.put_back(pass_id=started.pk, actor=person, now=now) == 0
+    started.run.refresh_from_db()
+    assert {"wb-gr", "wb-gb"} <= set(started.run.teaches["effects"])
+    assert begin(ready, person, now).run.taught == started.run.teaches, "the next run in this mode of the model begins with it"
 
 
 @pytest.mark.parametrize("on_stop", ["restore", "keep"])

@@ -187,7 +187,7 @@ def left_of(bench, hand, index):
     return follows.mean(), follows.max()
 
 
-OF_MODE = [(0, "m3", 0.8), (1, "p4", 0.7), (2, "c3", 1.1), (3, "q3", 1.3), (4, "l3", 0.9)]
+OF_MODE = [(0, "m3", 0.8), (1, "p4", 0.95), (2, "c3", 1.1), (3, "q3", 1.3), (4, "l3", 0.9)]
 
 
 @pytest.mark.parametrize(("index", "mode", "mean"), OF_MODE)

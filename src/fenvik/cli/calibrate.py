@@ -21,7 +21,7 @@ from fenvik.core.measure.correction_patches import correction_list
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.procedures.correcting import NAMED
 from fenvik.core.procedures.desk import Desk, Taken
-from fenvik.core.procedures.job import STEPS, Job, proof_of
+from fenvik.core.procedures.job import STEPS, USUAL_BUDGET, Job, proof_of
 from fenvik.core.procedures.steps import perform
 from fenvik.core.procedures.warming import WHITE, Warmth, watch
 from fenvik.core.signal.patches import Patch
@@ -58,7 +58,7 @@ def parser() -> argparse.ArgumentParser:
         "--warm-up", type=float, default=0.0, metavar="MINUTES",
         help="first waits until the display has settled, at most so long; its readings are not of the budget",
     )  # fmt: skip
-    made.add_argument("--budget", type=int, default=150, metavar="READINGS", help="at most, the closing proof included")
+    made.add_argument("--budget", type=int, default=USUAL_BUDGET, metavar="READINGS", help="at most, the closing proof included")
     made.add_argument("--window", type=float, default=10.0, metavar="PERCENT")
     made.add_argument(
         "--luminance", type=float, metavar="CD_M2", help="of white, for the step light; without it the light stays as it is"

@@ -8,9 +8,9 @@ import numpy as np
 from fenvik.core.colour.target import Target
 from fenvik.core.controls import Control
 from fenvik.core.models.black import black_of
-from fenvik.core.models.grey import Fit, Seen, fineness, seen_at
+from fenvik.core.models.grey import Fit, Seen, fineness, seen_at, seen_of
 from fenvik.core.models.greyfit import fit
-from fenvik.core.models.greysolve import lift_of, reachable, solve, worth_reading
+from fenvik.core.models.greysolve import doubt_of, lift_of, metric, reachable, solve, worth_reading
 from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.models.rolloff import RollOff
 from fenvik.core.models.room import at_their_end
@@ -21,6 +21,7 @@ WORTH = 0.05  # of a mean error: what a list of changes must bring to be worth e
 WORTH_A_PRESS = 0.0015  # of a mean error: what each key of it must bring
 WELL = 3.0  # times within the tolerance: what a mean is to be where no level is outside of it
 FREED = 0.25  # of a gain's range, beyond its end
+LESS = 0.3  # of what a fit doubts a level by, it is off by in fact: 0.0006 of drive on random displays, where 0.002 are doubted
 WAY = 3  # keys from one control to the next
 JUDGED_FROM = 0.05  # fraction of signal
 MOST_AGAIN = 10
@@ -31,7 +32,10 @@ WITHOUT_POINTS = (100.0, 90.0, 80.0, 70.0, 60.0, 50.0, 40.0, 30.0, 20.0, 15.0, 1
 
 @dataclass(frozen=True)
 class Plan:
-    """``steps`` (k,) from where the knobs stand; errors (n,) at ``levels`` (n,) as expected now and then.
+    """``steps`` (k,) from where the knobs stand; errors (n,) at ``levels`` (n,) as expected now and then, and in the ``end``.
+
+    What is not known of a level stays in it whatever is turned. A first list moves what it does not know by less than it would, and
+    is read again: in the end there is more to be had than by it alone.
 
     ``counts`` (n,): 1, or less where an HDR display ends already or its own black drowns what is wanted.
     """
@@ -40,6 +44,7 @@ class Plan:
     levels: Floats
     now: Floats
     then: Floats
+    end: Floats
     at_end: tuple[int, ...]
     model: Fit
     counts: Floats
@@ -52,8 +57,8 @@ class Plan:
 
         What gets better counts as the mean, or as a third of the worst level, whichever is more.
         """
-        (mean, worst), (mean_then, worst_then) = self.told(self.now), self.told(self.then)
-        gain = max(mean - mean_then, (worst - worst_then) / 3.0) / self.weight
+        (mean, worst), (mean_end, worst_end) = self.told(self.now), self.told(self.end)
+        gain = max(mean - mean_end, (worst - worst_end) / 3.0) / self.weight
         return bool(self.steps.any()) and gain >= max(WORTH, WORTH_A_PRESS * self.presses)
 
     def told(self, errors: Floats) -> tuple[float, float]:
@@ -92,11 +97,17 @@ def errors_of(
     model: Fit, levels: Floats, moved: Floats, target: Target, white: float, black: float, *, curve: bool,
     roll: RollOff | None = None,
 ) -> Floats:  # fmt: skip
-    """Return the target's error (n,) that a model expects at levels (n,); without ``curve`` luminance does not count."""
+    """Return the target's error (n,) that a model expects at levels (n,); without ``curve`` luminance does not count.
+
+    Beside the white that the model expects, as a pass is judged by its own; PQ says every light itself.
+    """
     xyz = seen_at(model.at(levels, moved), target, white, black, roll)
-    wanted = target.xyz(np.repeat(levels[:, None], 3, axis=1), white, black)
+    beside = white
+    if target.curve != "pq":
+        beside = float(seen_at(model.at(np.ones(1), moved), target, white, black)[0, 1])
+    wanted = target.xyz(np.repeat(levels[:, None], 3, axis=1), beside, black)
     compare = target.metric.whole if curve else target.metric.colour_only
-    return np.asarray(compare(wanted, xyz, target.white * white))
+    return np.asarray(compare(wanted, xyz, target.white * beside))
 
 
 def turnable(knobs: Sequence[Control], palette: Palette, target: Target, *, curve: bool) -> list[bool]:
@@ -136,7 +147,15 @@ def plan(
     then = solve(model, moved, target, white, black, allowed=allowed, levels=levels, curve=curve, lift=lift, roll=palette.roll)
     judged = levels[levels >= JUDGED_FROM]
     now_errors = errors_of(model, judged, moved, target, white, black, curve=curve, roll=palette.roll)
-    then_errors = errors_of(model, judged, then, target, white, black, curve=curve, roll=palette.roll)
+    sure = solve(
+        replace(model, doubt=np.zeros_like(model.doubt)), moved, target, white, black, allowed=allowed, levels=levels, curve=curve,
+        lift=lift, roll=palette.roll,
+    )  # fmt: skip
+    unsure = _unsure(model, judged, moved, seen, target, white, black, curve=curve, roll=palette.roll)
+    then_errors, end_errors = (
+        np.hypot(errors_of(model, judged, at_last, target, white, black, curve=curve, roll=palette.roll), unsure)
+        for at_last in (then, sure)
+    )
     values = np.array([k.value + v * k.step for k, v in zip(knobs, then, strict=True)])
     at_end = tuple(
         i for i, k in enumerate(knobs)
@@ -145,27 +164,39 @@ def plan(
     counts = np.ones(len(judged))
     if target.curve == "pq":
         counts = reachable(judged, target, white, black, palette.roll)
-    made = Plan(then - moved, judged, now_errors, then_errors, at_end, model, counts, target.metric.weight)
+    made = Plan(then - moved, judged, now_errors, then_errors, end_errors, at_end, model, counts, target.metric.weight)
     ends = at_their_end(knobs, then) if target.curve == "pq" else 0
     if ends:
         freed = solve(
             replace(model, knobs=tuple(_freed(k) for k in knobs)), moved, target, white, black, allowed=allowed, levels=levels,
             curve=curve, lift=lift, roll=palette.roll,
         )  # fmt: skip
-        errors = errors_of(model, judged, freed, target, white, black, curve=curve, roll=palette.roll)
+        errors = np.hypot(errors_of(model, judged, freed, target, white, black, curve=curve, roll=palette.roll), unsure)
         brings = (made.told(then_errors)[0] - made.told(errors)[0]) / made.weight
         made = replace(made, wants_room=ends if brings >= WORTH else 0)
     if goal <= 0:
         return made
     bad = judged[(now_errors > goal) & (counts >= 1.0)]
     if not bad.size:
-        return replace(made, steps=np.zeros_like(made.steps), then=now_errors, at_end=())
+        return replace(made, steps=np.zeros_like(made.steps), then=now_errors, end=now_errors, at_end=())
     between = np.diff(np.array(sorted(at)))
     beside = 1.01 * float(between.min()) if between.size else 1.0
     near = [bool(a) and float(np.abs(bad - k.at).min()) <= beside for k, a in zip(knobs, allowed, strict=True)]
     if not any(near):
         return made
     return plan(knobs, seen, moved, target, white, black, allowed=near, curve=curve, palette=palette)
+
+
+def _unsure(
+    model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen], target: Target, white: float, black: float, *, curve: bool,
+    roll: RollOff | None,
+) -> Floats:  # fmt: skip
+    """Return the error (n,), in the target's own measure, that levels (n,) have by what is not known of them."""
+    weigh = metric(levels, target, white, black, roll) @ seen_of(model.boost)
+    if not curve:
+        weigh[:, 0] = 0.0
+    off = weigh * doubt_of(model, levels, moved, seen)[:, None, :]
+    return np.asarray(LESS * target.metric.weight * np.sqrt((off**2).sum(axis=(1, 2))))
 
 
 def _freed(knob: Control) -> Control:

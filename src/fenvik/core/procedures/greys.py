@@ -65,6 +65,7 @@ class Greys:
     goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left; 0 for as good as it gets
     reached: bool = False
     taught: Taught | None = None  # by an earlier sample of the same model
+    more: int = 0  # readings that greys may take beyond MOST_GREYS, where somebody wants them nearer to what is possible
     half_way: Callable[[], Procedure[None]] | None = None  # what is to be looked at in the middle of the points
 
     def __post_init__(self) -> None:
@@ -194,7 +195,7 @@ class Greys:
                 if part is parts[1] and self.half_way is not None:
                     yield from self.half_way()
         spent = sum(others or np.ptp(t.fraction) == 0 for t in self.desk.taken)
-        most = MOST_GREYS + (FOR_END if self.palette.is_shortened else 0)
+        most = MOST_GREYS + self.more + (FOR_END if self.palette.is_shortened else 0)
         left = max(most - DOUBTED - spent - proof, LEAST_AGAIN)
         # With many points most of what is left is kept for the last look, when little is wrong any more.
         first = round(AGAIN * left) if len(at) < MANY_POINTS else 0

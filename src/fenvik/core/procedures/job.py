@@ -25,6 +25,7 @@ from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
 IN_BETWEEN = CHECKED[:1]
+USUAL_BUDGET = 150  # readings: who allows more wants greys nearer to what is possible
 MANY_RECALLED = 8  # readings
 SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
@@ -335,7 +336,8 @@ class Job:
         )
         self.balance = Greys(
             self.desk, self.target, self.white, self.black, self.boost, kinds, palette=self.palette, quiet=self._bends,
-            goal=self.goal, taught=self.taught, half_way=lambda: reference.hold(self, IN_BETWEEN, goes_on=True),
+            goal=self.goal, half_way=lambda: reference.hold(self, IN_BETWEEN, goes_on=True),
+            taught=self.taught, more=max(self.total - USUAL_BUDGET, 0),
         )  # fmt: skip
         # Of a job without colours everything counts; with them the full colours are theirs.
         yield from self.balance.adjust(proof=len(self.palette.found), others="colour" not in self.steps)

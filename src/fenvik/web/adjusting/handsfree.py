@@ -26,7 +26,6 @@ from fenvik.web.visits.models import Tuning
 
 BY = ("controls", "install", "both")
 MOST_BUDGET, MOST_GOAL = 600, 10.0
-USUAL_BUDGET = 150
 
 
 class HandsFreeError(FenvikError):

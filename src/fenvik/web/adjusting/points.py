@@ -1,6 +1,7 @@
 """What the points of the white balance know at a moment: levels that were read, the next list of changes, and what is left."""
 
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -180,10 +181,15 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float) ->
         Seen(grey.level, drives[i], states[grey.epoch], float(i), shifted[grey.epoch]) for i, grey in enumerate(lit)
     ]
     turns_offsets = any(a and knob.kind == "offset" for a, knob in zip(allowed, knobs, strict=True))
-    plan = core.plan(
-        knobs, seen, moved, target, white, black, allowed=allowed, curve=tuning.corrects_curve, palette=palette, goal=goal,
+    propose = partial(
+        core.plan, knobs, seen, moved, target, white, black, allowed=allowed, curve=tuning.corrects_curve, palette=palette,
         blacks=darks if turns_offsets else (),
     )  # fmt: skip
+    plan = propose(goal=goal)
+    if plan is not None and not goal and not plan.is_worth_it and plan.told(plan.now)[1] > target.tolerance:
+        # All of it is not worth its keys: perhaps what stands out is.
+        part = propose(goal=target.tolerance)
+        plan = part if part is not None and part.is_worth_it else plan
     here = {round(100 * grey.level, 1) for grey in lit if grey.epoch == history.newest}
     read_now = sum(any(abs(percent - v) < 0.6 for v in here) for percent in at)
     # After the first list of a menu with many points only those levels are read again that are worst or known least.

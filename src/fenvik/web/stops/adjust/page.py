@@ -15,10 +15,11 @@ from fenvik.core.analysis.analysis import Analysis, analyse
 from fenvik.core.errors import NoWhiteError
 from fenvik.core.models import room
 from fenvik.core.models.twopoint import light
+from fenvik.core.procedures.job import USUAL_BUDGET
 from fenvik.core.signal.patches import grey
 from fenvik.web.adjusting.colours import Hue, analysis_now, chosen, hues_of, patches
 from fenvik.web.adjusting.desk import Desk, kept_lay_out
-from fenvik.web.adjusting.handsfree import USUAL_BUDGET, references_of
+from fenvik.web.adjusting.handsfree import references_of
 from fenvik.web.adjusting.lights import lights_of
 from fenvik.web.adjusting.lists import left_of, open_list, was_listed
 from fenvik.web.adjusting.models import ListKind
