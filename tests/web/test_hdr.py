@@ -14,17 +14,15 @@ from fenvik.standins.world import Signal
 from fenvik.web.adjusting import colours, handsfree, lists
 from fenvik.web.adjusting.colours import hues_of
 from fenvik.web.adjusting.given import told_of
-from fenvik.web.clients.models import Display
 from fenvik.web.controls.maps import read_over_link
-from fenvik.web.controls.services import note_found
 from fenvik.web.controls.values import values_of
-from fenvik.web.demo.build import Hand, menu_map_of, served
+from fenvik.web.demo.build import served
 from fenvik.web.devices.models import Device
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.recent import recent_readings
-from fenvik.web.visits.models import Tuning
 from tests.web.adjustable import adjustable
+from tests.web.byhand import by_hand, enter_a_list
 from tests.web.reading import fresh
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -142,41 +140,6 @@ def test_points_by_hand_follow_pq_up_to_where_the_panel_ends(oled, person, now, 
     levels = np.linspace(0.05, 0.71, 21)
     assert left[levels < 0.6].mean() < min(1.8, 0.6 * found[levels < 0.6].mean())
     assert left.max() < found.max()
-
-
-def by_hand(person, bench, now, index, mode):
-    """Follow the nudges at both ends of an HDR10 mode that is not on the link, then two lists over all levels."""
-    label = bench.displays[index].menu.modes[mode].label
-    tuning = adjustable(person, bench, now, index=index, mode=label, pair=False)
-    Tuning.objects.filter(pk=tuning.pk).update(signal="hdr10", target_name="bt2020-pq", tolerance=3.0)
-    bench.world.signal = Signal("hdr10", "bt2020", 10, "limited", 60.0)
-    display = bench.displays[index]
-    display.choose_mode(mode)
-    menu = menu_map_of(person.firm, tuning.display.maker, tuning.display.model, display.menu, mode)
-    Display.objects.filter(pk=tuning.display_id).update(menu_map=menu)
-    tuning = fresh(tuning)
-    typed = {c["id"]: str(c["value"]) for c in display.menu.described(mode)}
-    note_found(tuning_id=tuning.pk, actor=person, typed=typed, now=now)
-    hand = Hand(tuning, person, display, mode)
-    hand.measure(PassPurpose.FOUND, now)
-    for end in ("high", "low") * 2:
-        hand.follow(end, timezone.now())
-    return hand
-
-
-def enter_a_list(hand):
-    """Read all levels, list what is proposed and enter it; None where nothing is worth its keys."""
-    tuning, actor = hand.tuning, hand.actor
-    run(lists.read_points(tuning_id=tuning.pk, actor=actor, now=timezone.now()))
-    try:
-        listed = lists.list_points(tuning_id=tuning.pk, actor=actor, now=timezone.now())
-    except lists.NothingToEnterError:
-        return None
-    for row in listed.rows:
-        hand.display.set_control(hand.mode, row["control"], row["after"])
-    names = [row["control"] for row in listed.rows]
-    lists.enter(tuning_id=tuning.pk, actor=actor, list_id=listed.pk, controls=names, now=timezone.now(), group=uuid.uuid4())
-    return listed
 
 
 def left_of(bench, hand, index):

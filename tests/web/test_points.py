@@ -17,6 +17,7 @@ from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.visits.models import Tuning
 from tests.web.adjustable import adjustable
+from tests.web.byhand import by_hand, enter_a_list
 from tests.web.reading import fresh
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -316,3 +317,23 @@ def test_lists_and_colours_of_another_firm_are_not_there(oled, stranger, client)
     acts = ("points-read", "points-list", "entered", "enter-linked", "list-end", "list-back", "hues-read", "lights-read", "curve")
     for name in acts:
         assert client.post(reverse("act", args=(oled.pk, name)), {"list": 1}).status_code == 404
+
+
+@pytest.mark.parametrize(("index", "mode"), [(1, "p2"), (3, "q2")])
+def test_lists_end_when_they_bring_nothing_that_a_reading_can_tell(index, mode, person, bench, now):
+    hand = by_hand(person, bench, now, index, mode, signal="sdr", tolerance=1.0)
+    found = truth_of(bench, hand)[0]
+    entered = []
+    while (listed := enter_a_list(hand)) is not None:
+        entered.append(len(listed.rows))
+        assert len(entered) <= 4
+    assert all(count <= 10 for count in entered[2:]), "what is outside the tolerance yet, and nothing else"
+    mean, worst = truth_of(bench, hand)
+    assert mean < 0.75 * found
+    assert (mean < 0.65, worst < 1.6) == (True, True)
+
+
+def truth_of(bench, hand):
+    site = Site.__new__(Site)
+    site.bench, site.display, site.mode = bench, hand.display, hand.mode
+    return site.truth(hand.tuning.target)[:2]

@@ -189,7 +189,8 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float) ->
     if plan is not None and not goal and not plan.is_worth_it and plan.told(plan.now)[1] > target.tolerance:
         # All of it is not worth its keys: perhaps what stands out is.
         part = propose(goal=target.tolerance)
-        plan = part if part is not None and part.is_worth_it else plan
+        if part is not None and part.is_worth_it and part.told(part.then)[1] <= target.tolerance:
+            plan = part
     here = {round(100 * grey.level, 1) for grey in lit if grey.epoch == history.newest}
     read_now = sum(any(abs(percent - v) < 0.6 for v in here) for percent in at)
     # After the first list of a menu with many points only those levels are read again that are worst or known least.
