@@ -13,6 +13,7 @@ from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.formats.numbers import NumberError, number
 from fenvik.web.adjusting.ends import palette_of
+from fenvik.web.adjusting.models import ChangeList, ListKind
 from fenvik.web.adjusting.speaking import grey_level, speaks
 from fenvik.web.adjusting.whitelevel import WhiteLevel
 from fenvik.web.controls.history import History
@@ -186,7 +187,8 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float) ->
         blacks=darks if turns_offsets else (),
     )  # fmt: skip
     plan = propose(goal=goal)
-    if plan is not None and not goal and not plan.is_worth_it and plan.told(plan.now)[1] > target.tolerance:
+    outside = plan is not None and plan.told(plan.now)[1] > target.tolerance
+    if plan is not None and outside and not goal and not plan.is_worth_it and _kept_its_word(tuning, plan):
         # All of it is not worth its keys: perhaps what stands out is.
         part = propose(goal=target.tolerance)
         if part is not None and part.is_worth_it and part.told(part.then)[1] <= target.tolerance:
@@ -201,6 +203,15 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float) ->
             again = core.to_read_again(plan.model, moved, at, seen, target, white, black, palette)
     gives_room = level.proposed(history, knobs, 0 if plan is None else plan.wants_room)
     return Points(knobs, allowed, moved, plan, again, read_now, len(at), white, palette, gives_room)
+
+
+def _kept_its_word(tuning: Tuning, plan: core.Plan) -> bool:
+    """Return whether the last list brought the worst level at least half of the way that it promised; where none was, yes."""
+    last = ChangeList.objects.filter(tuning=tuning, kind=ListKind.POINTS, closed_at__isnull=False).order_by("-pk").first()
+    if last is None or "worst_now" not in last.expected:
+        return True
+    promised = last.expected["worst_now"] - last.expected["worst_then"]
+    return bool(last.expected["worst_now"] - plan.told(plan.now)[1] >= 0.5 * promised)
 
 
 def _at_the_end(greys: list[_Grey], top: float) -> list[tuple[float, float]]:
