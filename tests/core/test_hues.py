@@ -7,7 +7,7 @@ from bench.displays import RandomDisplay
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.controls import Control, of_colour
 from fenvik.core.models import hueprior, hues
-from fenvik.core.models.foreseen import Foresight
+from fenvik.core.models.foreseen import Foresight, lights_of
 from fenvik.core.models.hues import HUES
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
@@ -182,3 +182,18 @@ def test_colours_follow_from_how_they_were_found_and_from_the_greys(boost):
     foresight = Foresight.of(full, then(full), np.zeros(3), (course[0], course[1]), TARGET.matrix[1])
     np.testing.assert_allclose(foresight.xyz(wanted), now(wanted), rtol=0.004, atol=0.01)
     assert foresight.is_sure == (not boost)
+
+
+def test_a_light_that_was_read_without_luminance_tells_of_no_lights():
+    fraction = np.array([[1.0, 0, 0], [0, 1, 0], [0, 0, 1], [0, 1, 1], [1, 0, 1], [1, 1, 0]])
+    lights = np.array([[41.0, 21.0, 2.0], [36.0, 72.0, 12.0], [18.0, 7.0, 95.0]])
+    xyz = fraction @ lights
+
+    def course(levels):
+        return np.outer(levels**2.2, lights.sum(axis=0))
+
+    shares = lights[:, 1] / lights[:, 1].sum()
+    np.testing.assert_allclose(lights_of(fraction, xyz, np.zeros(3), course, shares).primaries.T, lights, rtol=1e-6)
+    xyz[[0, 4, 5], 1] -= lights[0, 1]
+    with pytest.raises(np.linalg.LinAlgError, match="without luminance"):
+        lights_of(fraction, xyz, np.zeros(3), course, shares)

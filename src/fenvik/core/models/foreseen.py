@@ -15,6 +15,7 @@ Course = Callable[[Floats], Floats]  # XYZ (n, 3) in cd/m² of greys at fraction
 SAME = 0.002  # of signal
 MOST_ADDED, MOST_ASTRAY = 0.05, 0.05  # of their sum: what white may have beside three lights; of a colour, what they do not explain
 TURNS = 8  # by which the light of a white sub-pixel and those of the three settle
+LEAST_STRENGTH = 0.05  # of the luminance that a light should have: less is a reading that slipped, or was too dark
 
 
 @dataclass(frozen=True)
@@ -63,6 +64,8 @@ def lights_of(fraction: Floats, xyz: Floats, black: Floats, course: Course, shar
     for _ in range(TURNS):
         primaries: Floats = np.linalg.lstsq(driven * weight, beside * weight, rcond=None)[0].T.astype(np.float64)
         strength = primaries[1] / shares / primaries[1].sum()
+        if strength.min() < LEAST_STRENGTH:
+            raise np.linalg.LinAlgError("A light without luminance is none: what was read slipped, or was too dark.")
         made = Lights(primaries, (white - primaries.sum(axis=1)) / strength.min(), strength, black)
         driven = made.driven(fraction, course)
         beside = xyz - black - np.outer((driven * strength).min(axis=1), made.extra)
