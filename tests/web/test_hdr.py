@@ -182,6 +182,11 @@ def test_gains_that_end_are_given_room_by_the_white_level_by_hand_too(person, no
         page = " ".join(signed_in.get(reverse("stop", args=(hand.tuning.pk, "adjust")) + "?work=points").content.decode().split())
         assert "B-Gain ends: Contrast gives room." in page
         assert "Contrast from 90 to 96 makes all three brighter." in page
+        given_up = lists.list_points(tuning_id=hand.tuning.pk, actor=person, now=timezone.now())
+        lists.close(tuning_id=hand.tuning.pk, actor=person, list_id=given_up.pk, now=timezone.now())
+        page = " ".join(signed_in.get(reverse("stop", args=(hand.tuning.pk, "adjust")) + "?work=points").content.decode().split())
+        assert "gives room" not in page, "a display that does not take it is not asked again"
+        given_up.delete()
         rows = [enter_a_list(hand).rows for _ in range(2)]
         assert [row["label"] for row in rows[0]] == ["Contrast"]
         assert {row["label"] for row in rows[1]} == {"R-Gain", "G-Gain", "B-Gain"}

@@ -26,6 +26,7 @@ POINTS = ("point", "tone")
 KINDS = ("gain", "offset", *POINTS)
 MOST_KEPT = 12
 NEAR_END, CLOSELY = (0.85, 1.25), 5  # of the greatest level that is judged; levels there that tell how a display ends
+MOST_CLOSED = 12  # lists that were closed last, of which is known what came of them
 MOST_GOAL = 10.0  # of the error
 
 
@@ -117,12 +118,15 @@ def points_of(tuning: Tuning, values: Values, rows: list[Reading], goal: float =
 
     ``goal``: an error that is good enough; 0 is as good as it gets.
     """
+    closed = list(
+        ChangeList.objects.filter(tuning=tuning, kind=ListKind.POINTS, closed_at__isnull=False).order_by("-pk")[:MOST_CLOSED]
+    )
     key = (
-        tuning.pk, tuning.target, tuning.corrects_curve, goal, rows[-1].pk if rows else 0, len(rows),
+        tuning.pk, tuning.target, tuning.corrects_curve, goal, closed[0].pk if closed else 0, rows[-1].pk if rows else 0, len(rows),
         values.changes[-1].pk if values.changes else 0, repr(values.found), repr(values.controls),
         frozenset((row.pass_of_id, row.pass_of.correction_id) for row in rows),
     )  # fmt: skip
-    return _kept.get(key, lambda: _points(tuning, values, rows, goal))
+    return _kept.get(key, lambda: _points(tuning, values, rows, goal, closed))
 
 
 @dataclass(frozen=True)
@@ -153,7 +157,7 @@ def _greys_since(rows: list[Reading], history: History, mine: set[str]) -> list[
     return made
 
 
-def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float) -> Points:
+def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float, closed: list[ChangeList]) -> Points:
     found, history, target = values.found or {}, values.history, tuning.target
     knobs = of_greys(values.controls, {**values.now, **found}, KINDS)
     moved = np.array([(float(values.now[k.id]) - k.value) / k.step for k in knobs])
@@ -188,7 +192,7 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float) ->
     )  # fmt: skip
     plan = propose(goal=goal)
     outside = plan is not None and plan.told(plan.now)[1] > target.tolerance
-    if plan is not None and outside and not goal and not plan.is_worth_it and _kept_its_word(tuning, plan):
+    if plan is not None and outside and not goal and not plan.is_worth_it and _kept_its_word(closed, plan):
         # All of it is not worth its keys: perhaps what stands out is.
         part = propose(goal=target.tolerance)
         if part is not None and part.is_worth_it and part.told(part.then)[1] <= target.tolerance:
@@ -201,13 +205,13 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float) ->
         times = [sum(abs(100 * grey.level - v) < 0.6 for grey in lit) for v in at]
         if min(times) >= 2:
             again = core.to_read_again(plan.model, moved, at, seen, target, white, black, palette)
-    gives_room = level.proposed(history, knobs, 0 if plan is None else plan.wants_room)
+    gives_room = None if plan is None else level.proposed(history, knobs, plan.wants_room, closed)
     return Points(knobs, allowed, moved, plan, again, read_now, len(at), white, palette, gives_room)
 
 
-def _kept_its_word(tuning: Tuning, plan: core.Plan) -> bool:
+def _kept_its_word(closed: list[ChangeList], plan: core.Plan) -> bool:
     """Return whether the last list brought the worst level at least half of the way that it promised; where none was, yes."""
-    last = ChangeList.objects.filter(tuning=tuning, kind=ListKind.POINTS, closed_at__isnull=False).order_by("-pk").first()
+    last = closed[0] if closed else None
     if last is None or "worst_now" not in last.expected:
         return True
     promised = last.expected["worst_now"] - last.expected["worst_then"]

@@ -7,6 +7,7 @@ from typing import Any
 
 from fenvik.core.controls import Control
 from fenvik.core.models import room
+from fenvik.web.adjusting.models import ChangeList
 from fenvik.web.controls.history import History
 from fenvik.web.controls.values import Values
 from fenvik.web.visits.models import Tuning
@@ -39,16 +40,22 @@ class WhiteLevel:
             return [0.0] * len(history.states)
         return [0.0 if state.get(self.control["id"]) == self.value else room.BY_ROOM for state in history.states]
 
-    def proposed(self, history: History, knobs: Sequence[Control], ends: int) -> tuple[dict[str, Any], float] | None:
+    def proposed(
+        self, history: History, knobs: Sequence[Control], ends: int, closed: Sequence[ChangeList]
+    ) -> tuple[dict[str, Any], float] | None:
         """Return the control and what it is to be turned to, where gains end at their top (1) or at their bottom (-1).
 
-        It is turned twice at most, and not again before gains have made use of the room.
+        It is turned twice at most, not again before gains have made use of the room, and not where a list of it was given up: some
+        displays do not take it, and some people do not want it.
         """
         if self.control is None or not ends:
             return None
         name, gains = self.control["id"], [knob.id for knob in knobs if knob.kind == "gain"]
         steps = list(pairwise(history.states))
         when = [i for i, (before, after) in enumerate(steps) if before.get(name) != after.get(name)]
+        taken = {state.get(name) for state in history.states}
+        if any([row["control"] for row in each.rows] == [name] and each.rows[0]["after"] not in taken for each in closed):
+            return None
         since = steps[when[-1] + 1 :] if when else []
         if len(when) >= room.MOST_ROOM or (when and not any(a.get(gain) != b.get(gain) for a, b in since for gain in gains)):
             return None
