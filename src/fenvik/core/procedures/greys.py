@@ -23,6 +23,8 @@ from fenvik.core.types import Floats
 MOST_GREYS = 60  # readings for greys over a whole job: less than three for each of 21 levels
 FOR_END = 15  # more of them in HDR, where the end of a display takes some for itself
 GO_ON = 7  # readings, twice, after the meter was corrected anew
+MOST_SPARE = 20  # readings in HDR that nothing else wants and greys still take: more bring nothing
+FOR_SLIPS = 3  # readings of what is spare that are kept for those that stand out
 DOUBTED = 2  # of those: kept for what stands out and is read twice
 LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent before
 FEW_LEVELS = 12
@@ -37,6 +39,7 @@ COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets
 FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 30.0, 60.0, 0.0)
 SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
 AFTER_ROOM = (90.0, 50.0, 25.0)
+EVERY_TWENTIETH = tuple(float(v) for v in range(100, 5, -5))  # where there are readings to spare
 AT_ONCE = 6  # places in a run that are tried at once for when a meter has changed
 DISBELIEVED = 3.0  # squared error that speaks against what an earlier sample of the model has taught
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
@@ -207,15 +210,25 @@ class Greys:
             yield from self._move(self.every, self.levels)
         self.to_come = left - first
 
-    def finish(self) -> Procedure[None]:
-        """Look once more where it is worth it, for the colours may have moved the greys, and make the last move."""
+    def finish(self, spare: int = 0) -> Procedure[None]:
+        """Look once more where it is worth it, for the colours may have moved the greys, and make the last move.
+
+        ``spare``: readings beside those kept for this that nothing else wants.
+        """
         if not self.to_come:
             return
         yield from self.desk.say("the greys once more")
-        levels = self._worst(self.to_come)
-        # Black with them, where a reading is left for it: whether the room is as dark as it was shows there and nowhere else.
-        yield from self.desk.greys([*levels, 0.0] if self.desk.spent + len(levels) < self.desk.budget else levels)
-        yield from self._move(self.every, self.levels, last=True)
+        more = max(min(spare - FOR_SLIPS, MOST_SPARE), 0)
+        count, looks = self.to_come + more, 1
+        if more and not self.points:
+            self.between = self.palette.greys(EVERY_TWENTIETH)
+            looks = 1 if self.desk.by_hand else 2  # gains go on from what the first has told; a person has a list less to enter
+        for look in range(looks):
+            levels = self._worst(count // looks)
+            # Black with them, where a reading is left: whether the room is as dark as it was shows there and nowhere else.
+            dark = [0.0] if look == 0 and self.desk.spent + len(levels) < self.desk.budget else []
+            yield from self.desk.greys([*levels, *dark])
+            yield from self._move(self.every, self.levels, last=look == looks - 1)
 
     def go_on(self) -> Procedure[None]:
         """Look again, as far as readings are left, when all that was read is seen through another correction."""

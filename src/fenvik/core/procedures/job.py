@@ -26,6 +26,7 @@ from fenvik.core.types import Floats
 
 IN_BETWEEN = CHECKED[:1]
 USUAL_BUDGET = 150  # readings: who allows more wants greys nearer to what is possible
+USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wants them
 MANY_RECALLED = 8  # readings
 SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
@@ -141,7 +142,7 @@ class Job:
                 yield from self.colours()
                 yield from reference.hold(self, IN_BETWEEN)
             if self.balance is not None:
-                yield from self.balance.finish()
+                yield from self.balance.finish(self._spare())
                 if self.desk.recalled > recalled + MANY_RECALLED:  # what was adjusted by those is looked at once more
                     yield from self.balance.go_on()
             yield from self.light_again()
@@ -149,6 +150,13 @@ class Job:
                 yield from self.install()
         except BudgetError as spent:
             self.desk.notes.append(f"{spent} What was reached by then is kept.")
+
+    def _spare(self) -> int:
+        """Return how many readings nothing else wants in HDR: there greys have most to gain by them."""
+        if not self.target.is_hdr or self.by != "controls" or self.balance is None:
+            return 0
+        usual = self.desk.budget - max(min(self.total, USUAL_BUDGET) - USUAL_IN_HDR, 0)
+        return usual - self.desk.spent - self.balance.to_come
 
     def begin_install(self) -> Procedure[None]:
         """Let the display end as the target does, before anything else is read of how it ends."""
