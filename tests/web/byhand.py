@@ -18,11 +18,11 @@ from tests.web.reading import fresh
 TARGETS = {"hdr10": "bt2020-pq", "sdr": "bt709-bt1886"}
 
 
-def by_hand(person, bench, now, index, mode, *, signal="hdr10", tolerance=3.0):
-    """Follow the nudges at both ends of a mode that is not on the link; return the hand."""
+def by_hand(person, bench, now, index, mode, *, signal="hdr10", tolerance=3.0, **aim):
+    """Follow the nudges at both ends of a mode that is not on the link, towards an ``aim``; return the hand."""
     label = bench.displays[index].menu.modes[mode].label
     tuning = adjustable(person, bench, now, index=index, mode=label, pair=False)
-    Tuning.objects.filter(pk=tuning.pk).update(signal=signal, target_name=TARGETS[signal], tolerance=tolerance)
+    Tuning.objects.filter(pk=tuning.pk).update(signal=signal, target_name=TARGETS[signal], tolerance=tolerance, **aim)
     bench.world.signal = Signal(signal, "bt709" if signal == "sdr" else "bt2020", 10, "limited", 60.0)
     display = bench.displays[index]
     display.choose_mode(mode)

@@ -291,6 +291,6 @@ def test_reading_on_for_long_leaves_the_levels_that_were_read_before(equipped, p
     ],
 )
 def test_what_is_expected_of_a_step_that_nobody_knows_is_said_as_that(here, doubt, words):
-    from fenvik.web.stops.adjust.page import _expected
+    from fenvik.web.stops.adjust.two_point import expected
 
-    assert _expected(here, doubt, 0.9) == words
+    assert expected(here, doubt, 0.9) == words

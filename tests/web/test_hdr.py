@@ -194,6 +194,20 @@ def test_gains_that_end_are_given_room_by_the_white_level_by_hand_too(person, no
         assert left_of(bench, hand, 4)[0] < 0.7 * before
 
 
+def test_what_no_gain_can_bend_is_said_with_what_can(person, now, signed_in):
+    bench = make_bench(haste=float("inf"), pair_code="4711", seed=55)
+    with served(bench) as address:
+        bench.address = address
+        hand = by_hand(person, bench, now, 4, "l3", roll_off="bt2390", mastered=1000.0)
+        while enter_a_list(hand) is not None:
+            pass
+        shown = signed_in.get(reverse("stop", args=(hand.tuning.pk, "adjust")) + "?work=points").content.decode()
+    said = " ".join(shown[shown.index("stays") :].split("</p>")[0].split())
+    assert "and it is light: gains and offsets move a whole curve and bend none. What can bend it:" in said
+    assert ">a target that is clipped at the peak</a>" in said
+    assert "As good as these steps allow." in shown
+
+
 def test_colours_by_hand_are_looked_at_where_the_panel_can_give_them(oled, person, now, bench, signed_in):
     run(services.start_pass(tuning_id=oled.pk, actor=person, purpose=PassPurpose.FOUND, now=now))
     started = run(colours.read_hues(tuning_id=oled.pk, actor=person, names=[], now=timezone.now()))

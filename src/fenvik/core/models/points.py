@@ -14,6 +14,7 @@ from fenvik.core.models.greysolve import doubt_of, lift_of, metric, reachable, s
 from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.models.rolloff import RollOff
 from fenvik.core.models.room import at_their_end
+from fenvik.core.models.stays import Stays, stays_of
 from fenvik.core.types import Floats
 
 LEAST_LEVELS = 4  # fewer levels say nothing of a curve
@@ -24,6 +25,7 @@ FREED = 0.25  # of a gain's range, beyond its end
 LESS = 0.3  # of what a fit doubts a level by, it is off by in fact: 0.0006 of drive on random displays, where 0.002 are doubted
 WAY = 3  # keys from one control to the next
 JUDGED_FROM = 0.05  # fraction of signal
+DARKEST = 0.03  # fraction of signal: a darker level tells more of black than of a curve
 MOST_AGAIN = 10
 NEAR = 0.006  # fraction of signal: two levels nearer than this are one
 REACH = 0.05  # of signal: a point that lies so far beyond the end of an HDR display still pulls at what it shows
@@ -49,17 +51,18 @@ class Plan:
     model: Fit
     counts: Floats
     weight: float = 1.0  # how many of the target's own differences count as one of CIEDE2000
+    colour_end: Floats | None = None  # (n,) errors of colour alone in the end, where luminance counts too
     wants_room: int = 0  # 1 where gains end at their top, -1 at their bottom, and would bring more if they went on; else 0
 
     @property
     def is_worth_it(self) -> bool:
-        """Whether the changes bring more than can be seen or told, and what pressing all those keys is worth.
+        """Whether the changes bring more than can be seen or told, and what pressing all those keys is worth."""
+        return bool(self.steps.any()) and self.gain(self.now, self.end) >= max(WORTH, WORTH_A_PRESS * self.presses)
 
-        What gets better counts as the mean, or as a third of the worst level, whichever is more.
-        """
-        (mean, worst), (mean_end, worst_end) = self.told(self.now), self.told(self.end)
-        gain = max(mean - mean_end, (worst - worst_end) / 3.0) / self.weight
-        return bool(self.steps.any()) and gain >= max(WORTH, WORTH_A_PRESS * self.presses)
+    def gain(self, before: Floats, after: Floats) -> float:
+        """Return what gets better from errors (n,) to others (n,), in CIEDE2000: as the mean, or as a third of the worst level."""
+        (mean, worst), (mean_after, worst_after) = self.told(before), self.told(after)
+        return max(mean - mean_after, (worst - worst_after) / 3.0) / self.weight
 
     def told(self, errors: Floats) -> tuple[float, float]:
         """Return the mean and the worst of errors (n,) at the levels that count fully, or at all where none does."""
@@ -71,6 +74,11 @@ class Plan:
         """Whether every level is within the tolerance, and all together well within it."""
         mean, worst = self.told(self.now)
         return worst <= tolerance and mean <= tolerance / WELL
+
+    def stays(self, tolerance: float) -> Stays | None:
+        """Return what stays outside the tolerance whatever a list turns; None where nothing does."""
+        colour = self.end if self.colour_end is None else self.colour_end
+        return stays_of(self.levels, self.counts, self.end, colour, tolerance)
 
     def worst(self) -> int:
         """Return the place of the level that is farthest off now, of those that count fully."""
@@ -142,7 +150,12 @@ def plan(
     model = fit(knobs, seen, fineness(target))
     at = {k.at for k in knobs if k.kind in ("point", "tone") and k.at <= palette.top + NEAR}
     # A level that was sent as the nearest code of a point's is that point.
-    levels = np.array(sorted(at | {v for v in read if v >= 0.03 and all(abs(v - a) > NEAR for a in at)}))
+    # Nor do two that were nearly alike count twice: what was asked for as found, and what the list asks for.
+    apart = set(at)
+    for v in read:
+        if v >= DARKEST and all(abs(v - other) > NEAR for other in apart):
+            apart.add(v)
+    levels = np.array(sorted(apart))
     lift = _room_of_black(model, blacks, white, black) if blacks else None
     then = solve(model, moved, target, white, black, allowed=allowed, levels=levels, curve=curve, lift=lift, roll=palette.roll)
     judged = levels[levels >= JUDGED_FROM]
@@ -164,7 +177,8 @@ def plan(
     counts = np.ones(len(judged))
     if target.curve == "pq":
         counts = reachable(judged, target, white, black, palette.roll)
-    made = Plan(then - moved, judged, now_errors, then_errors, end_errors, at_end, model, counts, target.metric.weight)
+    of_colour = errors_of(model, judged, sure, target, white, black, curve=False, roll=palette.roll) if curve else None
+    made = Plan(then - moved, judged, now_errors, then_errors, end_errors, at_end, model, counts, target.metric.weight, of_colour)
     ends = at_their_end(knobs, then) if target.curve == "pq" else 0
     if ends:
         freed = solve(
@@ -172,8 +186,7 @@ def plan(
             curve=curve, lift=lift, roll=palette.roll,
         )  # fmt: skip
         errors = np.hypot(errors_of(model, judged, freed, target, white, black, curve=curve, roll=palette.roll), unsure)
-        brings = (made.told(then_errors)[0] - made.told(errors)[0]) / made.weight
-        made = replace(made, wants_room=ends if brings >= WORTH else 0)
+        made = replace(made, wants_room=ends if made.gain(then_errors, errors) >= WORTH else 0)
     if goal <= 0:
         return made
     bad = judged[(now_errors > goal) & (counts >= 1.0)]
