@@ -8,7 +8,7 @@ import pytest
 from fenvik.link import connection
 from fenvik.standins import faults
 from fenvik.web.devices.models import Device
-from fenvik.web.passes import engine, runner, services
+from fenvik.web.passes import devices, engine, services
 from fenvik.web.passes.models import PassState
 from tests.web.served import until
 
@@ -85,7 +85,7 @@ def test_a_meter_that_hangs_is_said_to_be_late_and_does_not_keep_anybody_from_st
     ready, person, now, bench, settings, monkeypatch
 ):
     settings.LINK_SLACK_S = 600.0
-    monkeypatch.setattr(runner, "OVERDUE_S", 0.3)
+    monkeypatch.setattr(devices, "OVERDUE_S", 0.3)
     monkeypatch.setattr(connection, "LOOK_S", 0.1)
     started = begin(ready, person, now)
     device_of(bench, "meter").fault.start("hang", after=3)

@@ -7,7 +7,7 @@ import pytest
 from django.db import IntegrityError, transaction
 
 from fenvik.core.signal.patches import greyscale
-from fenvik.web.passes import amending, engine, refusals, runner, services
+from fenvik.web.passes import amending, engine, refusals, services, turns
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, Reading
 from fenvik.web.passes.store import LostPassError, Store, Taken
 from tests.web.served import until
@@ -195,7 +195,7 @@ def test_whoever_lost_a_pass_can_store_nothing(equipped, person, now):
     first = Store(started.pk, equipped.pk, old)
     try:
         engine.take(started.pk, new)
-        taken = Taken(0, runner.patch_of(plan.rows[0]), (1.0, 2.0, 3.0), False, 1.0, 1.0, now)
+        taken = Taken(0, turns.patch_of(plan.rows[0]), (1.0, 2.0, 3.0), False, 1.0, 1.0, now)
         with pytest.raises(LostPassError):
             first.add(taken)
         with pytest.raises(LostPassError):

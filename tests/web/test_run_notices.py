@@ -8,7 +8,7 @@ from django.urls import reverse
 from fenvik.session.reading import read_once
 from fenvik.web.adjusting import handsfree
 from fenvik.web.controls.values import values_of
-from fenvik.web.passes import engine, runner, services
+from fenvik.web.passes import engine, reader, services
 from fenvik.web.passes.models import PassState
 from fenvik.web.visits.models import Tuning
 from tests.web.adjustable import adjustable
@@ -82,7 +82,7 @@ def test_a_meter_that_is_not_aimed_again_ends_it_with_the_reason_and_all_is_back
         seen = read_once(*args, **more)
         return replace(seen, xyz=tuple(0.2 * v for v in seen.xyz)) if len(count) > 30 else seen
 
-    monkeypatch.setattr(runner, "read_once", astray)
+    monkeypatch.setattr(reader, "read_once", astray)
     started = run(ready, person, now)
     for _ in range(3):  # whoever is called says that it is right, and it is not
         assert started.state == PassState.PAUSED

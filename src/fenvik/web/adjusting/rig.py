@@ -27,7 +27,7 @@ from fenvik.link.display import LinkedDisplay
 from fenvik.web.adjusting.models import Run, RunStep
 from fenvik.web.adjusting.record import Kept, Record
 from fenvik.web.passes.kinds import kinds
-from fenvik.web.passes.runner import Plan
+from fenvik.web.passes.turns import Plan
 
 TIME_OVER = "The minutes that were allowed are over."
 

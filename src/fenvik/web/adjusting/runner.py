@@ -24,7 +24,7 @@ from fenvik.core.procedures.steps import (
     StoppedError,
     perform,
 )
-from fenvik.core.signal.patches import COLOURS, Patch, patch
+from fenvik.core.signal.patches import COLOURS, patch
 from fenvik.core.types import Floats
 from fenvik.link.display import LinkedDisplay
 from fenvik.link.faults import DeviceError
@@ -38,8 +38,9 @@ from fenvik.web.devices.displays import NotPairedError
 from fenvik.web.devices.models import Device, Pairing
 from fenvik.web.devices.services import locate
 from fenvik.web.passes.models import PassState
-from fenvik.web.passes.runner import Ended, Plan, Runner
+from fenvik.web.passes.runner import Ended, Runner
 from fenvik.web.passes.store import Asked, LostPassError, Store
+from fenvik.web.passes.turns import Plan, Turn
 
 log = structlog.get_logger(__name__)
 LEAST_BUDGET = 2 * len(proof_of(STEPS)) + 10
@@ -202,9 +203,7 @@ class HandsFreeRunner(Runner):
 
         def act() -> Any:
             self._connect()
-            taken = self._read(shown, show=True)
-            self._see_that_it_lives(shown, taken, None)
-            return taken
+            return self._read(show=True)
 
         taken = self.patiently(act)
         asked = self.store.add(taken)
@@ -223,17 +222,17 @@ class HandsFreeRunner(Runner):
         named = {patch: name for patches in hues.values() for name, patch in patches}
         return named.get(percent) or label_of(percent)
 
-    def average_for(self, patch: Patch) -> int:
+    def average_for(self, turn: Turn) -> int:
         """Return how many averages a patch is read with: a noisy meter that is quick reads more than once."""
         pass_ = self.plan.pass_
-        if self._part == "comparison":
+        if turn.part == "comparison":
             return AVERAGE
-        fraction = np.clip(patch.fraction(pass_.bits, pass_.range), 0.0, 1.0)  # type: ignore[arg-type]
+        fraction = np.clip(turn.patch.fraction(pass_.bits, pass_.range), 0.0, 1.0)  # type: ignore[arg-type]
         if pass_.signal_format in ("hdr10", "dynamic"):
-            luminance = min(float(pq(fraction.max())), max(self.brightest, 30.0))
+            luminance = min(float(pq(fraction.max())), max(self.reader.brightest, 30.0))
         else:
-            luminance = max(self.brightest, 30.0) * float(fraction.max()) ** 2.3
+            luminance = max(self.reader.brightest, 30.0) * float(fraction.max()) ** 2.3
         steady = steady_average(
-            self.repeatability, pass_.meter_facts["typical"], max(luminance, 0.01), grey=bool(np.ptp(fraction) == 0)
+            self.reader.repeatability, pass_.meter_facts["typical"], max(luminance, 0.01), grey=bool(np.ptp(fraction) == 0)
         )
         return max(pass_.average, steady)

@@ -26,12 +26,12 @@ class SurveyRunner(Runner):
 
     at: dict[str, Any] | None = None
 
-    def _turn(self) -> None:
+    def _come_to_it(self) -> None:
         at = self.row["at"]
         if at != self.at and ("mode" in at or "control" in at):
             self._go(at)
         self.at = at
-        super()._turn()
+        super()._come_to_it()
 
     def _tuning(self) -> Tuning:
         tuning: Tuning = Tuning.objects.select_related("display__room__client", "display__link__pairing", "display__menu_map").get(
@@ -46,7 +46,7 @@ class SurveyRunner(Runner):
                 line.choose(at["mode"])
             else:
                 line.set(tuning.mode_id, at["control"], at["value"])
-        self.last_shown.clear()
+        self.reader.last_shown.clear()
         time.sleep(SETTLES_S if self.at is None and self.plan.pass_.settle_s else 0.0)  # later ones wait by their rows
 
     def _finish(self, state: PassState) -> None:

@@ -12,9 +12,10 @@ from fenvik.web.kit.notify import notify
 from fenvik.web.passes.kinds import Runs, kinds
 from fenvik.web.passes.models import Pass, PassState
 from fenvik.web.passes.person import ParkedError
-from fenvik.web.passes.runner import Plan, Runner, WorkerEnds, stopping
+from fenvik.web.passes.runner import Runner, WorkerEnds, stopping
 from fenvik.web.passes.sending import read_already
 from fenvik.web.passes.store import LostPassError, Store
+from fenvik.web.passes.turns import Plan
 
 log = structlog.get_logger(__name__)
 MOST_TRIES = 3  # to take a pass over

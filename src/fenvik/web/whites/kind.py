@@ -23,7 +23,7 @@ class ShiftRunner(SurveyRunner):
             line.choose(at["mode"])
             if "control" in at:
                 line.set(at["mode"], at["control"], at["value"])
-        self.last_shown.clear()
+        self.reader.last_shown.clear()
         time.sleep(SETTLES_S if self.at is None and self.plan.pass_.settle_s else 0.0)
 
     def _back(self) -> None:
