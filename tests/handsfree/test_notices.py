@@ -330,7 +330,7 @@ def test_when_a_meter_changed_is_found_and_what_it_read_before_counts_on(when):
     ("light", "said"),
     [
         (lambda label, n: 0.8 if label == "white" else 1.0, "less than its parts together"),
-        (lambda label, n: 0.9 if n > 10 else 1.0, "read twice and is 10 % apart"),
+        (lambda label, n: 0.9 if n > 8 else 1.0, "read twice and is 10 % apart"),
         (lambda label, n: 1.25 if label == "white" else 1.0, None),
     ],
     ids=["dimmed by its size", "dimmed with time", "a white sub-pixel"],

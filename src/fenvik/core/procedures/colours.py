@@ -22,7 +22,7 @@ from fenvik.core.procedures.steps import ENDS, Procedure
 from fenvik.core.types import Floats
 
 ROUNDS = 6
-WORTH_LOOKS = 0.15  # of a difference: by how much a move is to lower the mean of a colour, for its patches are read after it
+WORTH_LOOKS = 0.2  # of a difference: by how much a move is to lower the mean of a colour, for its patches are read after it
 # Colours that may be moved before the others, the one with most to do in hue first, until one of two does something: not those with
 # a skin tone, which costs a reading more, nor blue, which many displays give less of than is wanted.
 SCOUTS, MOST_SCOUTS = ("green", "cyan", "magenta"), 2

@@ -15,7 +15,8 @@ from fenvik.core.procedures.steps import Fraction, Procedure, Read, Say
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
-NAMED = ("white", "red", "green", "blue", "black", AGAIN)  # what the method that is proposed is made of, and white once more
+# What the method that is proposed is made of, and white once more. Black is known: a reference takes half a minute to read it.
+NAMED = ("white", "red", "green", "blue", AGAIN)
 # White, a grey in the middle, and a skin tone: what a picture is judged by.
 CHECKED: tuple[Fraction, ...] = ((100.0, 100.0, 100.0), (50.0, 50.0, 50.0), SKINS["red"][1])
 AVERAGE = 4  # of each reading that a correction is made of
@@ -37,8 +38,8 @@ class Corrected:
     warnings: list[str] = field(default_factory=list)  # of them what is to be said wherever it is used
 
 
-def _doubt(sides: Mapping[str, Floats], *, by_sum: bool) -> str:
-    """Return in a sentence why readings cannot be believed; empty where they can.
+def _doubt(sides: Mapping[str, Floats], dark: float, *, by_sum: bool) -> str:
+    """Return in a sentence why readings cannot be believed; empty where they can. ``dark``: black's luminance in cd/m².
 
     A white sub-pixel gives white *more* light than its parts, which the method holds; a white that is less, or that is not the same
     twice, is one that something works on.
@@ -50,7 +51,6 @@ def _doubt(sides: Mapping[str, Floats], *, by_sum: bool) -> str:
             return f"white was read twice and is {100 * apart:.0f} % apart, so something still works on the picture."
     if not by_sum:
         return ""
-    dark = luminance["black"][0]
     parts = sum(luminance[name][0] - dark for name in ("red", "green", "blue"))
     white = luminance["white"][0] - dark
     if white > 0 and parts / white - 1.0 > MOST_LESS:
@@ -58,24 +58,25 @@ def _doubt(sides: Mapping[str, Floats], *, by_sum: bool) -> str:
     return ""
 
 
-def correct(patches: Sequence[Patch], *, is_installed: bool = False) -> Procedure[Corrected]:
+def correct(patches: Sequence[Patch], dark: float = 0.0, *, is_installed: bool = False) -> Procedure[Corrected]:
     """Read patches with both meters, the reference first, and make the correction; what stands against it is a note.
 
+    ``dark``: black's luminance in cd/m², as either meter has read it: it is in each of the three lights, and in white once.
     ``is_installed``: a cube may give colours more light than their share of white, so nothing is told from their sum.
     """
     yield Say("correction")
     read = yield from compare(patches)
     made = Corrected(sides={patch.label: (patch, read[patch.label]) for patch in patches})
-    doubt = _doubt(read, by_sum=not is_installed)
+    doubt = _doubt(read, dark, by_sum=not is_installed)
     if doubt:
         made.notes.append(f"No correction was made: {doubt}")
         return made
     try:
         four = [read[name][0] for name in ("red", "green", "blue", "white")]
-        off, is_more = additivity(four, list(read["black"][0]))
+        off, is_more = additivity(four, [dark * float(part) for part in four[3] / max(four[3][1], 1e-9)])
         if is_more:
             made.notes.append(f"White is {100 * off:.0f} % off the sum of the three; the correction holds white itself.")
-        labels = [name for name, both in read.items() if name not in ("black", AGAIN) and both[0][1] > 0 and both[1][1] > 0]
+        labels = [name for name, both in read.items() if name != AGAIN and both[0][1] > 0 and both[1][1] > 0]
         rows = rows_for(PROPOSED, labels)
         reference, meter_xyz = (np.array([read[labels[i]][side] for i in rows]) for side in (0, 1))
         found = make_correction(PROPOSED, meter_xyz, reference)

@@ -195,7 +195,7 @@ class Job:
         """Correct the meter by the reference, on a display on which nothing works any more, and look at everything through it."""
         if not self.correction:
             return
-        self.corrected = yield from correct(reference.patches_of(self))
+        self.corrected = yield from correct(reference.patches_of(self), self.black)
         self.desk.notes += self.corrected.notes
         if self.corrected.matrix is None:
             return

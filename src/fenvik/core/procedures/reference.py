@@ -67,7 +67,7 @@ def _corrected_anew(job: "Job", patches: Sequence[Fraction]) -> Procedure[int | 
         if patches is CHECKED:
             desk.notes.append(f"{said}.")
         return None
-    anew = yield from correct(patches_of(job), is_installed=is_installed)
+    anew = yield from correct(patches_of(job), job.black, is_installed=is_installed)
     if anew.matrix is None:
         desk.notes += [f"{said}.", *anew.notes, "The correction that was made before stands."]
         return None
