@@ -6,20 +6,18 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core.analysis.clipping import may_clip
 from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
 from fenvik.core.models.foreseen import Foresight
 from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.models.taught import Taught
-from fenvik.core.procedures import choices, colours, lights, reference
+from fenvik.core.procedures import choices, colours, leaving, preparing, reference
 from fenvik.core.procedures.correcting import CHECKED, Corrected, correct
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.installing import Installer
-from fenvik.core.procedures.samelight import OF_COLOUR
-from fenvik.core.procedures.scoring import parts_of, score, worse_colours
+from fenvik.core.procedures.leaving import MANY_RECALLED
 from fenvik.core.procedures.steps import BudgetError, FoundElsewhereError, Fraction, Procedure, RestlessError
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
@@ -27,16 +25,11 @@ from fenvik.core.types import Floats
 IN_BETWEEN = CHECKED[:1]
 USUAL_BUDGET = 150  # readings: who allows more wants greys nearer to what is possible
 USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wants them
-MANY_RECALLED = 8  # readings
 SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
-WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
 LEAST_CONTRAST = 2.0  # of white to black: less is no display
-FOUND_SAID, LEFT = "as found", "as left"  # what is said when what is found and what is left is read
+FOUND_SAID = "as found"  # what is said when what is found is read
 STEPS = ("light", "white", "grey", "colour")
-KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
-# In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
-KEPT_ON_IN_HDR = ("process.dimming",)
 BALANCED = 0.004  # of HLG's peak: what the strongest of its lights may lose so that white is nearer to what is wanted
 FOR_ORDER = 30.0  # percent of a PQ or HLG signal: a grey by which a slip at white or black shows
 LEAST_BOOST = 0.05  # of the sum of the three lights: less is the meter's and the display's own doing
@@ -112,17 +105,17 @@ class Job:
             yield from reference.hold(self, CHECKED)  # its readings were kept back
         except BudgetError:
             self.desk.notes.append("There was no time left to read the reference once more.")
-        yield from self.look_left()
+        yield from leaving.look_left(self)
 
     def adjust(self) -> Procedure[None]:
         """Do everything between what is found and what is left."""
         recalled = self.desk.recalled
         yield from self.desk.say("processing")
         try:
-            yield from self.process_off()
+            yield from preparing.process_off(self)
             yield from self.correct()
             if "light" in self.steps:
-                yield from self.light()
+                yield from preparing.light(self)
             if self.by != "controls":
                 yield from self.begin_install()
             if self.by == "install":
@@ -145,7 +138,7 @@ class Job:
                 yield from self.balance.finish(self._spare())
                 if self.desk.recalled > recalled + MANY_RECALLED:  # what was adjusted by those is looked at once more
                     yield from self.balance.go_on()
-            yield from self.light_again()
+            yield from preparing.light_again(self)
             if self.by == "both":
                 yield from self.install()
         except BudgetError as spent:
@@ -276,66 +269,6 @@ class Job:
             return self.white, self.black
         return self.balance.white_now(), self.balance.black
 
-    def process_off(self) -> Procedure[None]:
-        """Turn off the processing that works on the picture, by the value that the display itself says means off."""
-        turned = []
-        for control in self.desk.by_role("process"):
-            stays = control["role"] in (KEPT_ON_IN_HDR if self.target.is_hdr else KEPT_ON)
-            if stays or control.get("off") is None or control["value"] == control["off"]:
-                continue
-            yield from self.desk.set(control, control["off"])
-            turned.append(control["label"])
-        if turned:
-            # What the display itself says is believed: a switch that was thrown may not hold.
-            yield from self.desk.adopt()
-            kept = [c["label"] for c in self.desk.by_role("process") if c["label"] in turned and c["value"] != c["off"]]
-            off = [label for label in turned if label not in kept]
-            if off:
-                self.desk.notes.append(f"Turned off before measuring: {', '.join(off)}.")
-            if kept:
-                self.desk.notes.append(f"Could not be turned off, and works on the picture: {', '.join(kept)}.")
-            self.settle((yield from self.desk.greys((100.0, 0.0))))
-
-    def light(self) -> Procedure[None]:
-        """Bring white to the luminance that is wanted, and let nothing clip below it."""
-        turned = False
-        if self.target.curve == "pq" and self.luminance is None:
-            yield from self.light_to_top()
-        # In HDR white is where the display ends: that nothing grows there is no clipping that a white level could mend.
-        if self.desk.by_role("white-level") and not self.target.is_hdr:
-            top = np.array([t.xyz for t in (yield from self.desk.each_once((100.0, 90.0, 80.0)))])
-            turned = may_clip(top, self.target) and (yield from lights.lower_white_level(self.desk, self.target))
-        if self.luminance is not None:
-            turned = (yield from lights.turn_light(self.desk, self.luminance)) or turned
-        if turned:
-            self.settle((yield from self.desk.greys((100.0, 0.0))))
-
-    def light_to_top(self) -> Procedure[None]:
-        """Turn the light of a PQ mode to its top, where the peak grows by it: the signal itself says how bright things are."""
-        control = next((c for c in self.desk.by_role("light") if c["kind"] == "range"), None)
-        if control is None or float(control["value"]) >= float(control["max"]):
-            return
-        yield from self.desk.say("light")
-        before, usual = self.white, control["value"]
-        yield from self.desk.set(control, control["max"])
-        ends = yield from self.desk.greys((100.0, 0.0))
-        if float(ends[0].xyz[1]) < (1.0 + WORTH_LIGHT) * before:
-            yield from self.desk.set(control, usual)
-            return
-        self.settle(ends)
-        self.palette = palette_for(self.target, self.white, self.black)
-        yield from self.find_end()
-        grew = f"the peak went from {before:.0f} to {self.white:.0f} cd/m²"
-        self.desk.notes.append(f"{control['label']} was turned to its top: {grew}.")
-
-    def light_again(self) -> Procedure[None]:
-        """Bring white back to what is wanted: gains that were lowered since took light from it."""
-        if self.luminance is None or "light" not in self.steps or not self.desk.by_role("light"):
-            return
-        white = float((yield from self.desk.read_once(100.0)).xyz[1])
-        if abs(white / self.luminance - 1.0) > lights.LIGHT_OFF:
-            yield from lights.turn_light(self.desk, self.luminance)
-
     def greys(self) -> Procedure[None]:
         """Adjust the greys, but for the last look that comes after the colours."""
         yield from self.find_boost()
@@ -380,50 +313,3 @@ class Job:
             return Foresight.of(fraction, xyz, black, courses, self.target.matrix[1])
         except np.linalg.LinAlgError:
             return None
-
-    def look_left(self) -> Procedure[None]:
-        """Read what is left; where it is no better than what was found, put everything back."""
-        yield from self.desk.say(LEFT)
-        yield from self.desk.look()
-        # Kept back for it; where the display moves in the middle of it, it is read once more, whatever was allowed.
-        self.desk.budget = max(self.desk.budget, self.desk.spent) + 3 * len(self.proof)
-        recalled = self.desk.recalled
-        self.as_left = yield from self.desk.reads(self.proof)
-        if self.balance is not None and self.desk.recalled > recalled + MANY_RECALLED:
-            # Only what is left has shown that the greys were adjusted in another light.
-            yield from self.balance.go_on()
-            yield from self.desk.say(LEFT)
-            self.as_left = yield from self.desk.reads(self.proof)
-        if self.luminance is not None and "light" in self.steps:
-            white = next(float(t.xyz[1]) for t in self.as_left if (t.fraction == 1.0).all())
-            self.desk.notes += [said] if (said := lights.where_it_ended(self.desk, white, self.luminance)) else []
-        if self.desk.slips:
-            several = "1 reading was" if self.desk.slips == 1 else f"{self.desk.slips} readings were"
-            self.desk.notes.append(f"{several} not confirmed by a second and a third, and thrown away.")
-        if score(self.as_left, self.target) > score(self.as_found, self.target) and not (yield from self.keep_what_is_better()):
-            self.desk.notes.append("What was left was no better than what was found, so every control was put back.")
-            yield from self.put_back()
-            self.restored = True
-            self.as_left = list(self.as_found)  # the display stands as it was read then
-        elif "colour" in self.steps:
-            worse = worse_colours(self.as_found, self.as_left, self.target, self.palette)
-            if worse:
-                told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
-                self.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
-
-    def keep_what_is_better(self) -> Procedure[bool]:
-        """Put back the greys or the colours alone, where the others got better and readings can prove it; return whether."""
-        found, left = parts_of(self.as_found, self.target), parts_of(self.as_left, self.target)
-        better = [name for name in found if left[name] < found[name]]
-        if len(better) != 1 or self.desk.spent + len(self.proof) > self.total:
-            return False
-        colours = {c["id"] for role in OF_COLOUR for c in self.desk.by_role(role)}
-        back = {name: value for name, value in self.desk.found.items() if (name in colours) == (better[0] == "greys")}
-        yield from self.desk.put(back)
-        again = yield from self.desk.reads(self.proof)
-        if score(again, self.target) > score(self.as_found, self.target):
-            return False
-        self.as_left = again
-        worse = "colours" if better[0] == "greys" else "greys"
-        self.desk.notes.append(f"The {worse} were no better than found, so their controls were put back; the rest is kept.")
-        return True

@@ -8,7 +8,8 @@ from typing import Any, Protocol
 import numpy as np
 
 from fenvik.core.procedures.correcting import Corrected
-from fenvik.core.procedures.job import FOUND_SAID, LEFT
+from fenvik.core.procedures.job import FOUND_SAID
+from fenvik.core.procedures.leaving import LEFT
 from fenvik.core.procedures.steps import (
     Ask,
     BudgetError,

@@ -17,7 +17,8 @@ from fenvik.core.measure.correction_patches import correction_list
 from fenvik.core.models.taught import Taught
 from fenvik.core.procedures.correcting import AVERAGE, NAMED
 from fenvik.core.procedures.desk import Desk
-from fenvik.core.procedures.job import FOUND_SAID, LEFT, STEPS, Job, proof_of
+from fenvik.core.procedures.job import FOUND_SAID, STEPS, Job, proof_of
+from fenvik.core.procedures.leaving import LEFT
 from fenvik.core.procedures.scoring import score
 from fenvik.core.procedures.steps import (
     Fraction,

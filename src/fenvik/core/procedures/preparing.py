@@ -1,0 +1,82 @@
+"""What comes before a job adjusts anything: processing off, and light as it is wanted."""
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from fenvik.core.analysis.clipping import may_clip
+from fenvik.core.models.palette import palette_for
+from fenvik.core.procedures import lights
+from fenvik.core.procedures.steps import Procedure
+
+if TYPE_CHECKING:
+    from fenvik.core.procedures.job import Job
+
+WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
+KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
+# In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
+KEPT_ON_IN_HDR = ("process.dimming",)
+
+
+def process_off(job: "Job") -> Procedure[None]:
+    """Turn off the processing that works on the picture, by the value that the display itself says means off."""
+    turned = []
+    for control in job.desk.by_role("process"):
+        stays = control["role"] in (KEPT_ON_IN_HDR if job.target.is_hdr else KEPT_ON)
+        if stays or control.get("off") is None or control["value"] == control["off"]:
+            continue
+        yield from job.desk.set(control, control["off"])
+        turned.append(control["label"])
+    if turned:
+        # What the display itself says is believed: a switch that was thrown may not hold.
+        yield from job.desk.adopt()
+        kept = [c["label"] for c in job.desk.by_role("process") if c["label"] in turned and c["value"] != c["off"]]
+        off = [label for label in turned if label not in kept]
+        if off:
+            job.desk.notes.append(f"Turned off before measuring: {', '.join(off)}.")
+        if kept:
+            job.desk.notes.append(f"Could not be turned off, and works on the picture: {', '.join(kept)}.")
+        job.settle((yield from job.desk.greys((100.0, 0.0))))
+
+
+def light(job: "Job") -> Procedure[None]:
+    """Bring white to the luminance that is wanted, and let nothing clip below it."""
+    turned = False
+    if job.target.curve == "pq" and job.luminance is None:
+        yield from _light_to_top(job)
+    # In HDR white is where the display ends: that nothing grows there is no clipping that a white level could mend.
+    if job.desk.by_role("white-level") and not job.target.is_hdr:
+        top = np.array([t.xyz for t in (yield from job.desk.each_once((100.0, 90.0, 80.0)))])
+        turned = may_clip(top, job.target) and (yield from lights.lower_white_level(job.desk, job.target))
+    if job.luminance is not None:
+        turned = (yield from lights.turn_light(job.desk, job.luminance)) or turned
+    if turned:
+        job.settle((yield from job.desk.greys((100.0, 0.0))))
+
+
+def _light_to_top(job: "Job") -> Procedure[None]:
+    """Turn the light of a PQ mode to its top, where the peak grows by it: the signal itself says how bright things are."""
+    control = next((c for c in job.desk.by_role("light") if c["kind"] == "range"), None)
+    if control is None or float(control["value"]) >= float(control["max"]):
+        return
+    yield from job.desk.say("light")
+    before, usual = job.white, control["value"]
+    yield from job.desk.set(control, control["max"])
+    ends = yield from job.desk.greys((100.0, 0.0))
+    if float(ends[0].xyz[1]) < (1.0 + WORTH_LIGHT) * before:
+        yield from job.desk.set(control, usual)
+        return
+    job.settle(ends)
+    job.palette = palette_for(job.target, job.white, job.black)
+    yield from job.find_end()
+    grew = f"the peak went from {before:.0f} to {job.white:.0f} cd/m²"
+    job.desk.notes.append(f"{control['label']} was turned to its top: {grew}.")
+
+
+def light_again(job: "Job") -> Procedure[None]:
+    """Bring white back to what is wanted: gains that were lowered since took light from it."""
+    if job.luminance is None or "light" not in job.steps or not job.desk.by_role("light"):
+        return
+    white = float((yield from job.desk.read_once(100.0)).xyz[1])
+    if abs(white / job.luminance - 1.0) > lights.LIGHT_OFF:
+        yield from lights.turn_light(job.desk, job.luminance)
