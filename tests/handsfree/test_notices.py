@@ -314,8 +314,9 @@ def test_when_a_meter_changed_is_found_and_what_it_read_before_counts_on(when):
 
     class Watched(Greys):
         def changed_at(self, change):
-            found.append(asks(self, change))
-            return found[-1]
+            at, unlikely = asks(self, change)
+            found.append(at)
+            return at, unlikely
 
     with pytest.MonkeyPatch.context() as patched:
         patched.setattr(job_module, "Greys", Watched)
@@ -323,6 +324,19 @@ def test_when_a_meter_changed_is_found_and_what_it_read_before_counts_on(when):
     assert abs(found[0] - when) <= 2
     mean, worst, colours, _ = site.truth(TARGET)
     assert (mean < 0.35 * before[0], worst < 0.6 * before[1], colours < before[2]) == (True, True, True)
+    assert not job.restored
+
+
+def test_a_correction_that_was_made_while_the_meter_changed_is_as_if_it_had_never_been():
+    """The reference is read again by chance, and just then the meter changes: the matrix that comes of it is right of nothing."""
+    site = Drifting(3, "q2", 20)
+    site.when = 90
+    listed = [p for p in correction_list("four-colour", 10, "limited") if p.label in NAMED]
+    before = site.truth(TARGET)
+    job, desk = do(site, correction=listed)
+    assert sum("made anew" in note for note in desk.notes) == 2
+    mean, worst, colours, _ = site.truth(TARGET)  # 2.2, 4.0 and 1.4 where what that matrix showed was believed
+    assert (mean < 1.2, worst < 2.2, colours < before[2]) == (True, True, True)
     assert not job.restored
 
 

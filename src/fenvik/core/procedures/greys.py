@@ -241,10 +241,10 @@ class Greys:
             else:
                 yield from self._move(self.every, self.levels, last=True)  # what was read says otherwise now
 
-    def changed_at(self, change: Floats) -> int:
+    def changed_at(self, change: Floats) -> tuple[int, float]:
         """Return how many readings were taken before a meter changed that ``change`` (3, 3) puts right from then on.
 
-        Nobody has seen when: it is where the model explains all greys best.
+        Nobody has seen when: it is where the model explains all greys best. With it, how little that explains them.
         """
         every = self._of_now()
         last = len(self.desk.taken)
@@ -262,7 +262,8 @@ class Greys:
             tried = sorted({*range(low, high, max((high - low) // AT_ONCE, 1)), high})
             best = min(range(len(tried)), key=lambda i: unlikely(places[tried[i]]))
             low, high = tried[max(best - 1, 0)], tried[min(best + 1, len(tried) - 1)]
-        return min(places[low : high + 1], key=unlikely)
+        least, place = min((unlikely(place), place) for place in places[low : high + 1])
+        return place, least
 
     def _of_end(self) -> list[float]:
         """Return the levels in percent at which the end of an HDR display is looked at: it bends there within a few of them."""

@@ -5,7 +5,7 @@ it may have looked at since are looked at again, and the greys go on.
 """
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -13,8 +13,10 @@ import numpy as np
 from fenvik.core.measure.correction_patches import AGAIN
 from fenvik.core.procedures import colours
 from fenvik.core.procedures.correcting import CHECKED, check, correct
+from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure
 from fenvik.core.signal.patches import Patch
+from fenvik.core.types import Floats
 
 if TYPE_CHECKING:
     from fenvik.core.procedures.job import Job
@@ -25,6 +27,14 @@ CLEARLY = 2.0  # times that: less is looked at twice
 FOR_GREYS_ANEW = 16  # readings: what curves are made from, and the peak
 FOR_COLOURS_ANEW = 24
 MOST_ANEW = 3  # times in one place that a correction is made anew
+
+
+@dataclass(frozen=True)
+class Renewed:
+    """A correction was made anew: the one (3, 3) ``before`` it, and how many readings that one is right of."""
+
+    before: Floats
+    since: int
 
 
 def patches_of(job: "Job") -> list[Patch]:
@@ -45,15 +55,22 @@ def hold(job: "Job", patches: Sequence[Fraction], *, goes_on: bool = False) -> P
     Until they agree: what is adjusted anew takes readings, and in the middle of those a meter may change back. ``goes_on``: what
     follows adjusts anyway.
     """
+    earlier: Renewed | None = None
     for _ in range(MOST_ANEW):
-        since = yield from _corrected_anew(job, patches)
+        before = None if job.corrected is None else job.corrected.matrix
+        since = yield from _corrected_anew(job, patches, earlier)
         if since is None or goes_on:
             return
+        assert before is not None
+        earlier = Renewed(before, since)
         yield from _adjust_again(job, since)
 
 
-def _corrected_anew(job: "Job", patches: Sequence[Fraction]) -> Procedure[int | None]:
-    """Return how many readings were taken before the meter changed; None where it and the reference agree."""
+def _corrected_anew(job: "Job", patches: Sequence[Fraction], earlier: Renewed | None) -> Procedure[int | None]:
+    """Return how many readings were taken before the meter changed; None where it and the reference agree.
+
+    ``earlier``: the correction that was made anew just before this one.
+    """
     before = None if job.corrected is None else job.corrected.matrix
     if before is None:
         return None
@@ -73,12 +90,34 @@ def _corrected_anew(job: "Job", patches: Sequence[Fraction]) -> Procedure[int | 
         return None
     job.corrected = anew
     desk.notes += [f"{said}, so the correction was made anew and everything is looked at through it.", *anew.notes]
-    since, change = 0, np.asarray(anew.matrix @ np.linalg.inv(before))
+    since = 0
     if job.balance is not None and job.balance.model is not None:
         # What was read before the meter changed is right as it is, what is found among it.
-        since = job.balance.changed_at(change)
+        since, before = _when(job, job.balance, anew.matrix, before, earlier)
     yield from desk.look_through(anew, job.as_found, instead_of=before, since=since)
     return since
+
+
+def _when(job: "Job", greys: Greys, anew: Floats, before: Floats, earlier: Renewed | None) -> tuple[int, Floats]:
+    """Return how many readings were taken before the meter changed, and the correction (3, 3) through which they are seen.
+
+    A meter may change in the middle of the very readings that a correction is made of: that one is right of nothing. Where all
+    greys are explained better as if it had never been, they are seen as before it.
+    """
+    since, unlikely = greys.changed_at(np.asarray(anew @ np.linalg.inv(before)))
+    if earlier is None:
+        return since, before
+    kept = list(job.desk.taken), list(job.as_found)
+    back = earlier.before @ np.linalg.inv(before)
+    for seen in (job.desk.taken, job.as_found):
+        if earlier.since < len(seen):
+            right = earlier.since if seen is job.desk.taken else 0
+            seen[right:] = [replace(t, xyz=np.asarray(back @ t.xyz)) for t in seen[right:]]
+    at_once, less = greys.changed_at(np.asarray(anew @ np.linalg.inv(earlier.before)))
+    if less < unlikely:
+        return at_once, earlier.before
+    job.desk.taken[:], job.as_found[:] = kept
+    return since, before
 
 
 def _adjust_again(job: "Job", since: int) -> Procedure[None]:
