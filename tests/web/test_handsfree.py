@@ -12,7 +12,7 @@ from fenvik.core.colour.science import spectrum_to_xyz
 from fenvik.core.procedures import correcting
 from fenvik.core.signal.decoding import encode
 from fenvik.standins.world import Picture
-from fenvik.web.adjusting import handsfree
+from fenvik.web.adjusting import handsfree, runner
 from fenvik.web.adjusting.rig import Rig
 from fenvik.web.adjusting.runner import HandsFreeRunner
 from fenvik.web.controls.models import ControlChange
@@ -195,6 +195,19 @@ def test_a_reference_beside_the_meter_corrects_it_within_the_run(ready, beside, 
     page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()
     assert beside.name in page, "it is offered for the next run"
     assert 0 < started.run.left_score < started.run.found_score
+
+
+def test_a_run_that_an_earlier_version_began_goes_on_as_it_was_begun(ready, beside, person, now, bench, monkeypatch):
+    """It had both meters read black for the correction too."""
+    with monkeypatch.context() as patched:
+        patched.setattr(runner, "NAMED", (*correcting.NAMED, "black"))
+        started = begin(ready, person, now, steps=["white"], budget=70, reference_id=beside.pk)
+        cut_off(started, monkeypatch, after=8)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.DONE
+    assert started.correction is not None
+    assert not any("before the end" in note or "No correction" in note for note in started.run.notes)
 
 
 def test_a_reference_that_does_not_look_at_the_screen_is_named(beside, ready, person, now, bench, settings):

@@ -76,7 +76,7 @@ def correct(patches: Sequence[Patch], dark: float = 0.0, *, is_installed: bool =
         off, is_more = additivity(four, [dark * float(part) for part in four[3] / max(four[3][1], 1e-9)])
         if is_more:
             made.notes.append(f"White is {100 * off:.0f} % off the sum of the three; the correction holds white itself.")
-        labels = [name for name, both in read.items() if name != AGAIN and both[0][1] > 0 and both[1][1] > 0]
+        labels = [name for name, both in read.items() if name not in ("black", AGAIN) and both[0][1] > 0 and both[1][1] > 0]
         rows = rows_for(PROPOSED, labels)
         reference, meter_xyz = (np.array([read[labels[i]][side] for i in rows]) for side in (0, 1))
         found = make_correction(PROPOSED, meter_xyz, reference)

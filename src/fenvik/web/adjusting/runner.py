@@ -101,7 +101,8 @@ class HandsFreeRunner(Runner):
         job.taught = None if self.told.taught is None else Taught.from_json(self.told.taught)
         job.in_force = None if self.told.matrix is None else rig.matrix
         if pass_.reference is not None:
-            job.correction = [p for p in correction_list(PROPOSED, pass_.bits, pass_.range) if p.label in NAMED]  # type: ignore[arg-type]
+            named = (*NAMED, *self._also_compared())
+            job.correction = [p for p in correction_list(PROPOSED, pass_.bits, pass_.range) if p.label in named]  # type: ignore[arg-type]
         try:
             self._heed(self.store.asked())
             rig.begin()
@@ -121,6 +122,11 @@ class HandsFreeRunner(Runner):
             desk.notes.append(f"{problem} It was ended there.")
             self._report(desk, job)
             self._finish(PassState.STOPPED)
+
+    def _also_compared(self) -> list[str]:
+        """Return what a run was begun with that is not asked for any more: black, which earlier versions had both meters read."""
+        dark = self.plan.pass_.steps.filter(kind="read", asked={"percent": [0.0, 0.0, 0.0], "by": "reference"})
+        return ["black"] if dark.exists() else []
 
     def _stopped(self, desk: Desk, job: Job, rig: "Rig") -> None:
         if self.told.display_id is None:
