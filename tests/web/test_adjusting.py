@@ -27,6 +27,7 @@ from fenvik.web.people.models import User
 from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.proof import proof_of
 from fenvik.web.results.verdict import verdict_of
+from fenvik.web.stops.adjust.two_point import expected
 from fenvik.web.visits.models import Place, Tuning
 from tests.web.served import until
 
@@ -291,6 +292,4 @@ def test_reading_on_for_long_leaves_the_levels_that_were_read_before(equipped, p
     ],
 )
 def test_what_is_expected_of_a_step_that_nobody_knows_is_said_as_that(here, doubt, words):
-    from fenvik.web.stops.adjust.two_point import expected
-
     assert expected(here, doubt, 0.9) == words

@@ -21,11 +21,11 @@ from fenvik.core.procedures.steps import Procedure
 from fenvik.core.types import Floats
 
 MOST_GREYS = 60  # readings for greys over a whole job: less than three for each of 21 levels
+DOUBTED = 2  # of those: kept for what stands out and is read twice
 FOR_END = 15  # more of them in HDR, where the end of a display takes some for itself
 GO_ON = 7  # readings, twice, after the meter was corrected anew
 MOST_SPARE = 20  # readings in HDR that nothing else wants and greys still take: more bring nothing
 FOR_SLIPS = 3  # readings of what is spare that are kept for those that stand out
-DOUBTED = 2  # of those: kept for what stands out and is read twice
 LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent before
 FEW_LEVELS = 12
 MANY_POINTS = 15
