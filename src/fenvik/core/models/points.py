@@ -177,7 +177,9 @@ def plan(
     counts = np.ones(len(judged))
     if target.curve == "pq":
         counts = reachable(judged, target, white, black, palette.roll)
-    of_colour = errors_of(model, judged, sure, target, white, black, curve=False, roll=palette.roll) if curve else None
+    of_colour = None  # with what is not known in it too, so that this is not taken for light
+    if curve:
+        of_colour = np.hypot(errors_of(model, judged, sure, target, white, black, curve=False, roll=palette.roll), unsure)
     made = Plan(then - moved, judged, now_errors, then_errors, end_errors, at_end, model, counts, target.metric.weight, of_colour)
     ends = at_their_end(knobs, then) if target.curve == "pq" else 0
     if ends:

@@ -62,25 +62,24 @@ def show_points(scene: Scene, found: dict[float, Any]) -> None:
 
 
 def _stays(scene: Scene, points: Points, plan: Plan) -> dict[str, Any] | None:
-    """Say what no list of this menu brings within the tolerance, and what else might; None where there is nothing of the kind."""
+    """Say what light no list of this menu brings within the tolerance, and what else might; None where there is none of it."""
     stays = plan.stays(scene.tuning.target.tolerance)
-    if stays is None or plan.told(plan.now)[1] <= scene.tuning.target.tolerance:
+    # What stays of colour is often only not known yet, and no other choice brings it.
+    if stays is None or not stays.is_light or plan.told(plan.now)[1] <= scene.tuning.target.tolerance:
         return None
-    others = []
-    if stays.is_light:
-        link, rolls_off = scene.tuning.display.link, scene.tuning.target.curve == "pq" and scene.tuning.roll_off != "clip"
-        takes = {} if link is None else link.facts.get("installs") or {}
-        others = [(f"another choice of {c['label']}", "groundwork", "modes") for c in scene.values.controls
-                  if c.get("role") == "gamma" and c["kind"] == "choice"]  # fmt: skip
-        if rolls_off and takes.get("tone"):
-            others.append(("a roll-off that the display is given", "arrival", "target"))
-        if rolls_off:
-            others.append(("a target that is clipped at the peak", "arrival", "target"))
-        if takes.get("curves"):
-            others.append(("curves, installed by hands-free", "adjust", ""))
+    link, rolls_off = scene.tuning.display.link, scene.tuning.target.curve == "pq" and scene.tuning.roll_off != "clip"
+    takes = {} if link is None else link.facts.get("installs") or {}
+    others = [(f"another choice of {c['label']}", "groundwork", "modes") for c in scene.values.controls
+              if c.get("role") == "gamma" and c["kind"] == "choice"]  # fmt: skip
+    if rolls_off and takes.get("tone"):
+        others.append(("a roll-off that the display is given", "arrival", "target"))
+    if rolls_off:
+        others.append(("a target that is clipped at the peak", "arrival", "target"))
+    if takes.get("curves"):
+        others.append(("curves, installed by hands-free", "adjust", ""))
     return {
-        "low": 100 * stays.low, "high": 100 * stays.high, "worst": stays.worst, "is_light": stays.is_light,
-        "others": others, "has_points": points.has_points,
+        "low": 100 * stays.low, "high": 100 * stays.high, "worst": stays.worst, "others": others,
+        "has_points": points.has_points,
     }  # fmt: skip
 
 
