@@ -286,7 +286,7 @@ class Calibration:
             "as_found": None if job is None else self._look(job.as_found),
             "as_left": None if job is None else self._look(job.as_left),
             "settings": settings,
-            "installed": None if job is None or job.installer is None else job.installer.installed,
+            "installed": None if job is None or job.installer is None else job.desk.given,
             "readings": self.rig.readings,
             "device_seconds": self.rig.device_seconds,
             "restored": False if job is None else job.restored,

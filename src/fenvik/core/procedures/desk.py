@@ -8,12 +8,14 @@ import numpy as np
 
 from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import agree, standing_out
-from fenvik.core.procedures.samelight import INSTALLED, comes_back, see_the_dark, see_the_light
+from fenvik.core.procedures.samelight import INSTALLED, comes_back, see_the_dark, see_the_light, see_the_whole
 from fenvik.core.procedures.steps import (
     ENDS,
     Ask,
     BudgetError,
     Correct,
+    Fraction,
+    Install,
     Look,
     OtherLightError,
     Procedure,
@@ -22,10 +24,12 @@ from fenvik.core.procedures.steps import (
     Say,
     Set,
     Standing,
+    Uninstall,
 )
 from fenvik.core.types import Floats
 
 TRIES = 3  # to read something while the display stands still
+UNKNOWN = "*unknown*"  # among what was installed: what nobody has told
 MOST_DOUBTED = 4  # of a batch that are read again
 
 
@@ -52,7 +56,8 @@ class Desk:
     slips: int = 0  # of those that were thrown away: so many that a second and a third reading did not confirm
     proven: int = 0  # whites from here on are held against each other: those before them were read again and were still true
     proven_black: int = 0  # the same of blacks
-    installs: int = 0  # how often anything was installed or taken away: what was read before tells of another display
+    given: dict[str, dict[str, Any]] = field(default_factory=dict)  # what is installed now, in the order in which it came
+    gave: list[dict[str, dict[str, Any]]] = field(default_factory=list)  # what was installed in every state so far
     by_hand: bool = False  # whether a person turns what is set: then many readings are better than many turns
     is_hdr: bool = False  # whether light follows the signal as PQ has it
     sure: int = 0  # so many of those that are kept were taken while it stood as it was set
@@ -62,6 +67,7 @@ class Desk:
     waits: int = 0  # so often another light was waited for until it was as before
 
     def __post_init__(self) -> None:
+        self.gave = [dict(self.given)]
         self.found = self.settings
 
     @property
@@ -72,7 +78,12 @@ class Desk:
     @property
     def settings(self) -> dict[str, Any]:
         """The values of all controls now."""
-        return {c["id"]: c["value"] for c in self.controls} | {INSTALLED: self.installs}
+        return {c["id"]: c["value"] for c in self.controls} | {INSTALLED: self.gave.index(self.given)}
+
+    @property
+    def has_installed(self) -> bool:
+        """Whether anything was installed or taken away since it began."""
+        return len(self.gave) > 1
 
     def read(self, percent: Sequence[float]) -> Procedure[Taken]:
         """Read a patch of percentages of signal. Raises BudgetError."""
@@ -96,6 +107,7 @@ class Desk:
                 continue
             try:
                 yield from see_the_light(self, made, start)
+                yield from see_the_whole(self, made, start)
                 yield from see_the_dark(self, made, start)
             except OtherLightError as problem:
                 ask = Ask(f"{problem} Set that right, then go on: what was read since it was last right is read again.")
@@ -253,6 +265,14 @@ class Desk:
             if c.get("role") and (c["role"] == prefix or c["role"].startswith(f"{prefix}."))
         ]
 
+    def newest(self, percent: Fraction) -> Procedure[Taken]:
+        """Return the newest reading of a patch with every control as it stands now; read it where there is none."""
+        now, wanted = self.settings, np.array(percent) / 100.0
+        for t in reversed(self.taken):
+            if np.abs(t.fraction - wanted).max() < 0.003 and t.settings == now:
+                return t
+        return (yield from self.reads([percent]))[0]
+
     def each_once(self, levels: Iterable[float]) -> Procedure[list[Taken]]:
         """Return the newest readings of greys with every control as it stands now; those that are lacking are read."""
         made = []
@@ -284,8 +304,40 @@ class Desk:
             raise
         return off
 
+    def install(self, what: str, data: dict[str, Any]) -> Procedure[None]:
+        """Install something; the light is another from now on, and what was read before tells of another display."""
+        now = {name: each for name, each in self.given.items() if name != what} | {what: data}
+        self._is_given(now)  # before it is: whatever ends it in between, it is taken away again
+        yield Install(what, data)
+
+    def uninstall(self, what: str) -> Procedure[None]:
+        """Take away something that is installed."""
+        yield Uninstall(what)
+        self._is_given({name: each for name, each in self.given.items() if name != what})
+
+    def was_bare(self) -> None:
+        """Take it that nothing of what was said to be installed really was."""
+        self.given, self.gave = {}, [{}]
+
+    def had_more(self) -> None:
+        """Take it that something was installed of which nothing is known, and is gone: what was read before cannot come back."""
+        self.gave = [{UNKNOWN: {}}, self.given]
+        self.proven = self.proven_black = self.lit_well = self.dark_well = len(self.taken)
+
+    def _is_given(self, now: dict[str, dict[str, Any]]) -> None:
+        self.given = now
+        if now not in self.gave:
+            self.gave.append(now)
+
     def put(self, settings: dict[str, Any]) -> Procedure[None]:
-        """Put every control to a value."""
+        """Put every control to a value, and let be installed what was."""
+        wanted = self.gave[settings[INSTALLED]] if INSTALLED in settings else self.given
+        wanted = {what: data for what, data in wanted.items() if what != UNKNOWN}
+        for what in [what for what in self.given if what not in wanted]:
+            yield from self.uninstall(what)
+        for what, data in wanted.items():
+            if self.given.get(what) != data:
+                yield from self.install(what, data)
         for control in self.controls:
             if control["id"] in settings:
                 yield from self.set(control, settings[control["id"]])

@@ -19,6 +19,7 @@ SHADOW, BENT = 0.35, 2.0  # fraction of signal, and how many times more is let p
 APART = 0.15  # of ln luminance: how differently two patches of one colour may change at once
 ENDS_BY = 0.97  # fraction of an HDR signal: above it every display has ended
 LIT = 0.5  # cd/m²: below it the meter's own noise stands out
+WHITE = 0.9  # fraction of signal: a grey above it is lit, whatever the display
 # Of two patches of which one asks for more of every light, that one is brighter wherever a display may end or clip.
 LOWER, HIGHER, BRIGHTER = 0.5, 0.25, 1.15  # fraction of signal of the one, how much more the other asks for, and what it must give
 LOWER_HDR = 0.3  # 10 cd/m² of PQ: every display gives that, however early it ends
@@ -49,6 +50,8 @@ def _far(place: int, made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool
     most = LOWER_HDR if is_hdr else LOWER
     if any(_is_out_of_order(now, t, most) or _is_out_of_order(t, now, most) for t in others if t.settings == now.settings):
         return OUT_OF_ORDER
+    if now.fraction.min() > WHITE and now.xyz[1] < LIT:
+        return OUT_OF_ORDER  # the patch before, likely
     if now.xyz[1] < LIT or now.fraction.max() < DARK:
         return 0.0
     same = next((t for t in reversed(others) if t.settings == now.settings and np.array_equal(t.fraction, now.fraction)), None)
@@ -125,6 +128,16 @@ def _from_curve(now: Any, around: Sequence[Any], *, is_hdr: bool) -> float:
         apart = abs(_ln(now) - float(np.log(max(float(curves.pq(expected)), 1e-6))))
         return apart / (allowed * BENT)  # and where it rolls off curves bend too
     return abs(_ln(now) - float(np.log(max(expected, 1e-3))) / STRAIGHT) / (allowed * (BENT if at < SHADOW else 1.0))
+
+
+def between(greys: Sequence[Any], at: float, *, is_hdr: bool) -> float | None:
+    """Return the cd/m² that a grey at a fraction of signal would give between those about it; None beside them."""
+    levels = {float(t.fraction[0]): _straight(max(float(t.xyz[1]), 0.0), is_hdr=is_hdr) for t in greys if np.ptp(t.fraction) == 0}
+    if not levels or not min(levels) <= at <= max(levels):
+        return None
+    known = sorted(levels)
+    straight = float(np.interp(at, known, [levels[v] for v in known]))
+    return float(curves.pq(straight)) if is_hdr else straight ** (1.0 / STRAIGHT)
 
 
 def _from_change(place: int, made: Sequence[Any], before: Sequence[Any]) -> float:

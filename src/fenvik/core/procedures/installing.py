@@ -12,7 +12,7 @@ from fenvik.core.models.grey import drives_of, wanted_of
 from fenvik.core.models.installed import Curves, Split, Wheel, balanced_peak, cube_data, curves_for, matrix_towards
 from fenvik.core.models.palette import Palette
 from fenvik.core.procedures.desk import Desk, Taken
-from fenvik.core.procedures.steps import Install, Procedure, Uninstall
+from fenvik.core.procedures.steps import Procedure
 from fenvik.core.types import Floats
 
 GREYS = 17  # levels that curves are made from
@@ -61,7 +61,6 @@ class Installer:
     found: float = 0.0  # cd/m² of white as it was found
     curves: Curves = field(default_factory=lambda: Curves.none(1024))
     wheel: Wheel = field(default_factory=Wheel.none)
-    installed: dict[str, Any] = field(default_factory=dict)
     pure: list[Taken] = field(default_factory=list)  # each light alone, and all three
     split: Split | None = None
     turned: Floats | None = None  # lights (n, 3) of colours that the cube was made for
@@ -74,18 +73,10 @@ class Installer:
     lift: float = 0.0  # of signal, at the end of HLG: by how much the stronger lights go on beyond a balanced white
     looked: list[tuple[Floats, Floats]] = field(default_factory=list)  # signals that left the curves, and XYZ
 
-    def install(self, what: str, data: dict[str, Any]) -> Procedure[None]:
-        """Install something; the light is another from now on."""
-        self.installed[what] = data  # before it is: whatever ends it in between, it is taken away again
-        yield Install(what, data)
-        self.desk.installs += 1
-
-    def remove(self) -> Procedure[None]:
-        """Take away everything that was installed."""
-        for what in list(self.installed):
-            yield Uninstall(what)
-            del self.installed[what]
-            self.desk.installs += 1
+    @property
+    def installed(self) -> dict[str, dict[str, Any]]:
+        """What is installed now."""
+        return self.desk.given
 
     # Where it ends.
 
@@ -94,7 +85,7 @@ class Installer:
         if not self.takes.get("tone") or self.target.curve != "pq":
             return False
         yield from self.desk.say("roll-off")
-        yield from self.install("tone", tone_of(self.target, self.white, self.black))
+        yield from self.desk.install("tone", tone_of(self.target, self.white, self.black))
         return True
 
     # Greys.
@@ -212,12 +203,12 @@ class Installer:
     def _see_peak(self) -> Procedure[None]:
         """Hold the target against the peak as it is now."""
         if self.palette.is_shortened:
-            self.white = self.peak = float((yield from self.desk.read_once(100.0)).xyz[1])
+            self.white = self.peak = float((yield from self.desk.greys((100.0,)))[0].xyz[1])
             if "cube" in self.installed:
                 self.paid.append((self.cost, self._lost))
                 self.cost = self._next_cost()
         elif self.target.is_hdr:
-            self.peak = float((yield from self.desk.read_once(100.0)).xyz[1])
+            self.peak = float((yield from self.desk.greys((100.0,)))[0].xyz[1])
             if self._lost > MOST_LOST or self.lift:
                 # Balance has taken more of it than it may: levels are held against what it may leave, and the end goes on to that.
                 white = (1.0 - UNCHECKED_COST) * self.found
@@ -250,7 +241,7 @@ class Installer:
             opened = [bool(light <= 1.002 * peak) and "cube" not in self.installed for light in lights]
         sent, xyz = (np.concatenate([pair[i] for pair in self.looked]) for i in (0, 1))
         self.curves = curves_for(self.curves, sent, self._drives(xyz), self._wanted, ends, open_top=opened, most=most)
-        yield from self.install("curves", self.curves.data())
+        yield from self.desk.install("curves", self.curves.data())
         yield from self._see_peak()
 
     def _wanted(self, signal: Floats) -> Floats:
@@ -297,11 +288,9 @@ class Installer:
 
     def _put(self, kept: dict[str, Any] | None, what: str) -> Procedure[None]:
         if kept is not None:
-            yield from self.install(what, kept)
+            yield from self.desk.install(what, kept)
         else:
-            yield Uninstall(what)
-            self.installed.pop(what, None)
-            self.desk.installs += 1
+            yield from self.desk.uninstall(what)
 
     def _pure(self) -> list[tuple[float, float, float]]:
         level = max(max(percent) for hue in self.palette.hues.values() for _, percent in hue[:1])
@@ -345,7 +334,7 @@ class Installer:
     def _turn(self, sent: Floats, needed: Floats, sizes: list[int]) -> Procedure[None]:
         if not sizes:
             rows = matrix_towards(sent, needed)
-            yield from self.install("matrix", {"rows": np.round(rows, 6).tolist()})
+            yield from self.desk.install("matrix", {"rows": np.round(rows, 6).tolist()})
             return
         self.wheel = self.wheel.towards(sent, needed)
         self.turned = sent
@@ -356,14 +345,14 @@ class Installer:
             self.split = Split.of(self.curves, min(ends, 1.0))
             if "curves" in self.installed:
                 self.curves = self.split.curves()
-                yield from self.install("curves", self.curves.data())
+                yield from self.desk.install("curves", self.curves.data())
         self.cube_size = max((s for s in sizes if s <= USUAL_CUBE), default=min(sizes))
         yield from self._cube()
 
     def _cube(self) -> Procedure[None]:
         assert self.split is not None
         values = self.split.cube(self.cube_size, self.wheel, self._light, self._signal)
-        yield from self.install("cube", cube_data(self.cube_size, values))
+        yield from self.desk.install("cube", cube_data(self.cube_size, values))
 
     def hold_colours(self) -> Procedure[None]:
         """Let colours be as they were before the curves in front of their cube were made better: no reading is needed."""

@@ -18,6 +18,8 @@ from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.installing import Installer
 from fenvik.core.procedures.leaving import MANY_RECALLED
+from fenvik.core.procedures.preparing import bare
+from fenvik.core.procedures.samelight import INSTALLED
 from fenvik.core.procedures.steps import BudgetError, FoundElsewhereError, Fraction, Procedure, RestlessError
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
@@ -26,8 +28,10 @@ IN_BETWEEN = CHECKED[:1]
 USUAL_BUDGET = 150  # readings: who allows more wants greys nearer to what is possible
 USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wants them
 SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
+MOST_INSTALLED = 3  # times that everything is installed anew
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
 LEAST_CONTRAST = 2.0  # of white to black: less is no display
+BUT_LOST = "; what had been installed before could not be."
 FOUND_SAID = "as found"  # what is said when what is found is read
 STEPS = ("light", "white", "grey", "colour")
 BALANCED = 0.004  # of HLG's peak: what the strongest of its lights may lose so that white is nearer to what is wanted
@@ -64,6 +68,8 @@ class Job:
     takes: dict[str, Any] = field(default_factory=dict)  # what the display can be given to install, as it describes itself
     by: str = "controls"  # by which greys and colours are adjusted: controls, install, or both
     installer: Installer | None = None
+    bare: int = 0  # the state in which nothing was installed, as the desk counts them
+    has_lost: bool = False  # whether something was installed when it was found that nobody can put back
     judged: list[Fraction] = field(default_factory=list)  # the proof's patches in HDR, where they hang on the peak that was found
     total: int = 0  # readings that the whole job may take
     goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left alone
@@ -152,7 +158,12 @@ class Job:
         return usual - self.desk.spent - self.balance.to_come
 
     def begin_install(self) -> Procedure[None]:
-        """Let the display end as the target does, before anything else is read of how it ends."""
+        """Take away what is installed already, and let the display end as the target does, before it is read how it ends."""
+        yield from bare(self)
+        self.bare = self.desk.settings[INSTALLED]
+        yield from self._end_as_wanted()
+
+    def _end_as_wanted(self) -> Procedure[None]:
         self.installer = Installer(self.desk, self.target, self.palette, self.white, self.black, self.takes, self.whole)
         if (yield from self.installer.tone()):
             self.settle((yield from self.desk.greys((100.0, 0.0))))
@@ -161,25 +172,37 @@ class Job:
 
     def install(self) -> Procedure[None]:
         """Install curves for the greys and a cube or a matrix for the colours, each read and made better."""
+        for left in reversed(range(MOST_INSTALLED)):
+            recalled, spent = self.desk.recalled, self.desk.spent
+            yield from self._install_once(recalled)
+            if self.desk.recalled == recalled or not left:
+                break
+            # It was made of readings of another light, in part at least. Those were thrown away and are not counted.
+            yield from self.desk.put({INSTALLED: self.bare})
+            self.desk.budget += max(self.desk.spent - spent, 0)
+            self.desk.notes.append("What had been installed by then came from that light too: it was taken away and made anew.")
+            yield from self._end_as_wanted()
+        if self.desk.given:
+            self.desk.notes.append(f"Installed: {', '.join(self.desk.given)}.")
+
+    def _install_once(self, recalled: int) -> Procedure[None]:
+        """Install, until readings turn out to be of another light."""
         assert self.installer is not None
-        if "white" in self.steps or "grey" in self.steps:
-            yield from self.installer.greys()
-        if "colour" in self.steps:
-            yield from self.installer.colours()
-        yield from self.installer.greys_again()
-        yield from self.installer.hold_colours()
-        if self.installer.installed:
-            self.desk.notes.append(f"Installed: {', '.join(self.installer.installed)}.")
+        greys, colours = "white" in self.steps or "grey" in self.steps, "colour" in self.steps
+        for step, is_wanted in (
+            (self.installer.greys, greys), (self.installer.colours, colours), (self.installer.greys_again, True),
+            (self.installer.hold_colours, True),
+        ):  # fmt: skip
+            if is_wanted and self.desk.recalled == recalled:
+                yield from step()
 
     def put_back(self) -> Procedure[None]:
         """Put everything back to as it was found."""
-        if self.installer is not None:
-            yield from self.installer.remove()
         yield from self.desk.put(self.desk.found)
 
     def give_up(self, problem: FenvikError) -> Procedure[None]:
         """Put everything back: nothing that was read lately says whether it is better than it was."""
-        self.desk.notes.append(f"{problem} Every control was put back.")
+        self.desk.notes.append(f"{problem} Every control was put back{BUT_LOST if self.has_lost else '.'}")
         yield from self.put_back()
         self.restored = True
         self.as_left = list(self.as_found)
@@ -249,9 +272,9 @@ class Job:
         """Take white and black from what was read: white as bright as the weakest light allows without raising any."""
         by = {round(100 * float(t.fraction[0])): t.xyz for t in taken if np.ptp(t.fraction) == 0}
         if 100 not in by or by[100][1] <= 0:
-            raise FenvikError("White has no light: nothing can be adjusted.")
+            raise self._unlike("White has no light: nothing can be adjusted.")
         if 0 in by and by[100][1] < LEAST_CONTRAST * by[0][1]:
-            raise FenvikError("Black gives as much light as white does: something else is shown, or the meter sees something else.")
+            raise self._unlike("Black gives as much light as white: something else is shown, or the meter sees something else.")
         # PQ says every light itself, up to the peak; elsewhere white is as bright as the weakest light allows.
         weakest, whole = float((by[100] @ self.target.inverse_matrix.T).min()), float(by[100][1])
         self.whole = whole
@@ -262,6 +285,10 @@ class Job:
         else:
             self.white = weakest
         self.black = max(float(by[0][1]) if 0 in by else 0.0, 0.0)
+
+    def _unlike(self, words: str) -> FenvikError:
+        """Return what ends a job before it has begun, or has everything put back."""
+        return RestlessError(words) if self.as_found else FenvikError(words)
 
     def hold(self) -> tuple[float, float]:
         """Return white and black as they are now, in cd/m²: colours are judged beside the white that the greys leave."""

@@ -33,7 +33,10 @@ def look_left(job: "Job") -> Procedure[None]:
     if job.desk.slips:
         several = "1 reading was" if job.desk.slips == 1 else f"{job.desk.slips} readings were"
         job.desk.notes.append(f"{several} not confirmed by a second and a third, and thrown away.")
-    if score(job.as_left, job.target) > score(job.as_found, job.target) and not (yield from _keep_what_is_better(job)):
+    is_worse = score(job.as_left, job.target) > score(job.as_found, job.target)
+    if is_worse and job.has_lost:
+        job.desk.notes.append("What is left is no better than what was found. What had been installed then is gone, so it is kept.")
+    elif is_worse and not (yield from _keep_what_is_better(job)):
         job.desk.notes.append("What was left was no better than what was found, so every control was put back.")
         yield from job.put_back()
         job.restored = True
@@ -49,7 +52,8 @@ def _keep_what_is_better(job: "Job") -> Procedure[bool]:
     """Put back the greys or the colours alone, where the others got better and readings can prove it; return whether."""
     found, left = parts_of(job.as_found, job.target), parts_of(job.as_left, job.target)
     better = [name for name in found if left[name] < found[name]]
-    if len(better) != 1 or job.desk.spent + len(job.proof) > job.total:
+    # What is installed for greys and for colours hangs together.
+    if len(better) != 1 or job.desk.has_installed or job.desk.spent + len(job.proof) > job.total:
         return False
     colours = {c["id"] for role in OF_COLOUR for c in job.desk.by_role(role)}
     back = {name: value for name, value in job.desk.found.items() if (name in colours) == (better[0] == "greys")}

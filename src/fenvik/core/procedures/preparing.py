@@ -7,12 +7,14 @@ import numpy as np
 from fenvik.core.analysis.clipping import may_clip
 from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures import lights
+from fenvik.core.procedures.doubt import agree
 from fenvik.core.procedures.steps import Procedure
 
 if TYPE_CHECKING:
     from fenvik.core.procedures.job import Job
 
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
+INSTALLABLE = ("tone", "curves", "matrix", "cube")  # what a job installs
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
 # In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
 KEPT_ON_IN_HDR = ("process.dimming",)
@@ -37,6 +39,37 @@ def process_off(job: "Job") -> Procedure[None]:
         if kept:
             job.desk.notes.append(f"Could not be turned off, and works on the picture: {', '.join(kept)}.")
         job.settle((yield from job.desk.greys((100.0, 0.0))))
+
+
+def bare(job: "Job") -> Procedure[None]:
+    """Take away what is installed already, whoever did it: curves are made for the display itself.
+
+    The link tells nobody what is installed. A colour of which each kind of it changes something tells whether anything was.
+    """
+    desk, takes = job.desk, [what for what in INSTALLABLE if job.takes.get(what)]
+    patch = next(iter(job.palette.hues.values()))[0][1]
+    before, said = (yield from desk.newest(patch)), list(desk.given)
+    for what in takes:
+        yield from desk.uninstall(what)
+    # Not held against anything: that it is another light is just what is asked. Twice, for one may be a slip.
+    if agree(before, (yield from desk.read(patch))) or agree(before, (yield from desk.read(patch))):
+        if said:
+            desk.was_bare()
+        return
+    if not said:
+        desk.had_more()
+        job.has_lost = True
+        desk.notes.append(
+            "Something was installed in this mode that Fenvik knows nothing of. It was taken away, for what is installed now is "
+            "made for the display itself; it cannot be put back."
+        )
+    else:
+        desk.notes.append(f"What was installed before was taken away first: {', '.join(said)}.")
+    job.settle((yield from desk.greys((100.0, 0.0))))
+    if job.target.is_hdr:
+        job.palette = palette_for(job.target, job.white, job.black)
+        if job.palette.is_shortened:
+            yield from job.find_end()
 
 
 def light(job: "Job") -> Procedure[None]:

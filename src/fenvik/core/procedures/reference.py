@@ -74,7 +74,7 @@ def _corrected_anew(job: "Job", patches: Sequence[Fraction], earlier: Renewed | 
     before = None if job.corrected is None else job.corrected.matrix
     if before is None:
         return None
-    desk, is_installed = job.desk, job.installer is not None and bool(job.installer.installed)
+    desk, is_installed = job.desk, job.installer is not None and bool(job.desk.given)
     off, limit = (yield from check(before, job.target, patches)), DISAGREE_IN_HDR if job.target.is_hdr else DISAGREE
     if limit < off < CLEARLY * limit:
         off = min(off, (yield from check(before, job.target, patches)))  # noise is not the same twice

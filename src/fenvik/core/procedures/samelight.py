@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 
-from fenvik.core.procedures.doubt import agree
+from fenvik.core.procedures.doubt import agree, between
 from fenvik.core.procedures.steps import ENDS, FoundElsewhereError, OtherLightError, Procedure, Read, Wait
 
 if TYPE_CHECKING:
@@ -87,12 +87,78 @@ def _not_a_slip(desk: Desk, now: Taken, before: Taken) -> Procedure[Taken]:
 
 def _white_before(desk: Desk, now: Taken) -> Taken | None:
     """Return the first white since it was last proven that had every choice and light as they are now."""
-    kept = {c["id"] for role in OF_LIGHT for c in desk.by_role(role)} | {c["id"] for c in desk.controls if c["kind"] != "range"}
-    kept.add(INSTALLED)
+    kept = _of_no_balance(desk)
     for t in desk.taken[desk.proven :]:
         if t is not now and t.fraction.min() == 1.0 and all(t.settings.get(k) == now.settings.get(k) for k in kept):
             return t
     return None
+
+
+def _of_no_balance(desk: Desk) -> set[str]:
+    """Return the controls that may take or give a lot of light, which turning them back would not show."""
+    return {c["id"] for role in OF_LIGHT for c in desk.by_role(role)} | {c["id"] for c in desk.controls if c["kind"] != "range"}
+
+
+def see_the_whole(desk: Desk, made: list[Taken], start: int) -> Procedure[None]:
+    """Hold a batch as a whole against what its patches gave before, whatever was turned or installed in between.
+
+    In SDR white is in every batch and tells. In HDR it is not, and what is installed is another display to every rule that holds a
+    patch against itself. Where light as a whole changed by more than a white balance usually changes it, everything is turned back
+    for a reading, which is as it was or is not. Not where a person turns everything. Raises OtherLightError.
+    """
+    if not (desk.is_hdr or desk.has_installed) or desk.by_hand:
+        return
+    lit = [t for t in made if t.fraction.max() >= LIT and t.xyz[1] > 0]
+    kept = _of_no_balance(desk)
+    earlier = [t for t in desk.taken[desk.proven : start] if lit and all(t.settings.get(k) == lit[0].settings.get(k) for k in kept)]
+    for before in _states(earlier):
+        apart = [v for t in lit if (v := _changed(t, before, is_hdr=desk.is_hdr)) is not None]
+        if 2 * len(apart) < len(lit):
+            continue
+        if abs(float(np.median(apart))) > CHANGED:
+            yield from _prove_whole(desk, lit, before)
+            desk.proven, desk.lit_well = start, len(desk.taken)
+        return
+
+
+def _states(taken: list[Taken]) -> list[list[Taken]]:
+    """Return lit readings by the state in which they were taken, the first one first."""
+    states: list[list[Taken]] = []
+    for t in taken:
+        if t.fraction.max() < LIT or t.xyz[1] < SEEN:
+            continue
+        same = next((state for state in states if state[0].settings == t.settings), None)
+        if same is None:
+            states.append([t])
+        else:
+            same.append(t)
+    return states
+
+
+def _changed(now: Taken, before: list[Taken], *, is_hdr: bool) -> float | None:
+    """Return by how much a patch changed, in ln of luminance; a grey beside those about it. None where that is not told."""
+    same = next((t for t in before if np.array_equal(t.fraction, now.fraction)), None)
+    was = None if same is None else float(same.xyz[1])
+    if was is None and np.ptp(now.fraction) == 0:
+        was = between(before, float(now.fraction[0]), is_hdr=is_hdr)
+    return None if not was else float(np.log(now.xyz[1] / was))
+
+
+def _prove_whole(desk: Desk, lit: list[Taken], before: list[Taken]) -> Procedure[None]:
+    """Raise OtherLightError where a state is not what it was, or the patches of a batch are not what they just were."""
+    at = float(np.median([t.fraction.max() for t in lit]))
+    told = sorted(before, key=lambda t: (np.ptp(t.fraction) > 0, abs(float(t.fraction.max()) - at)))[:2]
+    is_true, again = yield from _turned_back(desk, told[0], _is_as_it_was(desk, told))
+    if not is_true:
+        raise OtherLightError(
+            f"A patch gave {told[0].xyz[1]:.3g} cd/m². Everything was turned back for a moment, and it gave {again.xyz[1]:.3g}: "
+            "the meter has lost its aim, or the light of the display or of the room is another.",
+            desk.lit_well,
+            told[0],
+        )
+    now = min(lit, key=lambda t: abs(float(t.fraction.max()) - at))
+    if not agree(now, (yield from desk.read([100.0 * float(v) for v in now.fraction]))):
+        raise OtherLightError(PASSED, desk.lit_well, told[0], is_over=True)
 
 
 def _prove(desk: Desk, now: Taken) -> Procedure[None]:
@@ -152,10 +218,24 @@ def see_the_dark(desk: Desk, made: list[Taken], start: int) -> Procedure[None]:
     for now in made:
         if not 0.0 < now.fraction.max() < LIT or np.ptp(now.fraction) > 0:
             continue
-        before = [t for t in desk.taken[:start] if np.array_equal(t.fraction, now.fraction)]
-        if before and any(a.xyz[1] > LIT_UP * b.xyz[1] + LIT_BY for a, b in ((now, before[-1]), (before[-1], now))):
+        was = _dark_before(desk, now, desk.taken[:start])
+        if was is not None and any(a > LIT_UP * b + LIT_BY for a, b in ((now.xyz[1], was), (was, now.xyz[1]))):
             yield from _prove_black(desk, (yield from desk.read((0.0, 0.0, 0.0))))
             return
+
+
+def _dark_before(desk: Desk, now: Taken, taken: list[Taken]) -> float | None:
+    """Return the cd/m² that a dark grey gave when it was last read, in HDR those about it; None where that is not told."""
+    same = next((t for t in reversed(taken) if np.array_equal(t.fraction, now.fraction)), None)
+    if same is not None:
+        return float(same.xyz[1])
+    if not (desk.is_hdr or desk.has_installed):
+        return None
+    about: list[Taken] = []
+    for t in reversed(taken):
+        if np.ptp(t.fraction) == 0 and (not about or t.settings == about[0].settings):
+            about.append(t)
+    return between(about, float(now.fraction[0]), is_hdr=desk.is_hdr)
 
 
 def comes_back(desk: Desk, problem: OtherLightError) -> Procedure[bool]:

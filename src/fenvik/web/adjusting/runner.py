@@ -158,7 +158,7 @@ class HandsFreeRunner(Runner):
         target, told = self.plan.pass_.tuning.target, self.told
         told.notes, told.restored, told.dead = list(dict.fromkeys([*self.said, *desk.notes])), job.restored, desk.dead
         told.readings, told.phase = desk.spent, ""
-        told.installed = [] if job.installer is None else list(job.installer.installed)
+        told.installed = [] if job.installer is None else list(job.desk.given)
         told.moves = ControlChange.objects.filter(of_pass=self.plan.pass_).count()
         told.found_score = score(job.as_found, target) if len(job.as_found) == len(job.proof) else None
         told.left_score = score(job.as_left, target) if len(job.as_left) == len(job.proof) else None
