@@ -59,6 +59,7 @@ class Desk:
     given: dict[str, dict[str, Any]] = field(default_factory=dict)  # what is installed now, in the order in which it came
     gave: list[dict[str, dict[str, Any]]] = field(default_factory=list)  # what was installed in every state so far
     by_hand: bool = False  # whether a person turns what is set: then many readings are better than many turns
+    stands_still: bool = False  # whether what was found gave the same light at its beginning and at its end
     is_hdr: bool = False  # whether light follows the signal as PQ has it
     sure: int = 0  # so many of those that are kept were taken while it stood as it was set
     recalled: int = 0  # so many were thrown away that told of another light
@@ -137,7 +138,7 @@ class Desk:
         for left in reversed(range(TRIES)):
             since, slips = len(self.taken), self.slips
             *made, last = yield from self.reads([*wanted, wanted[0]])
-            holds = agree(made[0], last)
+            holds = self.stands_still = agree(made[0], last)
             if holds and self.slips == slips:
                 break
             if left:
@@ -176,9 +177,9 @@ class Desk:
                 return
             place = doubted[0]
             asked.add(place)
-            made[place] = yield from self._confirmed(made[place])
+            made[place] = yield from self.confirmed(made[place])
 
-    def _confirmed(self, first: Taken) -> Procedure[Taken]:
+    def confirmed(self, first: Taken) -> Procedure[Taken]:
         """Return what two readings of a patch agree on, and throw away one that stands alone."""
         percent = [100.0 * float(v) for v in first.fraction]
         read = [first, (yield from self.read(percent))]

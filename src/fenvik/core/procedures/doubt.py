@@ -23,6 +23,7 @@ WHITE = 0.9  # fraction of signal: a grey above it is lit, whatever the display
 # Of two patches of which one asks for more of every light, that one is brighter wherever a display may end or clip.
 LOWER, HIGHER, BRIGHTER = 0.5, 0.25, 1.15  # fraction of signal of the one, how much more the other asks for, and what it must give
 LOWER_HDR = 0.3  # 10 cd/m² of PQ: every display gives that, however early it ends
+OTHER_PATCH, TO_A_HAIR, TO_A_HAIR_UV = 0.03, 0.008, 0.0015  # of signal; of ln luminance and u′v′: the meter's own noise
 OUT_OF_ORDER = 100.0  # times what is let pass: it is looked at before anything else
 
 
@@ -52,6 +53,8 @@ def _far(place: int, made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool
         return OUT_OF_ORDER
     if now.fraction.min() > WHITE and now.xyz[1] < LIT:
         return OUT_OF_ORDER  # the patch before, likely
+    if _is_the_one_before(now, made[place - 1] if place else before[-1] if before else None, others):
+        return OUT_OF_ORDER
     if now.xyz[1] < LIT or now.fraction.max() < DARK:
         return 0.0
     same = next((t for t in reversed(others) if t.settings == now.settings and np.array_equal(t.fraction, now.fraction)), None)
@@ -68,6 +71,14 @@ def _is_out_of_order(low: Any, high: Any, most: float) -> bool:
     least = float(low.fraction.max())
     is_lower = least <= most and float(high.fraction.max()) >= least + HIGHER and bool((low.fraction <= high.fraction).all())
     return is_lower and low.xyz[1] >= LIT and low.xyz[1] * BRIGHTER > high.xyz[1]
+
+
+def _is_the_one_before(now: Any, last: Any, others: Sequence[Any]) -> bool:
+    """Return whether a patch gives to a hair what another gave just before it, and the display has not ended there."""
+    if last is None or now.xyz[1] < LIT or np.abs(now.fraction - last.fraction).max() < OTHER_PATCH:
+        return False
+    is_same = abs(_ln(now) - _ln(last)) < TO_A_HAIR and _beside(now.xyz, last.xyz) < TO_A_HAIR_UV
+    return is_same and any(t.xyz[1] > BRIGHTER * now.xyz[1] for t in others)
 
 
 def _beside(one: ArrayLike, other: ArrayLike) -> float:

@@ -31,6 +31,8 @@ AT_PEAK = 0.985  # of the peak: the brightest grey that curves are made from
 RIGHT = 0.28  # of an error, the noise of the readings included: curves that are off by less are left as they are
 NEARLY = 0.998  # of the peak: where a target counts as having reached it
 OVER = 0.015  # of signal, above the peak: from there on nothing is told apart
+# Three lights and their white are read again where no display can be so: white in shares of their sum, and how far they are apart.
+TRIES, LEAST_WHITE, MOST_WHITE, LEAST_APART = 3, 0.85, 2.5, 0.02
 LEAST_BOOST = 0.05  # of the sum of the three lights
 
 
@@ -264,7 +266,7 @@ class Installer:
         yield from self.desk.say("cube" if sizes else "matrix")
         patches = [percent for hue in self.palette.hues.values() for _, percent in hue]
         if not self.pure:
-            self.pure = yield from self.desk.reads(self._pure())
+            yield from self._see_lights()
         read = yield from self.desk.reads(patches)
         sent, gives = self._as_light(read), self._gives(self.pure)
         # What was sent through the wheel is what comes of it; what is needed is learned from what is still off.

@@ -27,7 +27,7 @@ from fenvik.core.types import Floats
 IN_BETWEEN = CHECKED[:1]
 USUAL_BUDGET = 150  # readings: who allows more wants greys nearer to what is possible
 USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wants them
-SPARE = 4  # readings that the proof may want besides its own, where one of them stands out
+SPARE, IN_HDR = 4, 2  # readings that the proof may want besides its own, where one of them stands out, or light is proven
 MOST_INSTALLED = 3  # times that everything is installed anew
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
 LEAST_CONTRAST = 2.0  # of white to black: less is no display
@@ -90,6 +90,9 @@ class Job:
                 yield from self.go()
         except (RestlessError, BudgetError) as problem:
             yield from self.give_up(problem)
+        except np.linalg.LinAlgError:
+            # Whatever slipped there: no display gives such light.
+            yield from self.give_up(RestlessError("What was read contradicts itself, so nothing can be worked out from it."))
 
     def begin_anew(self, problem: FenvikError) -> Procedure[None]:
         """Put everything back and forget what was read; the meter is still seen through the correction that was made."""
@@ -105,7 +108,7 @@ class Job:
         yield from self.look_found()
         self.total = self.desk.budget
         # The proof is never saved on, nor the reference's look at what is left.
-        self.desk.budget -= len(self.proof) + SPARE + (2 * len(CHECKED) if self.correction else 0)
+        self.desk.budget -= len(self.proof) + SPARE + (IN_HDR if self.target.is_hdr else 0) + (2 * len(CHECKED) if self.correction else 0)
         yield from self.adjust()
         try:
             yield from reference.hold(self, CHECKED)  # its readings were kept back

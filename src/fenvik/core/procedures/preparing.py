@@ -8,13 +8,15 @@ from fenvik.core.analysis.clipping import may_clip
 from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures import lights
 from fenvik.core.procedures.doubt import agree
-from fenvik.core.procedures.steps import Procedure
+from fenvik.core.procedures.steps import Fraction, Procedure
 
 if TYPE_CHECKING:
+    from fenvik.core.procedures.desk import Taken
     from fenvik.core.procedures.job import Job
 
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
 INSTALLABLE = ("tone", "curves", "matrix", "cube")  # what a job installs
+SAME_CODE = 0.003  # fraction of signal: a code is rounded by less
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
 # In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
 KEPT_ON_IN_HDR = ("process.dimming",)
@@ -47,12 +49,18 @@ def bare(job: "Job") -> Procedure[None]:
     The link tells nobody what is installed. A colour of which each kind of it changes something tells whether anything was.
     """
     desk, takes = job.desk, [what for what in INSTALLABLE if job.takes.get(what)]
-    patch = next(iter(job.palette.hues.values()))[0][1]
+    patch, other = (patches[0][1] for patches in list(job.palette.hues.values())[:2])
     before, said = (yield from desk.newest(patch)), list(desk.given)
+    if not any(agree(before, t) for t in job.as_found if np.array_equal(t.fraction, before.fraction)):
+        before = yield from desk.confirmed(before)  # the processing that was turned off, or a slip
+    beside = next((t for t in job.as_found if t.settings == before.settings and _shows(t, other)), None)
     for what in takes:
         yield from desk.uninstall(what)
-    # Not held against anything: that it is another light is just what is asked. Twice, for one may be a slip.
-    if agree(before, (yield from desk.read(patch))) or agree(before, (yield from desk.read(patch))):
+    # Not held against anything: that it is another light is just what is asked. Twice and in two ways, for one may be a slip.
+    is_as_it_was = agree(before, (yield from desk.read(patch))) or agree(before, (yield from desk.read(patch)))
+    if not is_as_it_was and beside is not None:
+        is_as_it_was = agree(beside, (yield from desk.read(other)))
+    if is_as_it_was:
         if said:
             desk.was_bare()
         return
@@ -70,6 +78,10 @@ def bare(job: "Job") -> Procedure[None]:
         job.palette = palette_for(job.target, job.white, job.black)
         if job.palette.is_shortened:
             yield from job.find_end()
+
+
+def _shows(taken: "Taken", percent: Fraction) -> bool:
+    return bool(np.abs(taken.fraction - np.array(percent) / 100.0).max() < SAME_CODE)
 
 
 def light(job: "Job") -> Procedure[None]:

@@ -17,7 +17,7 @@ T = TypeVar("T")
 INSTALLED = "*installed*"  # beside the values of controls: no control is called so
 LIT = 0.29  # fraction of signal: below it offsets and black levels move a lot
 SEEN, LOST = 1.0, 0.4  # cd/m² that a patch had, and the share of it that is left where the meter no longer sees it
-LIFTED, DAYLIGHT = 3.0, 0.1  # times black, and cd/m²: what lifts it by more is no white balance
+LIFTED, DAYLIGHT = 1.8, 0.1  # times black, and cd/m²: what lifts it by more is no white balance
 CHANGED = 0.12  # of ln luminance of white: what a white balance takes or gives at most, usually
 LOOKS, LOOK_S, MOST_WAITS = 25, 4.0, 2  # at a light that is another, while nobody can be called; how often that is done in a run
 PASSED = "For a while the light was another than before and after it."
@@ -109,9 +109,14 @@ def see_the_whole(desk: Desk, made: list[Taken], start: int) -> Procedure[None]:
     if not (desk.is_hdr or desk.has_installed) or desk.by_hand:
         return
     lit = [t for t in made if t.fraction.max() >= LIT and t.xyz[1] > 0]
-    kept = _of_no_balance(desk)
-    earlier = [t for t in desk.taken[desk.proven : start] if lit and all(t.settings.get(k) == lit[0].settings.get(k) for k in kept)]
-    for before in _states(earlier):
+    # What is found to stand still comes back as it was, processing and all; what does not may be another each time.
+    kept = set() if desk.stands_still else _of_no_balance(desk)
+    since, until = (
+        [t for t in taken if lit and all(t.settings.get(k) == lit[0].settings.get(k) for k in kept)]
+        for taken in (desk.taken[desk.proven : start], desk.taken[: desk.proven])
+    )
+    # What was proven before can be turned back as well, where nothing has told of such patches since.
+    for before in (*_states(since), *reversed(_states(until))):
         apart = [v for t in lit if (v := _changed(t, before, is_hdr=desk.is_hdr)) is not None]
         if 2 * len(apart) < len(lit):
             continue
@@ -147,7 +152,7 @@ def _changed(now: Taken, before: list[Taken], *, is_hdr: bool) -> float | None:
 def _prove_whole(desk: Desk, lit: list[Taken], before: list[Taken]) -> Procedure[None]:
     """Raise OtherLightError where a state is not what it was, or the patches of a batch are not what they just were."""
     at = float(np.median([t.fraction.max() for t in lit]))
-    told = sorted(before, key=lambda t: (np.ptp(t.fraction) > 0, abs(float(t.fraction.max()) - at)))[:2]
+    told = sorted(before, key=lambda t: (np.ptp(t.fraction) > 0, abs(float(t.fraction.max()) - at)))[:3]
     is_true, again = yield from _turned_back(desk, told[0], _is_as_it_was(desk, told))
     if not is_true:
         raise OtherLightError(
