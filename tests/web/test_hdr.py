@@ -91,6 +91,14 @@ def test_what_can_be_installed_is_and_is_taken_away_again(oled, person, now, ben
     given = "given a roll-off in place of its own, curves for its greys and a cube for its colours for this mode"
     assert given in told_of(oled)[0]
     assert {step.kind for step in started.steps.all()} >= {"inst", "read"}
+    # A second run begins with the display itself, and can be taken back to what the first has left.
+    again = run(handsfree.start(
+        tuning_id=oled.pk, actor=person, now=now, steps=["white", "grey", "colour"], budget=140, by="install"
+    ))  # fmt: skip
+    assert truth(bench, oled)[0].mean() < 1.1
+    assert any("What was installed before was taken away first: tone, curves, cube." in note for note in again.run.notes)
+    signed_in.post(reverse("act", args=(oled.pk, "put-back")), {"stop": "adjust", "pass": again.pk})
+    np.testing.assert_allclose(truth(bench, oled)[0], after, atol=0.4)
     signed_in.post(reverse("act", args=(oled.pk, "put-back")), {"stop": "adjust", "pass": started.pk})
     np.testing.assert_allclose(truth(bench, oled)[0], before, atol=0.4)
     started.run.refresh_from_db()

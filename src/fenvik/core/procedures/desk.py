@@ -111,6 +111,8 @@ class Desk:
                 yield from see_the_whole(self, made, start)
                 yield from see_the_dark(self, made, start)
             except OtherLightError as problem:
+                if (yield from self.look()):
+                    continue  # it moved while it was turned back
                 ask = Ask(f"{problem} Set that right, then go on: what was read since it was last right is read again.")
                 answer: bool | None = None if problem.is_over else (yield ask)
                 if problem.is_over:

@@ -106,7 +106,13 @@ class Installer:
 
     def _see_lights(self) -> Procedure[None]:
         """Read what each light gives alone, and all three: a white sub-pixel adds to them, with the least of the three."""
-        self.pure = yield from self.desk.reads(self._pure())
+        for _ in range(TRIES):
+            self.pure = yield from self.desk.reads(self._pure())
+            each = np.array([t.xyz for t in self.pure])
+            white, total = float(each[3, 1]), float(each[:3, 1].sum())
+            shape = each[:3] / np.maximum(each[:3].sum(axis=1, keepdims=True), 1e-9)
+            if LEAST_WHITE * total < white < MOST_WHITE * total and abs(np.linalg.det(shape)) > LEAST_APART:
+                return
 
     def greys_again(self) -> Procedure[None]:
         """Read greys with all that is installed, and make the curves better, as often as readings are left for, twice at most."""

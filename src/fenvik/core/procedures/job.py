@@ -105,10 +105,11 @@ class Job:
 
     def go(self) -> Procedure[None]:
         """Look at what is found, adjust, hold the correction against the reference once more, and look at what is left."""
-        yield from self.look_found()
         self.total = self.desk.budget
+        yield from self.look_found()
         # The proof is never saved on, nor the reference's look at what is left.
-        self.desk.budget -= len(self.proof) + SPARE + (IN_HDR if self.target.is_hdr else 0) + (2 * len(CHECKED) if self.correction else 0)
+        spare = SPARE + (IN_HDR if self.target.is_hdr else 0)
+        self.desk.budget -= len(self.proof) + spare + (2 * len(CHECKED) if self.correction else 0)
         yield from self.adjust()
         try:
             yield from reference.hold(self, CHECKED)  # its readings were kept back

@@ -8,14 +8,16 @@ from fenvik.core.analysis.clipping import may_clip
 from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures import lights
 from fenvik.core.procedures.doubt import agree
-from fenvik.core.procedures.steps import Fraction, Procedure
+from fenvik.core.procedures.samelight import DAYLIGHT, LIFTED
+from fenvik.core.procedures.steps import Fraction, Procedure, RestlessError
 
 if TYPE_CHECKING:
-    from fenvik.core.procedures.desk import Taken
+    from fenvik.core.procedures.desk import Desk, Taken
     from fenvik.core.procedures.job import Job
 
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
 INSTALLABLE = ("tone", "curves", "matrix", "cube")  # what a job installs
+OTHER_PEAK = 0.25  # of ln luminance of white
 SAME_CODE = 0.003  # fraction of signal: a code is rounded by less
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
 # In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
@@ -64,6 +66,8 @@ def bare(job: "Job") -> Procedure[None]:
         if said:
             desk.was_bare()
         return
+    white, dark = (yield from desk.read((100.0,) * 3)), (yield from desk.read((0.0,) * 3))
+    _see_that_it_is_no_other_light(desk, before, white, dark)
     if not said:
         desk.had_more()
         job.has_lost = True
@@ -73,11 +77,25 @@ def bare(job: "Job") -> Procedure[None]:
         )
     else:
         desk.notes.append(f"What was installed before was taken away first: {', '.join(said)}.")
-    job.settle((yield from desk.greys((100.0, 0.0))))
+    job.settle([white, dark])
     if job.target.is_hdr:
         job.palette = palette_for(job.target, job.white, job.black)
         if job.palette.is_shortened:
             yield from job.find_end()
+
+
+def _see_that_it_is_no_other_light(desk: "Desk", before: "Taken", white: "Taken", dark: "Taken") -> None:
+    """Raise RestlessError where light was lost, or came, just when what was installed was taken away.
+
+    What is installed ends about where the display ends, and makes no black lighter.
+    """
+    there = [t for t in desk.taken if t.settings == before.settings and t is not white and t is not dark]
+    whites = [float(t.xyz[1]) for t in there if t.fraction.min() == 1.0]
+    blacks = [float(t.xyz[1]) for t in there if t.fraction.max() == 0.0]
+    if whites and abs(np.log(max(float(white.xyz[1]), 1e-6) / whites[-1])) > OTHER_PEAK:
+        raise RestlessError("The light became another while what was installed was taken away.")
+    if blacks and float(dark.xyz[1]) > LIFTED * max(blacks[-1], 0.0) + DAYLIGHT:
+        raise RestlessError("The room became lighter while what was installed was taken away.")
 
 
 def _shows(taken: "Taken", percent: Fraction) -> bool:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 
-from fenvik.core.procedures.doubt import agree, between
+from fenvik.core.procedures.doubt import SAME, agree, between
 from fenvik.core.procedures.steps import ENDS, FoundElsewhereError, OtherLightError, Procedure, Read, Wait
 
 if TYPE_CHECKING:
@@ -117,11 +118,12 @@ def see_the_whole(desk: Desk, made: list[Taken], start: int) -> Procedure[None]:
     )
     # What was proven before can be turned back as well, where nothing has told of such patches since.
     for before in (*_states(since), *reversed(_states(until))):
-        apart = [v for t in lit if (v := _changed(t, before, is_hdr=desk.is_hdr)) is not None]
+        apart = [(v, i) for i, t in enumerate(lit) if (v := _changed(t, before, is_hdr=desk.is_hdr)) is not None]
         if 2 * len(apart) < len(lit):
             continue
-        if abs(float(np.median(apart))) > CHANGED:
-            yield from _prove_whole(desk, lit, before)
+        changed, place = sorted(apart)[len(apart) // 2]
+        if abs(changed) > CHANGED:
+            yield from _prove_whole(desk, lit[place], before)
             desk.proven, desk.lit_well = start, len(desk.taken)
         return
 
@@ -149,11 +151,11 @@ def _changed(now: Taken, before: list[Taken], *, is_hdr: bool) -> float | None:
     return None if not was else float(np.log(now.xyz[1] / was))
 
 
-def _prove_whole(desk: Desk, lit: list[Taken], before: list[Taken]) -> Procedure[None]:
-    """Raise OtherLightError where a state is not what it was, or the patches of a batch are not what they just were."""
-    at = float(np.median([t.fraction.max() for t in lit]))
+def _prove_whole(desk: Desk, now: Taken, before: list[Taken]) -> Procedure[None]:
+    """Raise OtherLightError where a state is not what it was, or a patch that has changed is not what it just was."""
+    at = float(now.fraction.max())
     told = sorted(before, key=lambda t: (np.ptp(t.fraction) > 0, abs(float(t.fraction.max()) - at)))[:3]
-    is_true, again = yield from _turned_back(desk, told[0], _is_as_it_was(desk, told))
+    is_true, again = yield from _turned_back(desk, told[0], _is_as_it_was(desk, told, _gives_as_much))
     if not is_true:
         raise OtherLightError(
             f"A patch gave {told[0].xyz[1]:.3g} cd/m². Everything was turned back for a moment, and it gave {again.xyz[1]:.3g}: "
@@ -161,8 +163,7 @@ def _prove_whole(desk: Desk, lit: list[Taken], before: list[Taken]) -> Procedure
             desk.lit_well,
             told[0],
         )
-    now = min(lit, key=lambda t: abs(float(t.fraction.max()) - at))
-    if not agree(now, (yield from desk.read([100.0 * float(v) for v in now.fraction]))):
+    if not _gives_as_much(now, (yield from desk.read([100.0 * float(v) for v in now.fraction]))):
         raise OtherLightError(PASSED, desk.lit_well, told[0], is_over=True)
 
 
@@ -198,7 +199,13 @@ def _prove_black(desk: Desk, now: Taken) -> Procedure[None]:
     if before is None or not (is_lighter or _is_darker(now, before)):
         desk.dark_well = len(desk.taken)
         return
-    again = yield from _turned_back(desk, before, desk.read((0.0, 0.0, 0.0)))
+    again, lost = yield from _turned_back(desk, before, _black_and_lit(desk, before))
+    if lost is not None:
+        raise OtherLightError(
+            f"Black gives less than it did, and what gave {lost.xyz[1]:.3g} cd/m² gives less too: the meter has lost its aim.",
+            desk.lit_well,
+            lost,
+        )
     if _is_lighter(again, before):
         raise OtherLightError(
             f"Black gave {max(before.xyz[1], 0.0):.3g} cd/m². Everything was turned back for a moment, and it gave "
@@ -211,6 +218,16 @@ def _prove_black(desk: Desk, now: Taken) -> Procedure[None]:
     if not (_is_lighter if is_lighter else _is_darker)((yield from desk.read((0.0, 0.0, 0.0))), before):
         raise OtherLightError(PASSED, desk.dark_well, before, is_over=True)
     desk.proven_black = desk.dark_well = len(desk.taken)
+
+
+def _black_and_lit(desk: Desk, before: Taken) -> Procedure[tuple[Taken, Taken | None]]:
+    """Return black as it is now and, where it is far darker, a lit patch of the same state that is darker too."""
+    black = yield from desk.read((0.0, 0.0, 0.0))
+    lit = next((t for t in desk.taken if t.settings == before.settings and t.fraction.min() >= LIT and t.xyz[1] > SEEN), None)
+    if lit is None or not _is_darker(black, before):
+        return black, None
+    now = yield from desk.read([100.0 * float(v) for v in lit.fraction])
+    return black, lit if now.xyz[1] < CONFIRMS * lit.xyz[1] else None
 
 
 def see_the_dark(desk: Desk, made: list[Taken], start: int) -> Procedure[None]:
@@ -267,13 +284,20 @@ def _awaited(was: Taken) -> Procedure[bool]:
     return False
 
 
-def _is_as_it_was(desk: Desk, told: list[Taken]) -> Procedure[tuple[bool, Taken]]:
+def _gives_as_much(one: Taken, other: Taken) -> bool:
+    """Return whether two readings of a patch have the same light, whatever its colour: a meter that drifts is no other light."""
+    return bool(other.xyz[1] > 0 and abs(np.log(one.xyz[1] / other.xyz[1])) <= SAME)
+
+
+def _is_as_it_was(
+    desk: Desk, told: list[Taken], alike: Callable[[Taken, Taken], bool] = agree
+) -> Procedure[tuple[bool, Taken]]:
     """Read patches again until one gives what it gave; return whether one did, and what the first gave."""
     first: Taken | None = None
     for t in told:
         read = yield from desk.read([100.0 * float(v) for v in t.fraction])
         first = first or read
-        if agree(t, read):
+        if alike(t, read):
             return True, first
     return False, first or told[0]
 

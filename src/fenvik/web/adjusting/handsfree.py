@@ -11,6 +11,7 @@ from fenvik.core.procedures.job import STEPS, proof_of
 from fenvik.web.adjusting import lists
 from fenvik.web.adjusting.models import Run
 from fenvik.web.adjusting.runner import LEAST_BUDGET
+from fenvik.web.controls.installed import bring, rows_in, told_by, was_given
 from fenvik.web.controls.maps import read_over_link
 from fenvik.web.controls.models import Moment, Origin, SettingsSheet
 from fenvik.web.controls.services import fitting
@@ -88,6 +89,7 @@ def start(
             luminance=tuning.luminance if "light" in steps else None, controls=controls,
             proof=len(proof_of(steps)), matrix=None if started.correction is None else started.correction.matrix,
             taught=taught_by(tuning),
+            stood={} if link is None else rows_in(tuning.display_id, tuning.mode_id or tuning.picture_mode),
         )  # fmt: skip
     return started
 
@@ -162,13 +164,8 @@ def put_back(*, pass_id: int, actor: User, now: datetime) -> int:
         raise HandsFreeError("The run is still going on: stop it first.")
     tuning = loaded(pass_.tuning_id, actor)
     values = values_of(tuning)
-    if pass_.run.installed:
-        with hold(tuning, actor) as held, paired(tuning.display) as line:
-            for what in pass_.run.installed:
-                with transaction.atomic():
-                    held.go_on()
-                line.uninstall(pass_.run.mode, what)
-        Run.objects.filter(pk=pass_.run.pk).update(installed=[])
+    if pass_.run.installed or (pass_.run.stood and pass_.run.by != "controls"):
+        _install_as_before(tuning, pass_.run, actor, now)
     rows = lists.rows_to(values, {c["id"]: c["value"] for c in pass_.run.controls})
     if not rows:
         return 0
@@ -176,3 +173,17 @@ def put_back(*, pass_id: int, actor: User, now: datetime) -> int:
     if pass_.run.display_id is None:
         return 0
     return lists.enter_over_link(tuning_id=tuning.pk, actor=actor, list_id=listed.pk, now=now, group=uuid.uuid4())
+
+
+def _install_as_before(tuning: Tuning, run: Run, actor: User, now: datetime) -> None:
+    """Take away what a run installed, and bring back what stood there before it."""
+    with hold(tuning, actor) as held, paired(tuning.display) as line:
+        stood = told_by(list(run.stood.values()))
+        for what in run.installed:
+            if what not in stood:
+                with transaction.atomic():
+                    held.go_on()
+                line.uninstall(run.mode, what)
+                was_given(tuning.display_id, run.mode, what, None, now)
+        bring(line, held, tuning.display_id, run.mode, stood, now)
+    Run.objects.filter(pk=run.pk).update(installed=[])

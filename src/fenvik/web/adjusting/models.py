@@ -84,6 +84,7 @@ class Run(FirmModel):
         choices=[("controls", "its menu"), ("install", "what can be installed"), ("both", "both")],
     )  # fmt: skip
     takes = models.JSONField(default=dict)  # what the display can be given to install, as it described itself
+    stood = models.JSONField(default=dict)  # what was installed when it began: for each kind its row among Installed
     installed = models.JSONField(default=list)  # what it was given, and has still
     restored = models.BooleanField(default=False)
     readings = models.PositiveIntegerField(default=0)

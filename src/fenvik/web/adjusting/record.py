@@ -48,6 +48,15 @@ WITH {MINE}, kept AS (
 )
 SELECT id FROM mine
 """  # noqa: S608
+GIVEN = f"""
+WITH {MINE}, kept AS (
+    UPDATE adjusting_runstep SET came = %(came)s FROM mine WHERE pass_of_id = mine.id AND number = %(number)s
+), given AS (
+    INSERT INTO menus_installed (display_id, mode, what, data, at)
+    SELECT display_id, %(mode)s, %(what)s, %(data)s, %(at)s FROM mine JOIN visits_tuning ON visits_tuning.id = mine.tuning_id
+)
+SELECT id FROM mine
+"""  # noqa: S608
 
 
 Kept = Read | Set | Look | Install | Uninstall | Correct | Ask
@@ -113,8 +122,16 @@ class Record:
         self.at += 1
 
     def was_done(self) -> None:
-        """Go on after something was installed, taken away, or corrected. Raises LostPassError."""
+        """Go on after somebody was called or the meter was corrected. Raises LostPassError."""
         self.store.row(CAME, number=self.at, came=Jsonb(True))
+        self.at += 1
+
+    def was_given(self, what: str, data: dict[str, Any] | None) -> None:
+        """Go on after something was installed, or with no data taken away; what the display has is kept. Raises LostPassError."""
+        self.store.row(
+            GIVEN, number=self.at, came=Jsonb(True), mode=self.run.mode, what=what, data=None if data is None else Jsonb(data),
+            at=datetime.now(UTC),
+        )  # fmt: skip
         self.at += 1
 
     def was_set(self, control: dict[str, Any], came: Any, group: uuid.UUID) -> None:

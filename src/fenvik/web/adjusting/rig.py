@@ -147,7 +147,7 @@ class Rig:
         self.go_live()
         self.record.begin(step)
         self.runner.patiently(act)
-        self.record.was_done()
+        self.record.was_given(step.what, step.data if isinstance(step, Install) else None)
 
     def _again(self, step: Kept) -> RunStep | None:
         """Return what was done at this step before an end; what would be decided otherwise now is said, and not done."""

@@ -34,6 +34,7 @@ from fenvik.web.adjusting.handrig import HandRig
 from fenvik.web.adjusting.models import Run
 from fenvik.web.adjusting.record import Record
 from fenvik.web.adjusting.rig import Rig
+from fenvik.web.controls.installed import Given, told_by
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.devices.displays import NotPairedError
 from fenvik.web.devices.models import Device, Pairing
@@ -69,6 +70,7 @@ class HandsFreeRunner(Runner):
         self.display_line: LinkedDisplay | None = None
         self.stops = False
         self.job: Job | None = None
+        self.stood: Given = {}  # what was installed when it began
         self.said: list[str] = []  # of how it was led again
         self.proof_at: int | None = None  # the first reading of what is left
 
@@ -93,7 +95,8 @@ class HandsFreeRunner(Runner):
     def run(self) -> None:
         """Do the whole job, from its beginning or from where it was cut off."""
         rig = HandRig(self) if self.told.display_id is None else Rig(self)
-        desk = Desk(rig.controls, budget=self.told.budget, by_hand=self.told.display_id is None)
+        self.stood = told_by(list(self.told.stood.values()))
+        desk = Desk(rig.controls, budget=self.told.budget, by_hand=self.told.display_id is None, given=self.stood)
         pass_ = self.plan.pass_
         job = Job(desk, pass_.tuning.target, tuple(self.told.steps), luminance=self.told.luminance)
         self.job = job
@@ -158,7 +161,7 @@ class HandsFreeRunner(Runner):
         target, told = self.plan.pass_.tuning.target, self.told
         told.notes, told.restored, told.dead = list(dict.fromkeys([*self.said, *desk.notes])), job.restored, desk.dead
         told.readings, told.phase = desk.spent, ""
-        told.installed = [] if job.installer is None else list(job.desk.given)
+        told.installed = [what for what, data in desk.given.items() if self.stood.get(what) != data]
         told.moves = ControlChange.objects.filter(of_pass=self.plan.pass_).count()
         told.found_score = score(job.as_found, target) if len(job.as_found) == len(job.proof) else None
         told.left_score = score(job.as_left, target) if len(job.as_left) == len(job.proof) else None

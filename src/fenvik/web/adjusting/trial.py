@@ -13,6 +13,7 @@ from fenvik.core.signal.lists import Plan, put_together
 from fenvik.web.adjusting import lists
 from fenvik.web.adjusting.handsfree import loaded
 from fenvik.web.adjusting.models import Trial
+from fenvik.web.controls.installed import stands_in, was_given
 from fenvik.web.controls.models import Moment, Origin, SettingsSheet
 from fenvik.web.controls.values import Values, values_of
 from fenvik.web.devices.displays import link_of, paired
@@ -198,9 +199,11 @@ def do(*, tuning_id: int, actor: User, now: datetime) -> Trial:
         with hold(tuning, actor) as held, paired(tuning.display) as line:
             with transaction.atomic():
                 held.go_on()
+            trial.stood = {what: data for what, data in stands_in(tuning.display_id, tuning.mode_id).items() if what == "tone"}
             line.install(tuning.mode_id, "tone", trial.data)
+            was_given(tuning.display_id, tuning.mode_id, "tone", trial.data, now)
         trial.done_at = now
-        trial.save(update_fields=["done_at"])
+        trial.save(update_fields=["done_at", "stood"])
         return _read_after(tuning, trial, actor, now)
     if trial.sheet_id is None:
         trial.sheet = SettingsSheet.objects.create(
@@ -264,10 +267,7 @@ def undo(*, tuning_id: int, actor: User, now: datetime) -> tuple[Trial, Settings
     trial = _going_on(tuning, "do", "turn", "read", "judge").trial
     sheet = None
     if trial.done_at is not None and trial.kind == Trial.Kind.TONE:
-        with hold(tuning, actor) as held, paired(tuning.display) as line:
-            with transaction.atomic():
-                held.go_on()
-            line.uninstall(tuning.mode_id, "tone")
+        _end_as_before(tuning, trial, actor, now)
     elif trial.kind == Trial.Kind.CARRIED and _moved(trial, values_of(tuning)):
         if hasattr(tuning.display.link, "pairing"):
             _turn(tuning, trial.stood, actor, now)
@@ -277,6 +277,19 @@ def undo(*, tuning_id: int, actor: User, now: datetime) -> tuple[Trial, Settings
                 by=actor, note="before it was carried over",
             )  # fmt: skip
     return _end(trial, now, kept=False), sheet
+
+
+def _end_as_before(tuning: Tuning, trial: Trial, actor: User, now: datetime) -> None:
+    """Take away a roll-off that was given; where a run had installed another before it, that comes back."""
+    before = trial.stood.get("tone")
+    with hold(tuning, actor) as held, paired(tuning.display) as line:
+        with transaction.atomic():
+            held.go_on()
+        if before is None:
+            line.uninstall(tuning.mode_id, "tone")
+        else:
+            line.install(tuning.mode_id, "tone", before)
+        was_given(tuning.display_id, tuning.mode_id, "tone", before, now)
 
 
 def _moved(trial: Trial, values: Values) -> bool:
@@ -303,8 +316,5 @@ def take_away(*, tuning_id: int, actor: User, now: datetime) -> None:
     kept = given(tuning)
     if kept is None:
         raise TrialError("No roll-off of Fenvik's is in this mode.")
-    with hold(tuning, actor) as held, paired(tuning.display) as line:
-        with transaction.atomic():
-            held.go_on()
-        line.uninstall(tuning.mode_id, "tone")
+    _end_as_before(tuning, kept, actor, now)
     _end(kept, now, kept=False)

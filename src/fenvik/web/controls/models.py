@@ -74,3 +74,20 @@ class ControlChange(FirmModel):
             models.UniqueConstraint(fields=["group", "control"], name="control_once_a_group"),
             models.CheckConstraint(condition=~models.Q(before=models.F("after")), name="change_changes_something"),
         ]
+
+
+class Installed(FirmModel):
+    """What a display was given beside its settings, or what was taken away: the newest row of a kind tells what it has.
+
+    The link tells nobody what is installed, so it is kept here with its data: whoever replaces it can bring it back.
+    """
+
+    firm_path = "display__room__client__firm_id"
+    display = models.ForeignKey("clients.Display", on_delete=models.PROTECT, related_name="installed")
+    mode = models.CharField(max_length=120)
+    what = models.CharField(max_length=8)  # tone, curves, matrix or cube
+    data = models.JSONField(null=True)  # as it was sent; null: taken away
+    at = models.DateTimeField()
+
+    class Meta:
+        indexes = [models.Index(fields=["display", "mode", "what", "-id"])]

@@ -5,6 +5,7 @@ from datetime import datetime
 from django.db import transaction
 
 from fenvik.core.errors import FenvikError
+from fenvik.web.controls.installed import was_reset
 from fenvik.web.controls.log import locked
 from fenvik.web.controls.models import Moment, Origin, SettingsSheet
 from fenvik.web.controls.services import record_changes
@@ -61,6 +62,7 @@ def reset_mode(*, tuning_id: int, actor: User, now: datetime, linked: bool) -> t
         with transaction.atomic():
             _noted_before(tuning_id, actor, now)
             made = record_changes(locked(tuning_id, actor), known, usual, actor=actor, now=now)
+            was_reset(tuning.display_id, tuning.mode_id or tuning.picture_mode, now)
         notify(tuning_id)
         return len(made), len(known.controls) - len(usual)
     if not tuning.mode_id:
@@ -70,6 +72,7 @@ def reset_mode(*, tuning_id: int, actor: User, now: datetime, linked: bool) -> t
             held.go_on()
             _noted_before(tuning_id, actor, now)
         line.reset(tuning.mode_id)
+        was_reset(tuning.display_id, tuning.mode_id, now)
         stands = {c["id"]: c["value"] for c in line.controls(tuning.mode_id)}
         with transaction.atomic():
             now_locked = locked(tuning_id, actor)
