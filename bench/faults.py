@@ -1,9 +1,12 @@
 """Hands-free while something goes wrong: random displays on which controls move by themselves, stick, or lose the meter's aim.
 
-`./fenvik bench faults [COUNT]` prints how many of each end worse than they were found, by the true light, and what was reached. None may.
+`./fenvik bench faults [COUNT] [sdr|hdr|installed]` prints how many of each end worse than they were found, by the true light, and
+what was reached. None may. Of HDR, greys up to the roll-off by a menu, or all of them by what is installed.
 """
 
+import copy
 import sys
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -15,6 +18,11 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from bench.displays import RandomDisplay
 from bench.handsfree import BUDGET, TARGET
+from bench.hdr import BUDGET as IN_HDR
+from bench.hdr import TARGET as HDR
+from bench.hdr import HdrDisplay
+from bench.installed import drawn
+from fenvik.core.colour.target import Target
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import Standing, perform
@@ -32,38 +40,46 @@ BRIEF = 15  # readings that a hand or an open door lasts
 DIMS, DAYLIGHT = 0.0004, np.array([0.57, 0.6, 0.65])  # of a lamp, a reading; in cd/m², on the screen
 
 
-class Faulty(RandomDisplay):
-    """A display with one fault, at a moment of its own."""
+class Faulty:
+    """A rig with one fault, at a moment of its own: a random SDR display, unless another is given.
 
-    def __init__(self, seed: int, fault: str) -> None:
-        super().__init__(seed)
+    Its controls stand as whoever adjusts it believes; those of the rig stand as they really do.
+    """
+
+    def __init__(self, seed: int, fault: str, rig: Any = None) -> None:
+        self.rig = RandomDisplay(seed) if rig is None else rig
+        self.controls = copy.deepcopy(self.rig.controls)
         self.fault, self.chance = fault.removeprefix("early "), np.random.default_rng(seed + 77)
         self.at_reading, self.at_set = int(self.chance.integers(20, 90)), int(self.chance.integers(10, 60))
         if self.fault != fault:
             self.at_reading = int(self.chance.integers(0, AS_FOUND))
-        self.real = {c["id"]: c["value"] for c in self.controls}  # what it has, whatever anybody believes
         ranged = [c for c in self.controls if c["kind"] == "range" and str(c.get("role", "")).startswith(("white", "colour", "light"))]
         self.one = str(self.chance.choice([c["id"] for c in ranged]))
         self.is_elsewhere = False  # in another mode than its own
         self.is_astray = False
         self.calls, self.is_attended = 0, False
         self.last = np.zeros(3)  # what was shown before
+        self.readings = self.moves = 0
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self.rig, name)
+
+    def _real(self) -> dict[str, Any]:
+        """Return what the rig has, whatever anybody believes."""
+        return dict(self.rig.look().values) if hasattr(self.rig, "look") else {c["id"]: c["value"] for c in self.rig.controls}
 
     def _move(self) -> None:
         """Turn one control by itself."""
         control = next(c for c in self.controls if c["id"] == self.one)
         low, high = float(control["min"]), float(control["max"])
-        self.real[self.one] = low + round(float(self.chance.uniform(0.1, 0.9)) * (high - low))
+        self.rig.set(self.one, int(low + round(float(self.chance.uniform(0.1, 0.9)) * (high - low))))
 
-    def emitted(self, fraction: Floats) -> Floats:
-        """Return the light of what is really set."""
-        believed = {c["id"]: c["value"] for c in self.controls}
-        for control in self.controls:
-            control["value"] = self.real[control["id"]]
-        light: Floats = super().emitted(fraction)
-        for control in self.controls:
-            control["value"] = believed[control["id"]]
-        return np.asarray(light * OTHER_MODE) if self.is_elsewhere else light
+    def _moved(self) -> None:
+        """Let happen what happens by itself while things are set."""
+        self.moves += 1
+        if (self.fault == "moves" and self.moves == self.at_set) or (self.fault == "keeps moving" and self.moves % self.at_set == 0):
+            self._move()
+        self.is_elsewhere = self.is_elsewhere or (self.fault == "mode flips" and self.moves == self.at_set)
 
     def read(self, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
         """Read, or read what the fault leaves of it."""
@@ -72,8 +88,10 @@ class Faulty(RandomDisplay):
         self.last = np.array(percent)
         if self.fault == "patch before" and self.chance.random() < 0.04:
             shown = tuple(float(v) for v in before)
-        fraction, xyz = super().read(shown)
+        fraction, xyz = self.rig.read(shown)
+        self.readings += 1
         fraction = np.array(percent) / 100.0 if shown is not percent else fraction
+        xyz = xyz * OTHER_MODE if self.is_elsewhere else xyz
         lost = self.readings > self.at_reading
         if self.fault == "outliers" and self.chance.random() < 0.04:
             xyz = xyz * self.chance.uniform(0.6, 1.5)
@@ -97,13 +115,15 @@ class Faulty(RandomDisplay):
 
     def set(self, control: str, value: Any) -> Any:
         """Set, or not."""
-        self.moves += 1
         if not (self.fault == "sticks" and control == self.one):
-            self.real[control] = value
-        if (self.fault == "moves" and self.moves == self.at_set) or (self.fault == "keeps moving" and self.moves % self.at_set == 0):
-            self._move()
-        self.is_elsewhere = self.is_elsewhere or (self.fault == "mode flips" and self.moves == self.at_set)
-        return self.real[control]
+            self.rig.set(control, value)
+        self._moved()
+        return self._real()[control]
+
+    def install(self, what: str, data: dict[str, Any]) -> None:
+        """Install something."""
+        self.rig.install(what, data)
+        self._moved()
 
     def ask(self, words: str) -> bool | None:
         """Set right what a person can, where somebody is there."""
@@ -115,31 +135,45 @@ class Faulty(RandomDisplay):
     def look(self) -> Standing:
         """Tell what is really set, and put its own mode back."""
         left, self.is_elsewhere = self.is_elsewhere, False
-        return Standing(dict(self.real), left_mode=left)
+        return Standing(self._real(), left_mode=left)
 
 
-def one(task: tuple[int, str, bool]) -> tuple[str, bool, float, float, bool, int]:
+def made(kind: str, seed: int) -> tuple[Any, Target, dict[str, Any], Callable[[], float]]:
+    """Return a rig, its target, what its job is told beside that, and what tells the mean error of its greys by the true light."""
+    if kind == "sdr":
+        display = RandomDisplay(seed)
+        return display, TARGET, {}, lambda: display.truth(TARGET)[0]
+    if kind == "hdr":
+        hdr = HdrDisplay(seed)
+        return hdr, HDR, {}, lambda: (told := hdr.hdr_truth()).get("follows_mean", told["mean"])
+    site = drawn(seed)
+    return site, HDR, {"by": "install", "takes": site.display.optics.build.installs}, lambda: float(site.hdr_truth(HDR)[0].mean())
+
+
+def one(task: tuple[str, int, str, bool]) -> tuple[str, bool, float, float, bool, int]:
     """Return the fault, whether somebody was there, the mean grey error before and after, whether all was put back, the readings."""
-    seed, fault, is_attended = task
-    display = Faulty(seed, fault)
+    kind, seed, fault, is_attended = task
+    rig, target, more, error = made(kind, seed)
+    display = Faulty(seed, fault, rig)
     display.is_attended = is_attended
-    before = display.truth(TARGET)[0]
-    job = Job(Desk(display.controls, budget=BUDGET), TARGET)
+    before = error()
+    job = Job(Desk(display.controls, budget=BUDGET if kind == "sdr" else IN_HDR), target, **more)
     perform(job.run(), display)
-    return fault, is_attended, before, display.truth(TARGET)[0], job.restored, display.readings
+    return fault, is_attended, before, np.inf if display.is_elsewhere else error(), job.restored, display.readings
 
 
 def main() -> None:
     """Print a row for each fault."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 30
     ways = [(fault, is_attended) for fault in FAULTS for is_attended in ((False, True) if fault in CALLED else (False,))]
-    tasks = [(80_000 + i, *way) for way in ways for i in range(count)]
+    kind = sys.argv[2] if len(sys.argv) > 2 else "sdr"
+    tasks = [(kind, 80_000 + i, *way) for way in ways for i in range(count)]
     with ProcessPoolExecutor() as pool:
         rows = list(pool.map(one, tasks, chunksize=4))
     for fault, is_attended in ways:
         mine = [row for row in rows if row[:2] == (fault, is_attended)]
         before, after = np.array([r[2] for r in mine]), np.array([r[3] for r in mine])
-        worse = int((after > before + WORSE).sum())
+        worse = int((after > before + WORSE * (TARGET if kind == "sdr" else HDR).metric.weight).sum())
         print(
             f"{fault}{', somebody there' if is_attended else ''}: {worse} of {len(mine)} worse than found; {np.median(before):.2f} to {np.median(after):.2f} in the middle, "
             f"{np.quantile(after, 0.9):.2f} at 90 of 100; {sum(r[4] for r in mine)} put back; {np.median([r[5] for r in mine]):.0f} readings",

@@ -31,12 +31,13 @@ OFF_BY = 0.82  # of saturation
 PROCESSING = ("dynamic-contrast", "energy", "ambient")
 
 
-class Hard(Faulty):
+class Hard(RandomDisplay):
     """A display that is hard in one way."""
 
     def __init__(self, seed: int, way: str) -> None:
-        super().__init__(seed, "none")
-        self.way, self.is_settled = way, False
+        super().__init__(seed)
+        self.way, self.chance = way, np.random.default_rng(seed + 77)
+        _, self.at_set = int(self.chance.integers(20, 90)), int(self.chance.integers(10, 60))
         if way in ("processing on", "sensor comes back"):
             self.controls += [self._process(name, value=way == "processing on") for name in PROCESSING]
         elif way == "labels mislead":
@@ -52,7 +53,6 @@ class Hard(Faulty):
         elif self.at and way == "a dead point":
             self.point_step.flat[self.chance.integers(self.point_step.size)] = 0.0
         self._by = {c["role"]: c for c in self.controls}
-        self.real = {c["id"]: c["value"] for c in self.controls}
 
     @staticmethod
     def _process(name: str, *, value: bool) -> dict[str, Any]:
@@ -78,19 +78,22 @@ class Hard(Faulty):
         turned = np.array([float(c["value"]) for c in self._of_white("gain")])
         self.scale = self.scale / (1.0 + self.gain @ turned)
 
+    def works(self, name: str) -> bool:
+        """Return whether some processing is on."""
+        return bool(self._value(f"process.{name}", default=False))
+
     def emitted(self, fraction: Floats) -> Floats:
         """Return the light, with what works on it."""
-        # What is allowed is found by the values as they are believed, which the descent turns.
-        light = RandomDisplay.emitted(self, fraction) if self.is_settled else super().emitted(fraction)
+        light = super().emitted(fraction)
         mean = np.atleast_2d(fraction).mean(axis=1, keepdims=True)
         if self.way == "saturation off":
             y = light[:, [1]] * (TARGET.white / TARGET.white[1])
             light = y + OFF_BY * (light - y)
-        if self.real.get("dynamic-contrast"):
+        if self.works("dynamic-contrast"):
             light = light * (1.0 - DIMS * mean**2)
-        if self.real.get("energy"):
+        if self.works("energy"):
             light = light * (1.0 - SAVES * (1.0 - mean))
-        if self.real.get("ambient"):
+        if self.works("ambient"):
             light = light * (1.0 - SENSES * 0.5 * (1.0 + np.sin(self.readings / 7.0)))
         return np.asarray(light)
 
@@ -98,7 +101,7 @@ class Hard(Faulty):
         """Set; a sensor may come back by itself meanwhile."""
         now = super().set(control, value)
         if self.way == "sensor comes back" and self.moves == self.at_set:
-            self.real |= {"ambient": True, "energy": True}
+            self._by["process.ambient"]["value"] = self._by["process.energy"]["value"] = True
         return now
 
 
@@ -107,12 +110,12 @@ def one(task: tuple[int, str]) -> tuple[str, float, float, float, float, bool, i
     seed, way = task
     display = Hard(seed, way)
     found = display.truth(TARGET)[0]
-    job = Job(Desk(display.controls, budget=BUDGET), TARGET)
-    perform(job.run(), display)
+    site = Faulty(seed, "none", display)
+    job = Job(Desk(site.controls, budget=BUDGET), TARGET)
+    perform(job.run(), site)
     left, worst, _, _ = display.truth(TARGET)
     allowed = np.nan
-    if not any(display.real.get(name) for name in PROCESSING):
-        display.is_settled = True
+    if not any(display.works(name) for name in PROCESSING):
         allowed, _ = limit(display, GREYS, ("white.",), slice(0, 19))
     return way, found, left, allowed, worst, job.restored, display.readings
 

@@ -3,6 +3,7 @@
 import pytest
 
 from bench.handsfree import BUDGET, TARGET
+from bench.faults import Faulty
 from bench.hard import WAYS, Hard
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
@@ -11,7 +12,7 @@ from fenvik.core.procedures.steps import perform
 
 @pytest.mark.parametrize("way", WAYS)
 def test_no_way_of_being_hard_costs_the_greys(way):
-    display = Hard(60_005, way)
+    display = Faulty(60_005, "none", Hard(60_005, way))
     found = display.truth(TARGET)[0]
     job = Job(Desk(display.controls, budget=BUDGET), TARGET, ("white", "grey"))
     perform(job.run(), display)

@@ -30,6 +30,7 @@ from fenvik.core.types import Floats
 
 TRIES = 3  # to read something while the display stands still
 UNKNOWN = "*unknown*"  # among what was installed: what nobody has told
+MANY_SLIPS = 3  # of a batch: there was something before the meter for a while, and others of it tell of that
 MOST_DOUBTED = 4  # of a batch that are read again
 
 
@@ -99,8 +100,8 @@ class Desk:
         """Read patches of percentages, in their order, while the display stands as it was set. Raises RestlessError."""
         wanted = list(patches)
         told: OtherLightError | None = None
-        for _ in range(TRIES):
-            made, start = [], len(self.taken)
+        for left in reversed(range(TRIES)):
+            made, start, slips = [], len(self.taken), self.slips
             for percent in wanted:
                 made.append((yield from self.read(percent)))
             yield from self._read_doubtful(made)
@@ -111,23 +112,31 @@ class Desk:
                 yield from see_the_whole(self, made, start)
                 yield from see_the_dark(self, made, start)
             except OtherLightError as problem:
-                if (yield from self.look()):
-                    continue  # it moved while it was turned back
-                ask = Ask(f"{problem} Set that right, then go on: what was read since it was last right is read again.")
-                answer: bool | None = None if problem.is_over else (yield ask)
-                if problem.is_over:
-                    how = "The light was another for a while"
-                elif answer:
-                    how = "Somebody was called and set the light right"
-                elif answer is None and (yield from comes_back(self, problem)):
-                    how = "The light became another for a while, and was waited for"
-                else:
-                    raise
-                told = problem
-                self._throw_away(problem.since, how)
+                if not (yield from self.look()):  # else it moved while it was turned back
+                    yield from self.set_right(problem)
+                    told = problem
+                continue
+            if left and self.slips - slips >= MANY_SLIPS:
+                thrown = self._forget(min(start, len(self.taken)))
+                self.recalled -= thrown  # what was read before it was no other light
+                self.notes.append(f"Several of {len(made)} readings were not confirmed, so all of them were taken again.")
                 continue
             return made
         raise told or RestlessError("The display does not stay as it is set: what was read in between tells nothing.")
+
+    def set_right(self, problem: OtherLightError) -> Procedure[None]:
+        """Have another light set right, or wait until it is, and forget what was read in it; raise the problem where it stays."""
+        ask = Ask(f"{problem} Set that right, then go on: what was read since it was last right is read again.")
+        answer: bool | None = None if problem.is_over else (yield ask)
+        if problem.is_over:
+            how = "The light was another for a while"
+        elif answer:
+            how = "Somebody was called and set the light right"
+        elif answer is None and (yield from comes_back(self, problem)):
+            how = "The light became another for a while, and was waited for"
+        else:
+            raise problem
+        self._throw_away(problem.since, how)
 
     def reads_held(self, patches: Iterable[Sequence[float]]) -> Procedure[list[Taken]]:
         """Read patches of which nothing is known yet, and the first once more after them.
@@ -326,6 +335,10 @@ class Desk:
         """Take it that something was installed of which nothing is known, and is gone: what was read before cannot come back."""
         self.gave = [{UNKNOWN: {}}, self.given]
         self.proven = self.proven_black = self.lit_well = self.dark_well = len(self.taken)
+
+    def can_go_back_to(self, taken: Taken) -> bool:
+        """Return whether it is known what was installed when something was read."""
+        return UNKNOWN not in self.gave[taken.settings[INSTALLED]]
 
     def _is_given(self, now: dict[str, dict[str, Any]]) -> None:
         self.given = now

@@ -16,7 +16,8 @@ SAME = 0.06  # of ln luminance: with every control as it stood, nothing but a sl
 INSIDE, AT_END = 0.07, 0.12  # of ln luminance: from the greys beside it, and where there are greys on one side only
 SAME_UV, INSIDE_UV, AT_END_UV = 0.005, 0.012, 0.02  # the same of u′v′
 SHADOW, BENT = 0.35, 2.0  # fraction of signal, and how many times more is let pass below it, where curves bend
-APART = 0.15  # of ln luminance: how differently two patches of one colour may change at once
+APART, APART_IN_HDR = 0.15, 0.22  # of ln luminance: how differently two patches may change at once, of one colour or greys of PQ
+FAR = 0.15  # of signal: greys farther apart tell little of what is between them
 ENDS_BY = 0.97  # fraction of an HDR signal: above it every display has ended
 LIT = 0.5  # cd/m²: below it the meter's own noise stands out
 WHITE = 0.9  # fraction of signal: a grey above it is lit, whatever the display
@@ -62,7 +63,9 @@ def _far(place: int, made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool
         return max(abs(_ln(now) - _ln(same)) / SAME, _beside(now.xyz, same.xyz) / SAME_UV)
     if np.ptp(now.fraction) == 0:
         around = [t for t in others if t.settings == now.settings and np.ptp(t.fraction) == 0]
-        return max(_from_curve(now, around, is_hdr=is_hdr), _from_greys(now, around))
+        # Where every light is said by the signal greys keep their places, whatever is turned; in SDR white is another.
+        changed = _from_greys_before(place, made, before) if is_hdr else 0.0
+        return max(_from_curve(now, around, is_hdr=is_hdr), _from_greys(now, around), changed)
     return _from_change(place, made, before)
 
 
@@ -141,14 +144,46 @@ def _from_curve(now: Any, around: Sequence[Any], *, is_hdr: bool) -> float:
     return abs(_ln(now) - float(np.log(max(expected, 1e-3))) / STRAIGHT) / (allowed * (BENT if at < SHADOW else 1.0))
 
 
-def between(greys: Sequence[Any], at: float, *, is_hdr: bool) -> float | None:
-    """Return the cd/m² that a grey at a fraction of signal would give between those about it; None beside them."""
+def between(greys: Sequence[Any], at: float, *, is_hdr: bool, far: float = 1.0) -> float | None:
+    """Return the cd/m² that a grey at a fraction of signal would give between those about it; None beside them, or between two that
+    are ``far`` apart.
+    """
     levels = {float(t.fraction[0]): _straight(max(float(t.xyz[1]), 0.0), is_hdr=is_hdr) for t in greys if np.ptp(t.fraction) == 0}
-    if not levels or not min(levels) <= at <= max(levels):
-        return None
     known = sorted(levels)
+    if not known or not known[0] <= at <= known[-1]:
+        return None
+    place = int(np.searchsorted(known, at))
+    if known[place] != at and known[place] - known[place - 1] > far:
+        return None
     straight = float(np.interp(at, known, [levels[v] for v in known]))
     return float(curves.pq(straight)) if is_hdr else straight ** (1.0 / STRAIGHT)
+
+
+def _from_greys_before(place: int, made: Sequence[Any], before: Sequence[Any]) -> float:
+    """Hold how a grey of PQ or HLG changed since such greys were last read against how the others of its batch did."""
+    changes: dict[int, float] = {}
+    for i, t in enumerate(made):
+        at = float(t.fraction[0])
+        if np.ptp(t.fraction) == 0 and at >= SHADOW and t.xyz[1] >= LIT and (was := _last_about(before, at)):
+            changes[i] = _ln(t) - float(np.log(was))
+    if place not in changes or len(changes) < 3:
+        return 0.0
+    rest = float(np.median([v for i, v in changes.items() if i != place]))
+    return abs(changes[place] - rest) / APART_IN_HDR
+
+
+def _last_about(before: Sequence[Any], at: float) -> float | None:
+    """Return the cd/m² that a grey last gave, or would have between those about it."""
+    state: list[Any] = []
+    for t in reversed(before):
+        if np.ptp(t.fraction) > 0:
+            continue
+        if state and t.settings != state[0].settings:
+            if (known := between(state, at, is_hdr=True, far=FAR)) is not None:
+                return known
+            state = []
+        state.append(t)
+    return between(state, at, is_hdr=True, far=FAR)
 
 
 def _from_change(place: int, made: Sequence[Any], before: Sequence[Any]) -> float:

@@ -125,7 +125,8 @@ class Installer:
             count = min(AGAIN, self.desk.budget - self.desk.spent - (3 if self.target.is_hdr else 1))
             if count < LEAST_AGAIN or not (yield from self._round(count)):
                 break
-        yield from self._balance_peak()
+        if self.looked:
+            yield from self._balance_peak()
 
     def _balance_peak(self) -> Procedure[None]:
         """Make the end of the curves anew until the peak costs what it may, by readings of the peak alone."""

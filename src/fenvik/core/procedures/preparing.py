@@ -9,7 +9,7 @@ from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures import lights
 from fenvik.core.procedures.doubt import agree
 from fenvik.core.procedures.samelight import DAYLIGHT, LIFTED
-from fenvik.core.procedures.steps import Fraction, Procedure, RestlessError
+from fenvik.core.procedures.steps import Fraction, OtherLightError, Procedure
 
 if TYPE_CHECKING:
     from fenvik.core.procedures.desk import Desk, Taken
@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
 INSTALLABLE = ("tone", "curves", "matrix", "cube")  # what a job installs
+TRIES = 3  # to find out whether anything was installed
 OTHER_PEAK = 0.25  # of ln luminance of white
 SAME_CODE = 0.003  # fraction of signal: a code is rounded by less
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
@@ -58,16 +59,20 @@ def bare(job: "Job") -> Procedure[None]:
     beside = next((t for t in job.as_found if t.settings == before.settings and _shows(t, other)), None)
     for what in takes:
         yield from desk.uninstall(what)
-    # Not held against anything: that it is another light is just what is asked. Twice and in two ways, for one may be a slip.
-    is_as_it_was = agree(before, (yield from desk.read(patch))) or agree(before, (yield from desk.read(patch)))
-    if not is_as_it_was and beside is not None:
-        is_as_it_was = agree(beside, (yield from desk.read(other)))
-    if is_as_it_was:
-        if said:
-            desk.was_bare()
-        return
-    white, dark = (yield from desk.read((100.0,) * 3)), (yield from desk.read((0.0,) * 3))
-    _see_that_it_is_no_other_light(desk, before, white, dark)
+    for _ in range(TRIES):
+        # Not held against anything: that it is another light is just what is asked. Twice and in two ways, for one may be a slip.
+        is_as_it_was = agree(before, (yield from desk.read(patch))) or agree(before, (yield from desk.read(patch)))
+        if not is_as_it_was and beside is not None:
+            is_as_it_was = agree(beside, (yield from desk.read(other)))
+        if is_as_it_was:
+            if said:
+                desk.was_bare()
+            return
+        white, dark = (yield from desk.read((100.0,) * 3)), (yield from desk.read((0.0,) * 3))
+        problem = _other_light(desk, before, white, dark)
+        if problem is None:
+            break
+        yield from desk.set_right(problem)
     if not said:
         desk.had_more()
         job.has_lost = True
@@ -84,18 +89,21 @@ def bare(job: "Job") -> Procedure[None]:
             yield from job.find_end()
 
 
-def _see_that_it_is_no_other_light(desk: "Desk", before: "Taken", white: "Taken", dark: "Taken") -> None:
-    """Raise RestlessError where light was lost, or came, just when what was installed was taken away.
+def _other_light(desk: "Desk", before: "Taken", white: "Taken", dark: "Taken") -> OtherLightError | None:
+    """Return what happened where light was lost, or came, just when what was installed was taken away.
 
     What is installed ends about where the display ends, and makes no black lighter.
     """
     there = [t for t in desk.taken if t.settings == before.settings and t is not white and t is not dark]
-    whites = [float(t.xyz[1]) for t in there if t.fraction.min() == 1.0]
-    blacks = [float(t.xyz[1]) for t in there if t.fraction.max() == 0.0]
-    if whites and abs(np.log(max(float(white.xyz[1]), 1e-6) / whites[-1])) > OTHER_PEAK:
-        raise RestlessError("The light became another while what was installed was taken away.")
-    if blacks and float(dark.xyz[1]) > LIFTED * max(blacks[-1], 0.0) + DAYLIGHT:
-        raise RestlessError("The room became lighter while what was installed was taken away.")
+    was = next((t for t in reversed(there) if t.fraction.min() == 1.0), None)
+    if was is not None and abs(np.log(max(float(white.xyz[1]), 1e-6) / float(was.xyz[1]))) > OTHER_PEAK:
+        gave = f"White gave {was.xyz[1]:.3g} cd/m² and gives {white.xyz[1]:.3g}"
+        return OtherLightError(f"{gave}, more than what is installed changes: has the meter lost its aim?", desk.lit_well, was)
+    was = next((t for t in reversed(there) if t.fraction.max() == 0.0), None)
+    if was is not None and float(dark.xyz[1]) > LIFTED * max(float(was.xyz[1]), 0.0) + DAYLIGHT:
+        gave = f"Black gave {max(float(was.xyz[1]), 0.0):.3g} cd/m² and gives {dark.xyz[1]:.3g}"
+        return OtherLightError(f"{gave}: the room has become lighter.", desk.dark_well, was)
+    return None
 
 
 def _shows(taken: "Taken", percent: Fraction) -> bool:

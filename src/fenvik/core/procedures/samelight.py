@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 
-from fenvik.core.procedures.doubt import SAME, agree, between
+from fenvik.core.procedures.doubt import FAR, SAME, agree, between
 from fenvik.core.procedures.steps import ENDS, FoundElsewhereError, OtherLightError, Procedure, Read, Wait
 
 if TYPE_CHECKING:
@@ -20,6 +20,7 @@ LIT = 0.29  # fraction of signal: below it offsets and black levels move a lot
 SEEN, LOST = 1.0, 0.4  # cd/m² that a patch had, and the share of it that is left where the meter no longer sees it
 LIFTED, DAYLIGHT = 1.8, 0.1  # times black, and cd/m²: what lifts it by more is no white balance
 CHANGED = 0.12  # of ln luminance of white: what a white balance takes or gives at most, usually
+CHANGED_WHOLE = 0.18  # the same of a batch in HDR, where greys follow what is turned
 LOOKS, LOOK_S, MOST_WAITS = 25, 4.0, 2  # at a light that is another, while nobody can be called; how often that is done in a run
 PASSED = "For a while the light was another than before and after it."
 FELL = 1.5  # times a black that is left, and the light of a door beside it: more is proven before it is believed
@@ -104,16 +105,17 @@ def see_the_whole(desk: Desk, made: list[Taken], start: int) -> Procedure[None]:
     """Hold a batch as a whole against what its patches gave before, whatever was turned or installed in between.
 
     In SDR white is in every batch and tells. In HDR it is not, and what is installed is another display to every rule that holds a
-    patch against itself. Where light as a whole changed by more than a white balance usually changes it, everything is turned back
+    patch against itself. Where light as a whole changed by more than is usually turned, everything is turned back
     for a reading, which is as it was or is not. Not where a person turns everything. Raises OtherLightError.
     """
     if not (desk.is_hdr or desk.has_installed) or desk.by_hand:
         return
-    lit = [t for t in made if t.fraction.max() >= LIT and t.xyz[1] > 0]
+    # A menu's own controls of a colour take or give its light.
+    lit = [t for t in made if t.fraction.max() >= LIT and t.xyz[1] > 0 and (desk.has_installed or np.ptp(t.fraction) == 0)]
     # What is found to stand still comes back as it was, processing and all; what does not may be another each time.
     kept = set() if desk.stands_still else _of_no_balance(desk)
     since, until = (
-        [t for t in taken if lit and all(t.settings.get(k) == lit[0].settings.get(k) for k in kept)]
+        [t for t in taken if lit and desk.can_go_back_to(t) and all(t.settings.get(k) == lit[0].settings.get(k) for k in kept)]
         for taken in (desk.taken[desk.proven : start], desk.taken[: desk.proven])
     )
     # What was proven before can be turned back as well, where nothing has told of such patches since.
@@ -122,7 +124,7 @@ def see_the_whole(desk: Desk, made: list[Taken], start: int) -> Procedure[None]:
         if 2 * len(apart) < len(lit):
             continue
         changed, place = sorted(apart)[len(apart) // 2]
-        if abs(changed) > CHANGED:
+        if abs(changed) > CHANGED_WHOLE:
             yield from _prove_whole(desk, lit[place], before)
             desk.proven, desk.lit_well = start, len(desk.taken)
         return
@@ -147,7 +149,7 @@ def _changed(now: Taken, before: list[Taken], *, is_hdr: bool) -> float | None:
     same = next((t for t in before if np.array_equal(t.fraction, now.fraction)), None)
     was = None if same is None else float(same.xyz[1])
     if was is None and np.ptp(now.fraction) == 0:
-        was = between(before, float(now.fraction[0]), is_hdr=is_hdr)
+        was = between(before, float(now.fraction[0]), is_hdr=is_hdr, far=FAR)
     return None if not was else float(np.log(now.xyz[1] / was))
 
 
@@ -257,7 +259,7 @@ def _dark_before(desk: Desk, now: Taken, taken: list[Taken]) -> float | None:
     for t in reversed(taken):
         if np.ptp(t.fraction) == 0 and (not about or t.settings == about[0].settings):
             about.append(t)
-    return between(about, float(now.fraction[0]), is_hdr=desk.is_hdr)
+    return between(about, float(now.fraction[0]), is_hdr=desk.is_hdr, far=FAR)
 
 
 def comes_back(desk: Desk, problem: OtherLightError) -> Procedure[bool]:
