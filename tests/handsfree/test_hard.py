@@ -2,8 +2,8 @@
 
 import pytest
 
-from bench.handsfree import BUDGET, TARGET
 from bench.faults import Faulty
+from bench.handsfree import BUDGET, TARGET
 from bench.hard import WAYS, Hard
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job

@@ -8,7 +8,7 @@ import numpy as np
 
 from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import agree, standing_out
-from fenvik.core.procedures.samelight import INSTALLED, comes_back, see_the_dark, see_the_light, see_the_whole
+from fenvik.core.procedures.samelight import INSTALLED, comes_back, see_the_dark, see_the_light
 from fenvik.core.procedures.steps import (
     ENDS,
     Ask,
@@ -26,6 +26,7 @@ from fenvik.core.procedures.steps import (
     Standing,
     Uninstall,
 )
+from fenvik.core.procedures.wholelight import see_the_whole
 from fenvik.core.types import Floats
 
 TRIES = 3  # to read something while the display stands still

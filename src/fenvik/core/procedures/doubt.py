@@ -164,7 +164,7 @@ def _from_greys_before(place: int, made: Sequence[Any], before: Sequence[Any]) -
     changes: dict[int, float] = {}
     for i, t in enumerate(made):
         at = float(t.fraction[0])
-        if np.ptp(t.fraction) == 0 and at >= SHADOW and t.xyz[1] >= LIT and (was := _last_about(before, at)):
+        if np.ptp(t.fraction) == 0 and at >= SHADOW and t.xyz[1] >= LIT and (was := last_about(before, at)):
             changes[i] = _ln(t) - float(np.log(was))
     if place not in changes or len(changes) < 3:
         return 0.0
@@ -172,7 +172,7 @@ def _from_greys_before(place: int, made: Sequence[Any], before: Sequence[Any]) -
     return abs(changes[place] - rest) / APART_IN_HDR
 
 
-def _last_about(before: Sequence[Any], at: float) -> float | None:
+def last_about(before: Sequence[Any], at: float) -> float | None:
     """Return the cd/m² that a grey last gave, or would have between those about it."""
     state: list[Any] = []
     for t in reversed(before):

@@ -28,6 +28,7 @@ IN_BETWEEN = CHECKED[:1]
 USUAL_BUDGET = 150  # readings: who allows more wants greys nearer to what is possible
 USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wants them
 SPARE, IN_HDR = 4, 2  # readings that the proof may want besides its own, where one of them stands out, or light is proven
+FOR_ALL_ANEW = 75  # readings: what curves and a cube are made from
 MOST_INSTALLED = 3  # times that everything is installed anew
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
 LEAST_CONTRAST = 2.0  # of white to black: less is no display
@@ -181,13 +182,22 @@ class Job:
             yield from self._install_once(recalled)
             if self.desk.recalled == recalled or not left:
                 break
-            # It was made of readings of another light, in part at least. Those were thrown away and are not counted.
-            yield from self.desk.put({INSTALLED: self.bare})
-            self.desk.budget += max(self.desk.spent - spent, 0)
-            self.desk.notes.append("What had been installed by then came from that light too: it was taken away and made anew.")
-            yield from self._end_as_wanted()
+            # Those that were thrown away are not counted.
+            yield from self._take_away(self.desk.spent - spent)
         if self.desk.given:
             self.desk.notes.append(f"Installed: {', '.join(self.desk.given)}.")
+
+    def install_anew(self) -> Procedure[None]:
+        """Install everything anew, where only what is left has shown that it was made in another light."""
+        yield from self._take_away(FOR_ALL_ANEW + 3 * len(self.proof))
+        yield from self.install()
+
+    def _take_away(self, more: int) -> Procedure[None]:
+        """Take away what was made of readings of another light, in part at least; so many readings more are allowed."""
+        yield from self.desk.put({INSTALLED: self.bare})
+        self.desk.budget = max(self.desk.budget, self.desk.spent) + max(more, 0)
+        self.desk.notes.append("What had been installed by then came from that light too: it was taken away and made anew.")
+        yield from self._end_as_wanted()
 
     def _install_once(self, recalled: int) -> Procedure[None]:
         """Install, until readings turn out to be of another light."""

@@ -27,6 +27,10 @@ def look_left(job: "Job") -> Procedure[None]:
         yield from job.balance.go_on()
         yield from job.desk.say(LEFT)
         job.as_left = yield from job.desk.reads(job.proof)
+    elif job.installer is not None and job.desk.recalled > recalled + MANY_RECALLED:
+        yield from job.install_anew()
+        yield from job.desk.say(LEFT)
+        job.as_left = yield from job.desk.reads(job.proof)
     if job.luminance is not None and "light" in job.steps:
         white = next(float(t.xyz[1]) for t in job.as_left if (t.fraction == 1.0).all())
         job.desk.notes += [said] if (said := lights.where_it_ended(job.desk, white, job.luminance)) else []

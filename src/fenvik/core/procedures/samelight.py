@@ -8,8 +8,16 @@ from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 
-from fenvik.core.procedures.doubt import FAR, SAME, agree, between
-from fenvik.core.procedures.steps import ENDS, FoundElsewhereError, OtherLightError, Procedure, Read, Wait
+from fenvik.core.procedures.doubt import SAME, agree, last_about
+from fenvik.core.procedures.steps import (
+    ENDS,
+    FoundElsewhereError,
+    OtherLightError,
+    Procedure,
+    Read,
+    RestlessError,
+    Wait,
+)
 
 if TYPE_CHECKING:
     from fenvik.core.procedures.desk import Desk, Taken
@@ -20,7 +28,6 @@ LIT = 0.29  # fraction of signal: below it offsets and black levels move a lot
 SEEN, LOST = 1.0, 0.4  # cd/m² that a patch had, and the share of it that is left where the meter no longer sees it
 LIFTED, DAYLIGHT = 1.8, 0.1  # times black, and cd/m²: what lifts it by more is no white balance
 CHANGED = 0.12  # of ln luminance of white: what a white balance takes or gives at most, usually
-CHANGED_WHOLE = 0.18  # the same of a batch in HDR, where greys follow what is turned
 LOOKS, LOOK_S, MOST_WAITS = 25, 4.0, 2  # at a light that is another, while nobody can be called; how often that is done in a run
 PASSED = "For a while the light was another than before and after it."
 FELL = 1.5  # times a black that is left, and the light of a door beside it: more is proven before it is believed
@@ -89,84 +96,16 @@ def _not_a_slip(desk: Desk, now: Taken, before: Taken) -> Procedure[Taken]:
 
 def _white_before(desk: Desk, now: Taken) -> Taken | None:
     """Return the first white since it was last proven that had every choice and light as they are now."""
-    kept = _of_no_balance(desk)
+    kept = of_no_balance(desk)
     for t in desk.taken[desk.proven :]:
         if t is not now and t.fraction.min() == 1.0 and all(t.settings.get(k) == now.settings.get(k) for k in kept):
             return t
     return None
 
 
-def _of_no_balance(desk: Desk) -> set[str]:
+def of_no_balance(desk: Desk) -> set[str]:
     """Return the controls that may take or give a lot of light, which turning them back would not show."""
     return {c["id"] for role in OF_LIGHT for c in desk.by_role(role)} | {c["id"] for c in desk.controls if c["kind"] != "range"}
-
-
-def see_the_whole(desk: Desk, made: list[Taken], start: int) -> Procedure[None]:
-    """Hold a batch as a whole against what its patches gave before, whatever was turned or installed in between.
-
-    In SDR white is in every batch and tells. In HDR it is not, and what is installed is another display to every rule that holds a
-    patch against itself. Where light as a whole changed by more than is usually turned, everything is turned back
-    for a reading, which is as it was or is not. Not where a person turns everything. Raises OtherLightError.
-    """
-    if not (desk.is_hdr or desk.has_installed) or desk.by_hand:
-        return
-    # A menu's own controls of a colour take or give its light.
-    lit = [t for t in made if t.fraction.max() >= LIT and t.xyz[1] > 0 and (desk.has_installed or np.ptp(t.fraction) == 0)]
-    # What is found to stand still comes back as it was, processing and all; what does not may be another each time.
-    kept = set() if desk.stands_still else _of_no_balance(desk)
-    since, until = (
-        [t for t in taken if lit and desk.can_go_back_to(t) and all(t.settings.get(k) == lit[0].settings.get(k) for k in kept)]
-        for taken in (desk.taken[desk.proven : start], desk.taken[: desk.proven])
-    )
-    # What was proven before can be turned back as well, where nothing has told of such patches since.
-    for before in (*_states(since), *reversed(_states(until))):
-        apart = [(v, i) for i, t in enumerate(lit) if (v := _changed(t, before, is_hdr=desk.is_hdr)) is not None]
-        if 2 * len(apart) < len(lit):
-            continue
-        changed, place = sorted(apart)[len(apart) // 2]
-        if abs(changed) > CHANGED_WHOLE:
-            yield from _prove_whole(desk, lit[place], before)
-            desk.proven, desk.lit_well = start, len(desk.taken)
-        return
-
-
-def _states(taken: list[Taken]) -> list[list[Taken]]:
-    """Return lit readings by the state in which they were taken, the first one first."""
-    states: list[list[Taken]] = []
-    for t in taken:
-        if t.fraction.max() < LIT or t.xyz[1] < SEEN:
-            continue
-        same = next((state for state in states if state[0].settings == t.settings), None)
-        if same is None:
-            states.append([t])
-        else:
-            same.append(t)
-    return states
-
-
-def _changed(now: Taken, before: list[Taken], *, is_hdr: bool) -> float | None:
-    """Return by how much a patch changed, in ln of luminance; a grey beside those about it. None where that is not told."""
-    same = next((t for t in before if np.array_equal(t.fraction, now.fraction)), None)
-    was = None if same is None else float(same.xyz[1])
-    if was is None and np.ptp(now.fraction) == 0:
-        was = between(before, float(now.fraction[0]), is_hdr=is_hdr, far=FAR)
-    return None if not was else float(np.log(now.xyz[1] / was))
-
-
-def _prove_whole(desk: Desk, now: Taken, before: list[Taken]) -> Procedure[None]:
-    """Raise OtherLightError where a state is not what it was, or a patch that has changed is not what it just was."""
-    at = float(now.fraction.max())
-    told = sorted(before, key=lambda t: (np.ptp(t.fraction) > 0, abs(float(t.fraction.max()) - at)))[:3]
-    is_true, again = yield from _turned_back(desk, told[0], _is_as_it_was(desk, told, _gives_as_much))
-    if not is_true:
-        raise OtherLightError(
-            f"A patch gave {told[0].xyz[1]:.3g} cd/m². Everything was turned back for a moment, and it gave {again.xyz[1]:.3g}: "
-            "the meter has lost its aim, or the light of the display or of the room is another.",
-            desk.lit_well,
-            told[0],
-        )
-    if not _gives_as_much(now, (yield from desk.read([100.0 * float(v) for v in now.fraction]))):
-        raise OtherLightError(PASSED, desk.lit_well, told[0], is_over=True)
 
 
 def _prove(desk: Desk, now: Taken) -> Procedure[None]:
@@ -178,17 +117,29 @@ def _prove(desk: Desk, now: Taken) -> Procedure[None]:
     if before is None or before.xyz[1] < SEEN or abs(np.log(now.xyz[1] / before.xyz[1])) < CHANGED:
         return
     beside = [t for t in desk.taken if t.settings == before.settings and LIT < t.fraction.min() == t.fraction.max() < 1.0]
-    is_true, again = yield from _turned_back(desk, before, _is_as_it_was(desk, [before, *beside[:1]]))
+    is_true, again = yield from turned_back(desk, before, is_as_it_was(desk, [before, *beside[:1]]))
     if not is_true:
-        raise OtherLightError(
-            f"White gave {before.xyz[1]:.3g} cd/m². Everything was turned back for a moment, and it gave {again.xyz[1]:.3g}: "
-            "the meter has lost its aim, or the light of the display or of the room is another.",
-            desk.lit_well,
-            before,
-        )
+        raise is_another(desk, before, again)
     if not agree(now, (yield from desk.read((100.0, 100.0, 100.0)))):
         raise OtherLightError(PASSED, desk.lit_well, before, is_over=True)
     desk.proven = len(desk.taken)
+
+
+def is_another(desk: Desk, before: Taken, again: Taken) -> RestlessError:
+    """Return what it means that a patch gives another light than before with everything turned back to as it was then."""
+    if again.xyz[1] > np.exp(CHANGED) * before.xyz[1]:
+        # Then something was before the meter, and not now: what was found is read anew, anything else since then is.
+        if before.settings == desk.found:
+            return FoundElsewhereError("It was far darker when what was found was read: something was before the meter.")
+        since = next(i for i, t in enumerate(desk.taken) if t is before)
+        return OtherLightError(PASSED, since, before, is_over=True)
+    what = "White" if before.fraction.min() == 1.0 else "A patch"
+    return OtherLightError(
+        f"{what} gave {before.xyz[1]:.3g} cd/m². Everything was turned back for a moment, and it gave {again.xyz[1]:.3g}: "
+        "the meter has lost its aim, or the light of the display or of the room is another.",
+        desk.lit_well,
+        before,
+    )
 
 
 def _prove_black(desk: Desk, now: Taken) -> Procedure[None]:
@@ -201,7 +152,7 @@ def _prove_black(desk: Desk, now: Taken) -> Procedure[None]:
     if before is None or not (is_lighter or _is_darker(now, before)):
         desk.dark_well = len(desk.taken)
         return
-    again, lost = yield from _turned_back(desk, before, _black_and_lit(desk, before))
+    again, lost = yield from turned_back(desk, before, _black_and_lit(desk, before))
     if lost is not None:
         raise OtherLightError(
             f"Black gives less than it did, and what gave {lost.xyz[1]:.3g} cd/m² gives less too: the meter has lost its aim.",
@@ -253,13 +204,7 @@ def _dark_before(desk: Desk, now: Taken, taken: list[Taken]) -> float | None:
     same = next((t for t in reversed(taken) if np.array_equal(t.fraction, now.fraction)), None)
     if same is not None:
         return float(same.xyz[1])
-    if not (desk.is_hdr or desk.has_installed):
-        return None
-    about: list[Taken] = []
-    for t in reversed(taken):
-        if np.ptp(t.fraction) == 0 and (not about or t.settings == about[0].settings):
-            about.append(t)
-    return between(about, float(now.fraction[0]), is_hdr=desk.is_hdr, far=FAR)
+    return last_about(taken, float(now.fraction[0])) if desk.is_hdr else None
 
 
 def comes_back(desk: Desk, problem: OtherLightError) -> Procedure[bool]:
@@ -271,7 +216,7 @@ def comes_back(desk: Desk, problem: OtherLightError) -> Procedure[bool]:
         return False
     desk.waits += 1
     yield from desk.say(f"{problem} Nobody can be called: whether it comes right by itself is seen for {LOOKS * LOOK_S:.0f} s.")
-    return (yield from _turned_back(desk, problem.was, _awaited(problem.was)))
+    return (yield from turned_back(desk, problem.was, _awaited(problem.was)))
 
 
 def _awaited(was: Taken) -> Procedure[bool]:
@@ -286,12 +231,12 @@ def _awaited(was: Taken) -> Procedure[bool]:
     return False
 
 
-def _gives_as_much(one: Taken, other: Taken) -> bool:
+def gives_as_much(one: Taken, other: Taken) -> bool:
     """Return whether two readings of a patch have the same light, whatever its colour: a meter that drifts is no other light."""
     return bool(other.xyz[1] > 0 and abs(np.log(one.xyz[1] / other.xyz[1])) <= SAME)
 
 
-def _is_as_it_was(
+def is_as_it_was(
     desk: Desk, told: list[Taken], alike: Callable[[Taken, Taken], bool] = agree
 ) -> Procedure[tuple[bool, Taken]]:
     """Read patches again until one gives what it gave; return whether one did, and what the first gave."""
@@ -304,7 +249,7 @@ def _is_as_it_was(
     return False, first or told[0]
 
 
-def _turned_back(desk: Desk, to: Taken, look: Procedure[T]) -> Procedure[T]:
+def turned_back(desk: Desk, to: Taken, look: Procedure[T]) -> Procedure[T]:
     """Do something with every control as it stood when something was read, and put all of them to where they are."""
     here = desk.settings
     yield from desk.put(to.settings)
