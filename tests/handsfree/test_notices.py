@@ -103,8 +103,10 @@ def test_readings_that_slipped_are_read_again_and_nothing_is_learned_from_them(e
         ([(80, 61.5)], [(80, 61)], []),
         ([(80, 73)], [], []),
         ([(5, 0.01)], [(5, 0.02)], []),
+        ([(100, 0.2)], [], [100]),
+        ([(100, 100), (80, 61), (74, 61.1), (70, 45), (40, 12.5)], [], [74]),
     ],
-    ids=["a curve", "one beside it", "not as before", "as before", "alone", "too dark to tell"],
+    ids=["a curve", "one beside it", "not as before", "as before", "alone", "too dark to tell", "no white", "the patch before"],
 )
 def test_what_stands_out_is_told_from_the_curve_or_from_what_was_read_before(made, before, doubted):
     of = [Taken(np.full(3, level / 100), np.full(3, light), {"g": 0}) for level, light in [*before, *made]]

@@ -330,7 +330,7 @@ class Desk:
 
     def was_bare(self) -> None:
         """Take it that nothing of what was said to be installed really was."""
-        self.given, self.gave = {}, [{}]
+        self.given, self.gave = {}, [{} for _ in self.gave]
 
     def had_more(self) -> None:
         """Take it that something was installed of which nothing is known, and is gone: what was read before cannot come back."""

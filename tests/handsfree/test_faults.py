@@ -1,0 +1,87 @@
+"""Faults in HDR and while something is installed, and what is installed already: noticed, and never left worse than found."""
+
+import numpy as np
+import pytest
+
+from bench.faults import HDR, IN_HDR, Faulty, made
+from bench.site import Site
+from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.steps import perform
+
+
+@pytest.mark.parametrize(
+    ("kind", "fault", "is_attended", "is_put_back"),
+    [
+        ("hdr", "aim lost a little", False, True), ("hdr", "aim lost a little", True, False), ("hdr", "curtain", True, False),
+        ("hdr", "door", False, False), ("hdr", "patch before", False, False), ("installed", "aim lost", False, True),
+        ("installed", "aim lost a little", False, True), ("installed", "aim lost a little", True, False),
+        ("installed", "aim lost in colours", True, False), ("installed", "curtain", True, False),
+        ("installed", "hand", False, False), ("installed", "early hand", False, False), ("installed", "patch before", False, False),
+    ],
+)  # fmt: skip
+def test_none_is_left_worse_than_found_in_hdr_or_by_what_is_installed(kind, fault, is_attended, is_put_back):
+    seed = 80_001 if kind == "hdr" else 300
+    rig, target, more, error = made(kind, seed)
+    display = Faulty(seed, fault, rig)
+    display.is_attended = is_attended
+    before = error()
+    job = Job(Desk(display.controls, budget=IN_HDR), target, **more)
+    perform(job.run(), display)
+    assert job.restored == is_put_back, job.desk.notes
+    assert error() < (before + 0.1 if is_put_back else min(0.25 * before, 2.0)), job.desk.notes
+
+
+def installed(site, given=None):
+    desk = Desk(site.controls, budget=IN_HDR, given=given or {})
+    job = Job(desk, HDR, by="install", takes=site.display.optics.build.installs)
+    perform(job.run(), site)
+    return job, site.hdr_truth(HDR)[0]
+
+
+def test_what_is_installed_already_is_taken_away_first_and_comes_back_where_it_is_known():
+    site = Site(1, "p4", 6, signal="hdr10")
+    bare = site.hdr_truth(HDR)[0]
+    first, one = installed(site)
+    # Whoever knows what it was can bring it back.
+    again, other = installed(site, first.desk.given)
+    assert other.mean() < 1.1
+    assert any("taken away first: tone, curves, cube" in note for note in again.desk.notes)
+    perform(again.put_back(), site)
+    np.testing.assert_allclose(site.hdr_truth(HDR)[0], one, atol=0.3)
+    # Whoever does not has nothing to put back, and says so.
+    unknown, other = installed(site)
+    assert (unknown.has_lost, unknown.restored, other.mean() < 1.1) == (True, False, True)
+    assert any("Fenvik knows nothing of" in note for note in unknown.desk.notes)
+    # What is only said to be there, since the display was reset, is believed to be gone.
+    for what in ("tone", "curves", "cube"):
+        site.uninstall(what)
+    stale, other = installed(site, first.desk.given)
+    perform(stale.put_back(), site)
+    np.testing.assert_allclose(site.hdr_truth(HDR)[0], bare, atol=0.4)
+
+
+@pytest.mark.parametrize(("lost", "said"), [(0.7, "lost its aim"), (1.0, "room has become lighter")])
+def test_light_that_is_lost_while_that_is_found_out_is_not_taken_for_something_installed(lost, said):
+    site = Site(1, "p4", 6, signal="hdr10")
+    read, away, calls = site.read, site.uninstall, []
+    state = {"share": 1.0, "day": 0.0}
+
+    def takes_away(what):
+        away(what)
+        if not calls:
+            state.update(share=lost, day=0.0 if lost < 1.0 else 0.6)
+
+    def ask(words):
+        calls.append(words)
+        state.update(share=1.0, day=0.0)
+        return True
+
+    def reads(percent):
+        fraction, xyz = read(percent)
+        return fraction, state["share"] * xyz + state["day"]
+
+    site.uninstall, site.ask, site.read = takes_away, ask, reads
+    job, left = installed(site)
+    assert (job.has_lost, left.mean() < 1.2) == (False, True), job.desk.notes
+    assert said in calls[0]
