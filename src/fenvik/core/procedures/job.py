@@ -148,12 +148,19 @@ class Job:
             if self.balance is not None:
                 yield from self.balance.finish(self._spare())
                 if self.desk.recalled > recalled + MANY_RECALLED:  # what was adjusted by those is looked at once more
-                    yield from self.balance.go_on()
+                    yield from self.go_over_it()
             yield from preparing.light_again(self)
             if self.by == "both":
                 yield from self.install()
         except BudgetError as spent:
             self.desk.notes.append(f"{spent} What was reached by then is kept.")
+
+    def go_over_it(self) -> Procedure[None]:
+        """Look once more at what was adjusted in another light, and go on from there."""
+        if self.hues:
+            yield from colours.look_again(self.desk, self.target, self.hold(), self.hues)
+        if self.balance is not None:
+            yield from self.balance.go_on()
 
     def _spare(self) -> int:
         """Return how many readings nothing else wants in HDR: there greys have most to gain by them."""

@@ -1,16 +1,18 @@
 """What a job leaves: read like what was found, and put back, whole or in part, where it is no better."""
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from fenvik.core.procedures import lights
+from fenvik.core.procedures.preparing import shows
 from fenvik.core.procedures.samelight import OF_COLOUR
-from fenvik.core.procedures.scoring import parts_of, score, worse_colours
-from fenvik.core.procedures.steps import Procedure
+from fenvik.core.procedures.scoring import errors_of, parts_of, score, worse_colours
+from fenvik.core.procedures.steps import Fraction, Procedure
 
 if TYPE_CHECKING:
     from fenvik.core.procedures.job import Job
 
 LEFT = "as left"  # what is said when what is left is read
+CLEARLY_WORSE = 1.0  # of an error: a colour that got worse by more is put back to where it was found
 MANY_RECALLED = 8  # readings
 
 
@@ -23,8 +25,8 @@ def look_left(job: "Job") -> Procedure[None]:
     recalled = job.desk.recalled
     job.as_left = yield from job.desk.reads(job.proof)
     if job.balance is not None and job.desk.recalled > recalled + MANY_RECALLED:
-        # Only what is left has shown that the greys were adjusted in another light.
-        yield from job.balance.go_on()
+        # Only what is left has shown that it was adjusted in another light.
+        yield from job.go_over_it()
         yield from job.desk.say(LEFT)
         job.as_left = yield from job.desk.reads(job.proof)
     elif job.installer is not None and job.desk.recalled > recalled + MANY_RECALLED:
@@ -46,10 +48,48 @@ def look_left(job: "Job") -> Procedure[None]:
         job.restored = True
         job.as_left = list(job.as_found)  # the display stands as it was read then
     elif "colour" in job.steps:
+        yield from _put_worse_colours_back(job)
         worse = worse_colours(job.as_found, job.as_left, job.target, job.palette)
         if worse:
             told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
             job.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
+
+
+def _put_worse_colours_back(job: "Job") -> Procedure[None]:
+    """Put colours that ended clearly worse than found back to their controls as found, and keep that where it is better.
+
+    All of them where they are worse together, else each by its own controls. What is installed for them hangs together.
+    """
+    if job.desk.has_installed:
+        return
+    clearly = CLEARLY_WORSE * job.target.metric.weight
+    found, left = parts_of(job.as_found, job.target), parts_of(job.as_left, job.target)
+    worse = [name for name, was, now in worse_colours(job.as_found, job.as_left, job.target, job.palette) if now > was + clearly]
+    if left["colours"] > found["colours"] + clearly / 2.0:
+        controls = [c for role in OF_COLOUR for c in job.desk.by_role(role)]
+        yield from _better_of_both(job, "All colours", controls, list(job.palette.named.values()))
+        return
+    for name in worse:
+        yield from _better_of_both(job, name.capitalize(), job.desk.by_role(f"colour.{name}"), [job.palette.named[name]])
+
+
+def _better_of_both(job: "Job", name: str, controls: list[dict[str, Any]], patches: list[Fraction]) -> Procedure[None]:
+    """Put controls back to as found, read patches of the proof, and keep that where it is better than what is left."""
+    before = {c["id"]: c["value"] for c in controls}
+    back = {id_: job.desk.found[id_] for id_ in before}
+    if back == before:
+        return
+    yield from job.desk.put(back)
+    read = yield from job.desk.reads(patches)
+    places = [i for i, t in enumerate(job.as_left) if any(shows(t, percent) for percent in patches)]
+    as_left = list(job.as_left)
+    for place, t in zip(places, read, strict=True):
+        as_left[place] = t
+    if errors_of(as_left, job.target)[places].mean() >= errors_of(job.as_left, job.target)[places].mean():
+        yield from job.desk.put(before)
+        return
+    job.as_left = as_left
+    job.desk.notes.append(f"{name} ended worse than found, so the controls of that were put back.")
 
 
 def _keep_what_is_better(job: "Job") -> Procedure[bool]:

@@ -56,7 +56,7 @@ def bare(job: "Job") -> Procedure[None]:
     before, said = (yield from desk.newest(patch)), list(desk.given)
     if not any(agree(before, t) for t in job.as_found if np.array_equal(t.fraction, before.fraction)):
         before = yield from desk.confirmed(before)  # the processing that was turned off, or a slip
-    beside = next((t for t in job.as_found if t.settings == before.settings and _shows(t, other)), None)
+    beside = next((t for t in job.as_found if t.settings == before.settings and shows(t, other)), None)
     for what in takes:
         yield from desk.uninstall(what)
     for _ in range(TRIES):
@@ -106,7 +106,8 @@ def _other_light(desk: "Desk", before: "Taken", white: "Taken", dark: "Taken") -
     return None
 
 
-def _shows(taken: "Taken", percent: Fraction) -> bool:
+def shows(taken: "Taken", percent: Fraction) -> bool:
+    """Return whether a patch of percentages of signal is what was read."""
     return bool(np.abs(taken.fraction - np.array(percent) / 100.0).max() < SAME_CODE)
 
 
