@@ -15,6 +15,7 @@ from fenvik.standins.world import Signal
 from fenvik.web.adjusting import trial
 from fenvik.web.adjusting.given import told_of
 from fenvik.web.adjusting.models import Trial
+from fenvik.web.controls.installed import stands_in, was_given, was_reset
 from fenvik.web.controls.services import note_found, record_changes
 from fenvik.web.controls.values import values_of
 from fenvik.web.devices.models import Pairing
@@ -127,6 +128,18 @@ def test_a_roll_off_is_given_proved_by_two_short_passes_and_undone_or_kept(oled,
     tried(signed_in, oled, "trial-undo", **view)
     assert optics.installed.of(again(oled).mode_id).tone is None
     assert trial.given(again(oled)) is None
+    # What a run had installed before comes back.
+    stood = {"peak": 900.0, "knee": [[0.6, 0.6]]}
+    optics.installed.of(again(oled).mode_id).put("tone", stood, optics.build.installs)
+    was_given(oled.display_id, again(oled).mode_id, "tone", stood, now)
+    for name in ("trial-begin", "trial-do"):
+        tried(signed_in, oled, name, kind="tone", **view)
+    given = optics.installed.of(again(oled).mode_id).tone
+    tried(signed_in, oled, "trial-undo", **view)
+    assert given != optics.installed.of(again(oled).mode_id).tone is not None
+    assert stands_in(oled.display_id, again(oled).mode_id) == {"tone": stood}
+    optics.installed.of(again(oled).mode_id).take_away("tone", optics.build.installs)
+    was_reset(oled.display_id, again(oled).mode_id, now)
     for name in ("trial-begin", "trial-do", "trial-keep"):
         tried(signed_in, oled, name, kind="tone", **view)
     assert told_of(again(oled))[0].startswith("It was given the roll-off of this target, up to")

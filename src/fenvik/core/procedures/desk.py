@@ -137,7 +137,7 @@ class Desk:
             how = "The light became another for a while, and was waited for"
         else:
             raise problem
-        self._throw_away(problem.since, how)
+        self.throw_away(problem.since, how)
 
     def reads_held(self, patches: Iterable[Sequence[float]]) -> Procedure[list[Taken]]:
         """Read patches of which nothing is known yet, and the first once more after them.
@@ -154,13 +154,13 @@ class Desk:
             if holds and self.slips == slips:
                 break
             if left:
-                self._throw_away(since, "Readings of one patch were not alike, so what was found was read again")
+                self.throw_away(since, "Readings of one patch were not alike, so what was found was read again")
             elif not holds:
                 gave = f"{made[0].xyz[1]:.3g} cd/m² at first and {last.xyz[1]:.3g} at the end"
                 self.notes.append(f"However often it was read, the same patch gave {gave}: the light does not stand still.")
         return made
 
-    def _throw_away(self, since: int, how: str) -> None:
+    def throw_away(self, since: int, how: str) -> None:
         """Forget what was read while the light was another; it is not counted, for it was nobody's choice."""
         thrown = self._forget(since)
         self.notes.append(f"{how}; {thrown} readings from before that were thrown away.")
@@ -200,10 +200,14 @@ class Desk:
             read.sort(key=lambda t: float(t.xyz[1]))
             alone = read[0] if agree(read[1], read[2]) else read[2]
             read = [t for t in read if t is not alone]
-            self.taken = [t for t in self.taken if t is not alone]
-            self.thrown += 1
-            self.slips += 1
+            self.drop(alone)
         return read[-1]
+
+    def drop(self, taken: Taken) -> None:
+        """Throw away one reading that others do not confirm."""
+        self.taken = [t for t in self.taken if t is not taken]
+        self.thrown += 1
+        self.slips += 1
 
     def look(self) -> Procedure[bool]:
         """Ask how the display stands. What moved by itself is set again and said, and what was read since it last stood right is

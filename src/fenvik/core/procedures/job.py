@@ -15,6 +15,7 @@ from fenvik.core.models.taught import Taught
 from fenvik.core.procedures import choices, colours, leaving, preparing, reference
 from fenvik.core.procedures.correcting import CHECKED, Corrected, correct
 from fenvik.core.procedures.desk import Desk, Taken
+from fenvik.core.procedures.doubt import agree, between
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.installing import Installer
 from fenvik.core.procedures.leaving import MANY_RECALLED
@@ -30,6 +31,8 @@ USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wa
 SPARE, IN_HDR = 4, 2  # readings that the proof may want besides its own, where one of them stands out, or light is proven
 FOR_ALL_ANEW = 75  # readings: what curves and a cube are made from
 MOST_INSTALLED = 3  # times that everything is installed anew
+OTHERWISE = 0.3  # of ln luminance: how far a grey may lie from those beside it that are read after it
+TRIES = 3  # to read what is found
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
 LEAST_CONTRAST = 2.0  # of white to black: less is no display
 BUT_LOST = "; what had been installed before could not be."
@@ -243,15 +246,30 @@ class Job:
         """Read what is found, before anything is touched."""
         yield from self.desk.say(FOUND_SAID)
         if self.target.is_hdr:
-            white, black, _ = yield from self.desk.reads([(100.0,) * 3, (0.0,) * 3, (FOR_ORDER,) * 3])
-            self.settle([white, black])
-            self.palette = palette_for(self.target, self.white, self.black)
-            self.desk.is_hdr = True
-            self.judged = self.proof
-        self.as_found = yield from self.desk.reads_held(self.proof)
+            self.as_found = yield from self._found_in_hdr()
+        else:
+            self.as_found = yield from self.desk.reads_held(self.proof)
         self.settle(self.as_found)
         if self.palette.is_shortened:
             yield from self.find_end()
+
+    def _found_in_hdr(self) -> Procedure[list[Taken]]:
+        """Read what is found, by patches that hang on the peak; where the peak is another at their end, all of it again."""
+        for left in reversed(range(TRIES)):
+            since = len(self.desk.taken)
+            white, black, grey = yield from self.desk.reads([(100.0,) * 3, (0.0,) * 3, (FOR_ORDER,) * 3])
+            self.settle([white, black])
+            self.palette, self.judged = palette_for(self.target, self.white, self.black), []
+            self.desk.is_hdr = True
+            self.judged = self.proof
+            held = yield from self.desk.reads_held(self.proof)
+            if not left or agree(white, next(t for t in held if t.fraction.min() == 1.0)):
+                break
+            self.desk.throw_away(since, "The peak was another when it was first read, so what was found was read again")
+        is_about = between(held, float(grey.fraction[0]), is_hdr=True) or 0.0
+        if grey.xyz[1] <= 0 or is_about <= 0 or abs(np.log(float(grey.xyz[1]) / is_about)) > OTHERWISE:
+            self.desk.drop(grey)
+        return held
 
     def find_end(self) -> Procedure[None]:
         """Find how the display ends, from a few greys about its peak and those that are read anyway."""

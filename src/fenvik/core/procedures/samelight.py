@@ -88,9 +88,7 @@ def _not_a_slip(desk: Desk, now: Taken, before: Taken) -> Procedure[Taken]:
                 desk.lit_well,
                 before,
             )
-    desk.taken = [t for t in desk.taken if t is not slip]
-    desk.thrown += 1
-    desk.slips += 1
+    desk.drop(slip)
     return again
 
 
