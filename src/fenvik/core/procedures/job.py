@@ -13,13 +13,13 @@ from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.models.taught import Taught
 from fenvik.core.procedures import choices, colours, leaving, preparing, reference
+from fenvik.core.procedures.already import bare
 from fenvik.core.procedures.correcting import CHECKED, Corrected, correct
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.doubt import agree, between
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.installing import Installer
 from fenvik.core.procedures.leaving import MANY_RECALLED
-from fenvik.core.procedures.preparing import bare
 from fenvik.core.procedures.samelight import INSTALLED
 from fenvik.core.procedures.steps import BudgetError, FoundElsewhereError, Fraction, Procedure, RestlessError
 from fenvik.core.signal.patches import Patch

@@ -3,7 +3,7 @@
 from typing import TYPE_CHECKING, Any
 
 from fenvik.core.procedures import lights
-from fenvik.core.procedures.preparing import shows
+from fenvik.core.procedures.already import shows
 from fenvik.core.procedures.samelight import OF_COLOUR
 from fenvik.core.procedures.scoring import errors_of, parts_of, score, worse_colours
 from fenvik.core.procedures.steps import Fraction, Procedure

@@ -7,19 +7,12 @@ import numpy as np
 from fenvik.core.analysis.clipping import may_clip
 from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures import lights
-from fenvik.core.procedures.doubt import agree
-from fenvik.core.procedures.samelight import DAYLIGHT, LIFTED
-from fenvik.core.procedures.steps import Fraction, OtherLightError, Procedure
+from fenvik.core.procedures.steps import Procedure
 
 if TYPE_CHECKING:
-    from fenvik.core.procedures.desk import Desk, Taken
     from fenvik.core.procedures.job import Job
 
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
-INSTALLABLE = ("tone", "curves", "matrix", "cube")  # what a job installs
-TRIES = 3  # to find out whether anything was installed
-OTHER_PEAK = 0.25  # of ln luminance of white
-SAME_CODE = 0.003  # fraction of signal: a code is rounded by less
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
 # In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
 KEPT_ON_IN_HDR = ("process.dimming",)
@@ -44,71 +37,6 @@ def process_off(job: "Job") -> Procedure[None]:
         if kept:
             job.desk.notes.append(f"Could not be turned off, and works on the picture: {', '.join(kept)}.")
         job.settle((yield from job.desk.greys((100.0, 0.0))))
-
-
-def bare(job: "Job") -> Procedure[None]:
-    """Take away what is installed already, whoever did it: curves are made for the display itself.
-
-    The link tells nobody what is installed. A colour of which each kind of it changes something tells whether anything was.
-    """
-    desk, takes = job.desk, [what for what in INSTALLABLE if job.takes.get(what)]
-    patch, other = (patches[0][1] for patches in list(job.palette.hues.values())[:2])
-    before, said = (yield from desk.newest(patch)), list(desk.given)
-    if not any(agree(before, t) for t in job.as_found if np.array_equal(t.fraction, before.fraction)):
-        before = yield from desk.confirmed(before)  # the processing that was turned off, or a slip
-    beside = next((t for t in job.as_found if t.settings == before.settings and shows(t, other)), None)
-    for what in takes:
-        yield from desk.uninstall(what)
-    for _ in range(TRIES):
-        # Not held against anything: that it is another light is just what is asked. Twice and in two ways, for one may be a slip.
-        is_as_it_was = agree(before, (yield from desk.read(patch))) or agree(before, (yield from desk.read(patch)))
-        if not is_as_it_was and beside is not None:
-            is_as_it_was = agree(beside, (yield from desk.read(other)))
-        if is_as_it_was:
-            if said:
-                desk.was_bare()
-            return
-        white, dark = (yield from desk.read((100.0,) * 3)), (yield from desk.read((0.0,) * 3))
-        problem = _other_light(desk, before, white, dark)
-        if problem is None:
-            break
-        yield from desk.set_right(problem)
-    if not said:
-        desk.had_more()
-        job.has_lost = True
-        desk.notes.append(
-            "Something was installed in this mode that Fenvik knows nothing of. It was taken away, for what is installed now is "
-            "made for the display itself; it cannot be put back."
-        )
-    else:
-        desk.notes.append(f"What was installed before was taken away first: {', '.join(said)}.")
-    job.settle([white, dark])
-    if job.target.is_hdr:
-        job.palette = palette_for(job.target, job.white, job.black)
-        if job.palette.is_shortened:
-            yield from job.find_end()
-
-
-def _other_light(desk: "Desk", before: "Taken", white: "Taken", dark: "Taken") -> OtherLightError | None:
-    """Return what happened where light was lost, or came, just when what was installed was taken away.
-
-    What is installed ends about where the display ends, and makes no black lighter.
-    """
-    there = [t for t in desk.taken if t.settings == before.settings and t is not white and t is not dark]
-    was = next((t for t in reversed(there) if t.fraction.min() == 1.0), None)
-    if was is not None and abs(np.log(max(float(white.xyz[1]), 1e-6) / float(was.xyz[1]))) > OTHER_PEAK:
-        gave = f"White gave {was.xyz[1]:.3g} cd/m² and gives {white.xyz[1]:.3g}"
-        return OtherLightError(f"{gave}, more than what is installed changes: has the meter lost its aim?", desk.lit_well, was)
-    was = next((t for t in reversed(there) if t.fraction.max() == 0.0), None)
-    if was is not None and float(dark.xyz[1]) > LIFTED * max(float(was.xyz[1]), 0.0) + DAYLIGHT:
-        gave = f"Black gave {max(float(was.xyz[1]), 0.0):.3g} cd/m² and gives {dark.xyz[1]:.3g}"
-        return OtherLightError(f"{gave}: the room has become lighter.", desk.dark_well, was)
-    return None
-
-
-def shows(taken: "Taken", percent: Fraction) -> bool:
-    """Return whether a patch of percentages of signal is what was read."""
-    return bool(np.abs(taken.fraction - np.array(percent) / 100.0).max() < SAME_CODE)
 
 
 def light(job: "Job") -> Procedure[None]:
