@@ -41,7 +41,7 @@ def bare(job: "Job") -> Procedure[None]:
         if (yield from _are_as_they_were(desk, told)):
             if said:
                 desk.was_bare()
-            if job.by == "both":
+            if job.by == "both" and job.target.is_hdr:
                 desk.budget += desk.spent - spent  # its menu takes readings too, and colours would lack them
             return
         white, dark = (yield from desk.read((100.0,) * 3)), (yield from desk.read((0.0,) * 3))
@@ -63,7 +63,8 @@ def bare(job: "Job") -> Procedure[None]:
         job.palette = palette_for(job.target, job.white, job.black)
         if job.palette.is_shortened:
             yield from job.find_end()
-    desk.budget += desk.spent - spent  # of that nobody is to have less
+    desk.budget += desk.spent - spent  # what is installed is to be no worse for that
+    desk.notes.append(f"Up to {desk.spent - spent} readings more than were allowed were taken for that.")
 
 
 def _are_as_they_were(desk: "Desk", told: "list[tuple[Taken, Taken | None]]") -> Procedure[bool]:
