@@ -104,6 +104,8 @@ def test_a_run_can_be_taken_back_as_a_whole(ready, person, now, bench, signed_in
     started.run.refresh_from_db()
     assert {"wb-gr", "wb-gb"} <= set(started.run.teaches["effects"])
     assert begin(ready, person, now).run.taught == started.run.teaches, "the next run in this mode of the model begins with it"
+    wider = [{**control, "max": 500} for control in started.run.controls]
+    assert handsfree.taught_by(handsfree.loaded(ready.pk, person), wider) is None, "a step of another range does something else"
 
 
 @pytest.mark.parametrize("on_stop", ["restore", "keep"])

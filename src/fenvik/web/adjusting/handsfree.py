@@ -88,21 +88,29 @@ def start(
             minutes=max(minutes, 0), puts_back=on_stop != "keep", by=by, takes=takes, goal=goal,
             luminance=tuning.luminance if "light" in steps else None, controls=controls,
             proof=len(proof_of(steps)), matrix=None if started.correction is None else started.correction.matrix,
-            taught=taught_by(tuning),
+            taught=taught_by(tuning, controls),
             stood={} if link is None else rows_in(tuning.display_id, tuning.mode_id or tuning.picture_mode),
         )  # fmt: skip
     return started
 
 
-def taught_by(tuning: Tuning) -> dict[str, Any] | None:
-    """Return what the newest run in the same mode of a display with the same menu has taught; None where there was none."""
+def taught_by(tuning: Tuning, controls: list[dict[str, Any]]) -> dict[str, Any] | None:
+    """Return what the newest run in the same mode of a display with the same menu has taught; None where there was none.
+
+    Nor where a control goes in other steps by now, or over another range: what a step does is another then.
+    """
     if tuning.display.menu_map_id is None:
         return None
     runs = Run.objects.filter(
         pass_of__tuning__display__menu_map=tuning.display.menu_map_id, mode=tuning.mode_id or tuning.picture_mode,
         teaches__isnull=False, pass_of__removed_at__isnull=True,
     )  # fmt: skip
-    return runs.order_by("-pass_of").values_list("teaches", flat=True).first()
+    newest = runs.order_by("-pass_of").first()
+    if newest is None or newest.teaches is None:
+        return None
+    then, now = ({c["id"]: [c.get(name) for name in ("min", "max", "step")] for c in each} for each in (newest.controls, controls))
+    taught: dict[str, Any] = newest.teaches
+    return taught if all(then.get(name) == now.get(name) for name in taught["effects"]) else None
 
 
 def references_of(tuning: Tuning) -> list[Device]:
