@@ -119,7 +119,7 @@ def _prove(desk: Desk, now: Taken) -> Procedure[None]:
     if not is_true:
         raise is_another(desk, before, again)
     if not agree(now, (yield from desk.read((100.0, 100.0, 100.0)))):
-        raise OtherLightError(PASSED, desk.lit_well, before, is_over=True)
+        raise OtherLightError(PASSED, known_well(desk, before), before, is_over=True)
     desk.proven = len(desk.taken)
 
 
@@ -135,9 +135,21 @@ def is_another(desk: Desk, before: Taken, again: Taken) -> RestlessError:
     return OtherLightError(
         f"{what} gave {before.xyz[1]:.3g} cd/m². Everything was turned back for a moment, and it gave {again.xyz[1]:.3g}: "
         "the meter has lost its aim, or the light of the display or of the room is another.",
-        desk.lit_well,
+        known_well(desk, before),
         before,
     )
+
+
+def known_well(desk: Desk, before: Taken) -> int:
+    """Return how many readings were taken in the light in which something was read before.
+
+    Where white is in no batch, patches that were read twice may have confirmed each other in another light: so no later than then.
+    """
+    if not (desk.is_hdr or desk.has_installed):
+        return desk.lit_well
+    at = next(i for i, t in enumerate(desk.taken) if t is before)
+    after = (i for i in range(at, len(desk.taken)) if desk.taken[i].settings != before.settings)
+    return min(desk.lit_well, next(after, len(desk.taken)))
 
 
 def _prove_black(desk: Desk, now: Taken) -> Procedure[None]:

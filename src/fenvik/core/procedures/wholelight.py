@@ -14,6 +14,7 @@ from fenvik.core.procedures.samelight import (
     gives_as_much,
     is_another,
     is_as_it_was,
+    known_well,
     of_no_balance,
     turned_back,
 )
@@ -85,4 +86,4 @@ def _prove_whole(desk: Desk, now: Taken, before: list[Taken]) -> Procedure[None]
     if not is_true:
         raise is_another(desk, told[0], again)
     if not gives_as_much(now, (yield from desk.read([100.0 * float(v) for v in now.fraction]))):
-        raise OtherLightError(PASSED, desk.lit_well, told[0], is_over=True)
+        raise OtherLightError(PASSED, known_well(desk, told[0]), told[0], is_over=True)
