@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.procedures.correcting import Corrected
-from fenvik.core.procedures.doubt import agree, standing_out
-from fenvik.core.procedures.samelight import INSTALLED, comes_back, see_the_dark, see_the_light
+from fenvik.core.procedures.doubt import INSTALLED, agree, standing_out
+from fenvik.core.procedures.samelight import comes_back, see_the_dark, see_the_light
 from fenvik.core.procedures.steps import (
     ENDS,
     Ask,

@@ -10,6 +10,7 @@ from fenvik.core.colour import curves
 from fenvik.core.colour.space import xyz_to_uv
 from fenvik.core.types import Floats
 
+INSTALLED = "*installed*"  # beside the values of controls: no control is called so
 DARK = 0.08  # fraction of signal: below it what black adds bends every curve
 STRAIGHT = 1.0 / 2.3  # power of luminance that makes a display's curve nearly a straight line over its signal
 SAME = 0.06  # of ln luminance: with every control as it stood, nothing but a slip changes a patch by more
@@ -162,9 +163,10 @@ def between(greys: Sequence[Any], at: float, *, is_hdr: bool, far: float = 1.0) 
 def _from_greys_before(place: int, made: Sequence[Any], before: Sequence[Any]) -> float:
     """Hold how a grey of PQ or HLG changed since such greys were last read against how the others of its batch did."""
     changes: dict[int, float] = {}
+    same = [t for t in before if t.settings.get(INSTALLED) == made[place].settings.get(INSTALLED)]  # curves move greys as they like
     for i, t in enumerate(made):
         at = float(t.fraction[0])
-        if np.ptp(t.fraction) == 0 and at >= SHADOW and t.xyz[1] >= LIT and (was := last_about(before, at)):
+        if np.ptp(t.fraction) == 0 and at >= SHADOW and t.xyz[1] >= LIT and (was := last_about(same, at)):
             changes[i] = _ln(t) - float(np.log(was))
     if place not in changes or len(changes) < 3:
         return 0.0

@@ -16,11 +16,10 @@ from fenvik.core.procedures import choices, colours, leaving, preparing, referen
 from fenvik.core.procedures.already import bare
 from fenvik.core.procedures.correcting import CHECKED, Corrected, correct
 from fenvik.core.procedures.desk import Desk, Taken
-from fenvik.core.procedures.doubt import agree, between
+from fenvik.core.procedures.doubt import INSTALLED, agree, between
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.installing import Installer
 from fenvik.core.procedures.leaving import MANY_RECALLED
-from fenvik.core.procedures.samelight import INSTALLED
 from fenvik.core.procedures.steps import BudgetError, FoundElsewhereError, Fraction, Procedure, RestlessError
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
@@ -28,7 +27,8 @@ from fenvik.core.types import Floats
 IN_BETWEEN = CHECKED[:1]
 USUAL_BUDGET = 150  # readings: who allows more wants greys nearer to what is possible
 USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wants them
-SPARE, IN_HDR = 4, 2  # readings that the proof may want besides its own, where one of them stands out, or light is proven
+# Readings that the proof may want besides its own, where one stands out or light is proven; what is installed wants them more.
+SPARE, IN_HDR, IN_INSTALLING = 4, 2, 1
 FOR_ALL_ANEW = 75  # readings: what curves and a cube are made from
 MOST_INSTALLED = 3  # times that everything is installed anew
 OTHERWISE = 0.3  # of ln luminance: how far a grey may lie from those beside it that are read after it
@@ -112,7 +112,7 @@ class Job:
         self.total = self.desk.budget
         yield from self.look_found()
         # The proof is never saved on, nor the reference's look at what is left.
-        spare = SPARE + (IN_HDR if self.target.is_hdr else 0)
+        spare = IN_INSTALLING if self.by != "controls" else SPARE + (IN_HDR if self.target.is_hdr else 0)
         self.desk.budget -= len(self.proof) + spare + (2 * len(CHECKED) if self.correction else 0)
         yield from self.adjust()
         try:
@@ -198,15 +198,18 @@ class Job:
             self.desk.notes.append(f"Installed: {', '.join(self.desk.given)}.")
 
     def install_anew(self) -> Procedure[None]:
-        """Install everything anew, where only what is left has shown that it was made in another light."""
-        yield from self._take_away(FOR_ALL_ANEW + 3 * len(self.proof))
+        """Install everything anew, where it turns out late that it was made in another light, or by a meter that had changed."""
+        yield from self._take_away(FOR_ALL_ANEW)
         yield from self.install()
 
     def _take_away(self, more: int) -> Procedure[None]:
         """Take away what was made of readings of another light, in part at least; so many readings more are allowed."""
         yield from self.desk.put({INSTALLED: self.bare})
         self.desk.budget = max(self.desk.budget, self.desk.spent) + max(more, 0)
-        self.desk.notes.append("What had been installed by then came from that light too: it was taken away and made anew.")
+        self.desk.notes += [
+            "What had been installed by then was made of that: it was taken away and made anew.",
+            f"Up to {max(more, 0)} readings more than were allowed were taken for that.",
+        ]
         yield from self._end_as_wanted()
 
     def _install_once(self, recalled: int) -> Procedure[None]:

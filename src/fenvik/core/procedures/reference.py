@@ -125,12 +125,12 @@ def _adjust_again(job: "Job", since: int) -> Procedure[None]:
     if _colours_may_be_spoilt(job, since):
         _allow(job, FOR_COLOURS_ANEW)
         yield from _as_far_as_allowed(job, colours.look_again(job.desk, job.target, job.hold(), job.hues))
-    _allow(job, FOR_GREYS_ANEW)
     if job.balance is not None:
+        _allow(job, FOR_GREYS_ANEW)
         yield from _as_far_as_allowed(job, job.balance.go_on())
     if job.installer is not None:
-        yield from job.installer.greys_again()
-        yield from job.installer.hold_colours()
+        # A cube as much as curves, and each stands on the other.
+        yield from _as_far_as_allowed(job, job.install_anew())
 
 
 def _as_far_as_allowed(job: "Job", part: Procedure[None]) -> Procedure[None]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 
-from fenvik.core.procedures.doubt import SAME, agree, last_about
+from fenvik.core.procedures.doubt import INSTALLED, SAME, agree, last_about
 from fenvik.core.procedures.steps import (
     ENDS,
     FoundElsewhereError,
@@ -23,7 +23,6 @@ if TYPE_CHECKING:
     from fenvik.core.procedures.desk import Desk, Taken
 
 T = TypeVar("T")
-INSTALLED = "*installed*"  # beside the values of controls: no control is called so
 LIT = 0.29  # fraction of signal: below it offsets and black levels move a lot
 SEEN, LOST = 1.0, 0.4  # cd/m² that a patch had, and the share of it that is left where the meter no longer sees it
 LIFTED, DAYLIGHT = 1.8, 0.1  # times black, and cd/m²: what lifts it by more is no white balance
