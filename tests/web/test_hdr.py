@@ -106,9 +106,12 @@ def test_what_can_be_installed_is_and_is_taken_away_again(oled, person, now, ben
     assert told_of(oled) == []
 
 
-def test_a_run_that_was_cut_off_while_it_installed_goes_on_where_it_was(oled, person, now, bench):
+@pytest.mark.parametrize("then", ["goes on", "stopped", "kept"])
+def test_a_run_that_was_cut_off_while_it_installed_goes_on_where_it_was_or_is_put_back(then, oled, person, now, bench):
+    before = truth(bench, oled)[0]
     started = handsfree.start(
-        tuning_id=oled.pk, actor=person, now=now, steps=["white", "grey"], budget=110, by="install"
+        tuning_id=oled.pk, actor=person, now=now, steps=["white", "grey"], budget=110, by="install",
+        on_stop="keep" if then == "kept" else "restore",
     )  # fmt: skip
     install, asked = bench.displays[1].optics.installed.of("p4").put, []
 
@@ -124,6 +127,13 @@ def test_a_run_that_was_cut_off_while_it_installed_goes_on_where_it_was(oled, pe
     bench.displays[1].optics.installed.of("p4").put = install
     read = started.readings.count()
     assert 0 < read < 110
+    if then != "goes on":
+        services.ask_to_stop(pass_id=started.pk, actor=person, now=now)
+        engine.run(started.pk)
+        started.run.refresh_from_db()
+        assert started.run.installed == ([] if then == "stopped" else ["tone", "curves"])
+        assert (np.abs(truth(bench, oled)[0] - before).max() < 0.4) == (then == "stopped")
+        return
     run(started)
     assert started.run.installed == ["tone", "curves"]
     assert truth(bench, oled)[0].mean() < 1.2

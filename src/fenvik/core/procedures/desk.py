@@ -332,6 +332,10 @@ class Desk:
         yield Uninstall(what)
         self._is_given({name: each for name, each in self.given.items() if name != what})
 
+    def stands_with(self, given: dict[str, dict[str, Any]]) -> None:
+        """Take it that just this is installed now."""
+        self._is_given(given)
+
     def was_bare(self) -> None:
         """Take it that nothing of what was said to be installed really was."""
         self.given, self.gave = {}, [{} for _ in self.gave]

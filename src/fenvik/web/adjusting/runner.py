@@ -34,7 +34,7 @@ from fenvik.web.adjusting.handrig import HandRig
 from fenvik.web.adjusting.models import Run
 from fenvik.web.adjusting.record import Record
 from fenvik.web.adjusting.rig import Rig
-from fenvik.web.controls.installed import Given, told_by
+from fenvik.web.controls.installed import Given, stands_in, told_by
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.devices.displays import NotPairedError
 from fenvik.web.devices.models import Device, Pairing
@@ -135,7 +135,12 @@ class HandsFreeRunner(Runner):
         if self.told.display_id is None:
             back = led.ended(pass_=self.plan.pass_, back=self.told.controls if self.told.puts_back else [])
             desk.notes.append(f"It was stopped; {'what puts it back is a list to enter' if back else 'what was entered is kept'}.")
-        elif self.told.puts_back:
+            self._report(desk, job)
+            self._finish(PassState.STOPPED)
+            return
+        # It may be stopped before it has gone through what is stored: what was given before an end is kept elsewhere.
+        desk.stands_with(stands_in(self.plan.pass_.tuning.display_id, self.told.mode) | desk.given)
+        if self.told.puts_back:
             try:
                 rig.take_as_it_is()
                 perform(job.put_back(), rig)
