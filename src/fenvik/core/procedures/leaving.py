@@ -43,8 +43,9 @@ def look_left(job: "Job") -> Procedure[None]:
     if is_worse and job.has_lost:
         job.desk.notes.append("What is left is no better than what was found. What had been installed then is gone, so it is kept.")
     elif is_worse and not (yield from _keep_what_is_better(job)):
-        job.desk.notes.append("What was left was no better than what was found, so every control was put back.")
         yield from job.put_back()
+        too = ", and what was installed before" if job.desk.given else ""
+        job.desk.notes.append(f"What was left was no better than what was found, so every control was put back{too}.")
         job.restored = True
         job.as_left = list(job.as_found)  # the display stands as it was read then
     elif "colour" in job.steps:

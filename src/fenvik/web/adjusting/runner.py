@@ -46,6 +46,7 @@ from fenvik.web.passes.turns import Plan, Turn
 
 log = structlog.get_logger(__name__)
 LEAST_BUDGET = 2 * len(proof_of(STEPS)) + 10
+ROUNDED = 0.15  # percent of signal: two patches are no nearer to each other
 
 
 def label_of(percent: Fraction) -> str:
@@ -234,8 +235,11 @@ class HandsFreeRunner(Runner):
     def _named(self, percent: Fraction) -> str:
         """Return what a patch is called: in HDR colours are placed by their light, and their percentages say nothing."""
         hues = {} if self.job is None or not self.job.target.is_hdr else self.job.palette.hues
-        named = {patch: name for patches in hues.values() for name, patch in patches}
-        return named.get(percent) or label_of(percent)
+        named = ((name, patch) for patches in hues.values() for name, patch in patches)
+        # What is read again is asked for as it was sent, a code's rounding beside what was asked for first.
+        same = (name for name, patch in named if all(abs(a - b) < ROUNDED for a, b in zip(percent, patch, strict=True)))
+        red, green, blue = (round(v, 2) for v in percent)
+        return next(same, None) or label_of((red, green, blue))
 
     def average_for(self, turn: Turn) -> int:
         """Return how many averages a patch is read with: a noisy meter that is quick reads more than once."""
