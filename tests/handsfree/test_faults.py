@@ -14,15 +14,15 @@ from fenvik.core.procedures.steps import perform
     ("kind", "fault", "is_attended", "is_put_back"),
     [
         ("hdr", "aim lost a little", False, True), ("hdr", "aim lost a little", True, False), ("hdr", "curtain", True, False),
-        ("hdr", "door", False, False), ("hdr", "patch before", False, False), ("installed", "aim lost", False, True),
+        ("hdr", "door", False, False), ("hdr", "patch before", False, False), ("hdr late", "aim lost in colours", True, False), ("installed", "aim lost", False, True),
         ("installed", "aim lost a little", False, True), ("installed", "aim lost a little", True, False),
         ("installed", "aim lost in colours", True, False), ("installed", "curtain", True, False),
         ("installed", "hand", False, False), ("installed", "early hand", False, False), ("installed", "patch before", False, False),
     ],
 )  # fmt: skip
 def test_none_is_left_worse_than_found_in_hdr_or_by_what_is_installed(kind, fault, is_attended, is_put_back):
-    seed = 80_001 if kind == "hdr" else 300
-    rig, target, more, error = made(kind, seed)
+    seed = {"hdr": 80_001, "hdr late": 80_002, "installed": 300}[kind]
+    rig, target, more, error = made(kind.removesuffix(" late"), seed)
     display = Faulty(seed, fault, rig)
     display.is_attended = is_attended
     before = error()

@@ -6,7 +6,7 @@ from fenvik.core.procedures import lights
 from fenvik.core.procedures.already import shows
 from fenvik.core.procedures.samelight import OF_COLOUR
 from fenvik.core.procedures.scoring import errors_of, parts_of, score, worse_colours
-from fenvik.core.procedures.steps import Fraction, Procedure
+from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure
 
 if TYPE_CHECKING:
     from fenvik.core.procedures.job import Job
@@ -24,13 +24,9 @@ def look_left(job: "Job") -> Procedure[None]:
     job.desk.budget = max(job.desk.budget, job.desk.spent) + 3 * len(job.proof)
     recalled = job.desk.recalled
     job.as_left = yield from job.desk.reads(job.proof)
-    if job.balance is not None and job.desk.recalled > recalled + MANY_RECALLED:
+    if job.desk.recalled > recalled + MANY_RECALLED and (job.balance is not None or job.installer is not None):
         # Only what is left has shown that it was adjusted in another light.
-        yield from job.go_over_it()
-        yield from job.desk.say(LEFT)
-        job.as_left = yield from job.desk.reads(job.proof)
-    elif job.installer is not None and job.desk.recalled > recalled + MANY_RECALLED:
-        yield from job.install_anew()
+        yield from _made_right(job)
         yield from job.desk.say(LEFT)
         job.as_left = yield from job.desk.reads(job.proof)
     if job.luminance is not None and "light" in job.steps:
@@ -54,6 +50,18 @@ def look_left(job: "Job") -> Procedure[None]:
         if worse:
             told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
             job.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
+
+
+def _made_right(job: "Job") -> Procedure[None]:
+    """Go over what was adjusted, or install it anew, as far as the readings of the proof allow."""
+    kept = 2 * len(job.proof)
+    job.desk.budget -= kept
+    try:
+        yield from job.go_over_it() if job.installer is None else job.install_anew()
+    except BudgetError as spent:
+        job.desk.notes.append(f"{spent} What was reached by then is kept.")
+    finally:
+        job.desk.budget += kept
 
 
 def _put_worse_colours_back(job: "Job") -> Procedure[None]:
