@@ -14,10 +14,11 @@ from fenvik.core.procedures.steps import perform
     ("kind", "fault", "is_attended", "is_put_back"),
     [
         ("hdr", "aim lost a little", False, True), ("hdr", "aim lost a little", True, False), ("hdr", "curtain", True, False),
-        ("hdr", "door", False, False), ("hdr", "patch before", False, False), ("hdr late", "aim lost in colours", True, False), ("installed", "aim lost", False, True),
-        ("installed", "aim lost a little", False, True), ("installed", "aim lost a little", True, False),
-        ("installed", "aim lost in colours", True, False), ("installed", "curtain", True, False),
-        ("installed", "hand", False, False), ("installed", "early hand", False, False), ("installed", "patch before", False, False),
+        ("hdr", "door", False, False), ("hdr", "patch before", False, False), ("hdr late", "aim lost in colours", True, False),
+        ("installed", "aim lost", False, True), ("installed", "aim lost a little", False, True),
+        ("installed", "aim lost a little", True, False), ("installed", "aim lost in colours", True, False),
+        ("installed", "curtain", True, False), ("installed", "hand", False, False), ("installed", "early hand", False, False),
+        ("installed", "patch before", False, False),
     ],
 )  # fmt: skip
 def test_none_is_left_worse_than_found_in_hdr_or_by_what_is_installed(kind, fault, is_attended, is_put_back):
