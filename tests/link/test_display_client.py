@@ -36,6 +36,19 @@ def test_a_wrong_code_says_how_many_tries_are_left(line):
     assert (refused.value.number, refused.value.data["left"]) == (DeviceError.WRONG_CODE, 2)
 
 
+@pytest.mark.parametrize(("number", "is_told"), [(DeviceError.UNSUPPORTED, False), (-32602, False), (DeviceError.BUSY, True)])
+def test_what_a_display_says_that_it_does_not_have_is_taken_away(number, is_told, line, monkeypatch):
+    def refuses(method, **params):
+        raise DeviceError("A display", number, "no", {})
+
+    monkeypatch.setattr(line, "_call", refuses)
+    if is_told:
+        with pytest.raises(DeviceError):
+            line.uninstall("m2", "curves")
+    else:
+        line.uninstall("m2", "curves")
+
+
 def test_controls_come_with_values_and_are_set_to_steps(line):
     paired(line)
     controls = {c["id"]: c for c in line.controls("m2")}

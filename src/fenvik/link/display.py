@@ -6,10 +6,12 @@ from typing import Any
 
 from fenvik.link.connection import Connection
 from fenvik.link.devices import Device
+from fenvik.link.faults import DeviceError
 from fenvik.link.sane import MOST_CONTROLS, MOST_MODES, MOST_OPTIONS, named
 
 LONGEST_LABEL = 80  # characters
 KINDS = ("range", "choice", "switch")
+NOT_THERE = (DeviceError.UNKNOWN, DeviceError.UNSUPPORTED, -32602)  # the last: a parameter that cannot be
 SIGNALS = ("sdr", "hdr10", "hlg", "dynamic")
 Value = float | str | bool
 
@@ -152,8 +154,15 @@ class LinkedDisplay(Device):
         self._done("install", mode=mode, what=what, data=data)
 
     def uninstall(self, mode: str, what: str) -> None:
-        """Take away what is installed in a mode, also where nothing was."""
-        self._done("uninstall", mode=mode, what=what)
+        """Take away what is installed in a mode, also where nothing was.
+
+        A display is to accept that; one that refuses what it does not have, as unknown or unsupported, has nothing installed.
+        """
+        try:
+            self._done("uninstall", mode=mode, what=what)
+        except DeviceError as refused:
+            if refused.number not in NOT_THERE:
+                raise
 
     def reset(self, mode: str) -> None:
         """Put a mode back to its factory values."""

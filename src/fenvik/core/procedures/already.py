@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fenvik.core.models.palette import palette_for
+from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.doubt import agree
 from fenvik.core.procedures.samelight import DAYLIGHT, LIFTED
 from fenvik.core.procedures.steps import Fraction, OtherLightError, Procedure
 
 if TYPE_CHECKING:
-    from fenvik.core.procedures.desk import Desk, Taken
     from fenvik.core.procedures.job import Job
 
 INSTALLABLE = ("tone", "curves", "matrix", "cube")  # what a job installs
@@ -67,7 +67,7 @@ def bare(job: "Job") -> Procedure[None]:
     desk.notes.append(f"Up to {desk.spent - spent} readings more than were allowed were taken for that.")
 
 
-def _are_as_they_were(desk: "Desk", told: "list[tuple[Taken, Taken | None]]") -> Procedure[bool]:
+def _are_as_they_were(desk: Desk, told: list[tuple[Taken, Taken | None]]) -> Procedure[bool]:
     """Read patches again; return whether each gives what it did, or another beside it does.
 
     Nothing is held against what was read before: that it is another light is just what is asked. One reading may be a slip, so
@@ -82,7 +82,7 @@ def _are_as_they_were(desk: "Desk", told: "list[tuple[Taken, Taken | None]]") ->
     return True
 
 
-def _other_light(desk: "Desk", before: "Taken", white: "Taken", dark: "Taken") -> OtherLightError | None:
+def _other_light(desk: Desk, before: Taken, white: Taken, dark: Taken) -> OtherLightError | None:
     """Return what happened where light was lost, or came, just when what was installed was taken away."""
     there = [t for t in desk.taken if t.settings == before.settings and t is not white and t is not dark]
     was = next((t for t in reversed(there) if t.fraction.min() == 1.0), None)
@@ -96,6 +96,6 @@ def _other_light(desk: "Desk", before: "Taken", white: "Taken", dark: "Taken") -
     return None
 
 
-def shows(taken: "Taken", percent: Fraction) -> bool:
+def shows(taken: Taken, percent: Fraction) -> bool:
     """Return whether a patch of percentages of signal is what was read."""
     return bool(np.abs(taken.fraction - np.array(percent) / 100.0).max() < SAME_CODE)
