@@ -30,13 +30,15 @@ from fenvik.core.types import Floats
 
 FAULTS = (
     "moves", "keeps moving", "sticks", "mode flips", "aim lost", "aim lost a little", "aim lost in colours", "outliers", "colour slips",
-    "lamp", "curtain", "door", "hand", "early door", "early hand", "patch before", "none",
+    "lamp", "curtain", "door", "hand", "early door", "early hand", "patch before", "follows late", "none",
 )  # fmt: skip
 CALLED = ("aim lost", "aim lost a little", "aim lost in colours", "curtain")  # what a person can set right
 WORSE = 0.05  # of a mean error: less is what the display itself wanders
 OTHER_MODE = np.array([1.15, 1.2, 1.5])  # what another mode makes of the light
 AS_FOUND = 17  # readings of what is found: what comes early comes while they are taken
 BRIEF = 15  # readings that a hand or an open door lasts
+TURNED_S, INSTALLED_S = (0.0, 4.0), (0.0, 10.0)  # seconds until what is turned or installed is seen, where that is the fault
+SETTLES_S, READS_S, ALL_IN_S = 0.3, 0.7, 60.0
 DIMS, DAYLIGHT = 0.0004, np.array([0.57, 0.6, 0.65])  # of a lamp, a reading; in cd/m², on the screen
 
 
@@ -138,6 +140,54 @@ class Faulty:
         return Standing(self._real(), left_mode=left)
 
 
+class Late(Faulty):
+    """A display that says that something is set or installed, and shows it a while later."""
+
+    def __init__(self, seed: int, fault: str, rig: Any = None) -> None:
+        super().__init__(seed, fault, rig)
+        self.turned_s, self.installed_s = (float(self.chance.uniform(*span)) for span in (TURNED_S, INSTALLED_S))
+        self.told = self._real()
+        self.clock = 0.0
+        self.to_come: list[tuple[float, Callable[[], Any]]] = []
+
+    def wait(self, seconds: float) -> None:
+        """Let so many seconds pass, and come into the light what is due."""
+        self.clock += seconds
+        for _, act in (due := [each for each in self.to_come if each[0] <= self.clock]):
+            act()
+        self.to_come = [each for each in self.to_come if each not in due]
+
+    def read(self, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
+        """Show a patch, wait until that is seen, and read."""
+        self.wait(SETTLES_S)
+        made = super().read(percent)
+        self.wait(READS_S)
+        return made
+
+    def set(self, control: str, value: Any) -> Any:
+        """Say that it is set."""
+        self.told[control] = value
+        self.to_come.append((self.clock + self.turned_s, lambda: self.rig.set(control, value)))
+        return value
+
+    def install(self, what: str, data: dict[str, Any]) -> None:
+        """Say that it is installed."""
+        self.to_come.append((self.clock + self.installed_s, lambda: self.rig.install(what, data)))
+
+    def uninstall(self, what: str) -> None:
+        """Say that it is gone."""
+        self.to_come.append((self.clock + self.installed_s, lambda: self.rig.uninstall(what)))
+
+    def look(self) -> Standing:
+        """Tell what was said."""
+        return Standing(dict(self.told))
+
+
+def broken(seed: int, fault: str, rig: Any) -> Faulty:
+    """Return a rig with a fault."""
+    return (Late if fault == "follows late" else Faulty)(seed, fault, rig)
+
+
 def made(kind: str, seed: int) -> tuple[Any, Target, dict[str, Any], Callable[[], float]]:
     """Return a rig, its target, what its job is told beside that, and what tells the mean error of its greys by the true light."""
     if kind == "sdr":
@@ -154,11 +204,13 @@ def one(task: tuple[str, int, str, bool]) -> tuple[str, bool, float, float, bool
     """Return the fault, whether somebody was there, the mean grey error before and after, whether all was put back, the readings."""
     kind, seed, fault, is_attended = task
     rig, target, more, error = made(kind, seed)
-    display = Faulty(seed, fault, rig)
+    display = broken(seed, fault, rig)
     display.is_attended = is_attended
     before = error()
     job = Job(Desk(display.controls, budget=BUDGET if kind == "sdr" else IN_HDR), target, **more)
     perform(job.run(), display)
+    if isinstance(display, Late):
+        display.wait(ALL_IN_S)
     return fault, is_attended, before, np.inf if display.is_elsewhere else error(), job.restored, display.readings
 
 

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from bench.faults import HDR, IN_HDR, Faulty, made
+from bench.faults import HDR, IN_HDR, broken, made
 from bench.site import Site
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
@@ -18,13 +18,14 @@ from fenvik.core.procedures.steps import perform
         ("installed", "aim lost", False, True), ("installed", "aim lost a little", False, True),
         ("installed", "aim lost a little", True, False), ("installed", "aim lost in colours", True, False),
         ("installed", "curtain", True, False), ("installed", "hand", False, False), ("installed", "early hand", False, False),
-        ("installed", "patch before", False, False),
+        ("installed", "patch before", False, False), ("hdr", "follows late", False, False),
+        ("installed", "follows late", False, False),
     ],
 )  # fmt: skip
 def test_none_is_left_worse_than_found_in_hdr_or_by_what_is_installed(kind, fault, is_attended, is_put_back):
     seed = {"hdr": 80_001, "hdr late": 80_002, "installed": 300}[kind]
     rig, target, more, error = made(kind.removesuffix(" late"), seed)
-    display = Faulty(seed, fault, rig)
+    display = broken(seed, fault, rig)
     display.is_attended = is_attended
     before = error()
     job = Job(Desk(display.controls, budget=IN_HDR), target, **more)

@@ -10,6 +10,7 @@ from fenvik.core.models.grey import Seen
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import solve
 from fenvik.core.models.palette import FOUND, SDR
+from fenvik.core.procedures import preparing
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import BudgetError, perform
@@ -80,17 +81,17 @@ def test_a_small_budget_is_kept_and_nothing_is_left_half_done():
     assert left[2] < found[2] + 0.5, "a probe is never left standing"
 
 
-def test_what_is_no_better_is_put_back():
+def test_what_is_no_better_is_put_back(monkeypatch):
     site = Site(3, "q2", 55)
     job, _ = do(site)
     good = dict(site.display.menu.values["q2"])
     again = Desk(site.controls, budget=150)
     worse = Job(again, TARGET, steps=())
 
-    def spoil():
+    def spoil(job):
         yield from again.set(next(c for c in again.controls if c["id"] == "wb-gr"), 20)
 
-    worse.process_off = spoil
+    monkeypatch.setattr(preparing, "process_off", spoil)
     perform(worse.run(), site)
     assert worse.restored
     assert site.display.menu.values["q2"] == good

@@ -22,7 +22,7 @@ def test_white_is_brought_to_the_luminance_that_is_wanted(wanted):
     site.controls[:] = site.display.menu.described("m2")
     assert perform(turn_light(desk, wanted), site)
     assert perform(desk.read((100.0,) * 3), site).xyz[1] == pytest.approx(wanted, rel=0.04)
-    assert len(desk.taken) <= 6
+    assert len(desk.taken) <= 8  # two of them tell how soon what is turned is seen
 
 
 def test_a_luminance_out_of_reach_is_said():

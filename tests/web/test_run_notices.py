@@ -5,13 +5,16 @@ from dataclasses import replace
 import pytest
 from django.urls import reverse
 
+from fenvik.link.faults import DeviceError
 from fenvik.session.reading import read_once
+from fenvik.standins.rpc import Refusal
 from fenvik.web.adjusting import handsfree
 from fenvik.web.controls.values import values_of
 from fenvik.web.passes import engine, reader, services
 from fenvik.web.passes.models import PassState
 from fenvik.web.visits.models import Tuning
 from tests.web.adjustable import adjustable
+from tests.web.test_handsfree import cut_off
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -100,3 +103,42 @@ def test_a_meter_that_is_not_aimed_again_ends_it_with_the_reason_and_all_is_back
     page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()
     assert "Everything was put back." in page
     assert "lost its aim" in page
+
+
+def test_a_control_that_is_refused_is_left_out_also_in_a_run_that_was_cut_off(ready, person, now, bench, signed_in, monkeypatch):
+    sets, refused = bench.displays[3].set_control, []
+
+    def refuses(mode, control, value):
+        if control == "wb-gr":
+            refused.append(value)
+            raise Refusal(8, "Not in this mode", name=control)
+        return sets(mode, control, value)
+
+    bench.displays[3].set_control = refuses
+    started = handsfree.start(tuning_id=ready.pk, actor=person, now=now, steps=["white", "grey"], budget=110)
+    cut_off(started, monkeypatch)
+    assert refused
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert (started.state, len(refused)) == (PassState.DONE, 1)
+    assert sum("cannot be set, and was left as it is" in note for note in started.run.notes) == 1
+    assert started.run.left_score < 0.5 * started.run.found_score
+    assert is_true(bench, ready)
+    assert "Not in this mode" in signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()
+
+
+def test_light_that_is_too_bright_for_the_meter_ends_it_with_everything_as_it_was(ready, person, now, bench, monkeypatch):
+    before, count = {c["id"]: c["value"] for c in bench.displays[3].menu.described(ready.mode_id)}, []
+
+    def blinded(*args, **more):
+        count.append(1)
+        if len(count) > 40:
+            raise DeviceError("The meter", DeviceError.TOO_BRIGHT, "Too bright to read.", {"ceiling": 50.0})
+        return read_once(*args, **more)
+
+    monkeypatch.setattr(reader, "read_once", blinded)
+    started = run(ready, person, now)
+    assert (started.state, started.run.restored) == (PassState.DONE, True)
+    assert any("Too bright to read. Every control was put back." in note for note in started.run.notes)
+    assert {c["id"]: c["value"] for c in bench.displays[3].menu.described(ready.mode_id)} == before
+    assert len(started.readings.all()) == len(started.patches) == 40

@@ -22,6 +22,7 @@ from fenvik.link.display import LinkedDisplay
 from fenvik.link.faults import DeviceError, LinkFault
 from fenvik.session.patience import Patience, passes_by_itself
 from fenvik.session.reading import read_once
+from fenvik.session.refusing import refusal_of, too_bright
 
 PATIENCE_S, RETRY_S = 60.0, 1.0
 PAIRING_PATIENCE_S = 10.0
@@ -156,6 +157,13 @@ class LinkRig:
                 if withdrawn:
                     self._pair_again()
 
+    def _asked(self, act: Callable[[Any], T]) -> T:
+        """Do something with the display. Raises RefusedError for what it refuses whenever it is asked, and GoneError."""
+        try:
+            return self.patiently(lambda: act(self._device(self.wanted.display, "display")))
+        except DeviceError as problem:
+            raise refusal_of(problem) or problem from problem
+
     def _pair(self) -> None:
         display = self._device(self.wanted.display, "display")
         display.show_code()
@@ -264,7 +272,10 @@ class LinkRig:
                 self._shown = codes
                 time.sleep(self.settle_s)
             self._begun = time.monotonic()
-            got = read_once(meter, typical=self.facts[serial]["typical"], average=times)
+            try:
+                got = read_once(meter, typical=self.facts[serial]["typical"], average=times)
+            except DeviceError as problem:
+                raise too_bright(problem) or problem from problem
             self.device_seconds += got.seconds
             self._brightest = max(self._brightest, got.xyz[1])
             return np.array(got.xyz)
@@ -306,7 +317,7 @@ class LinkRig:
 
     def install(self, what: str, data: dict[str, Any]) -> None:
         """Install something in the mode; the light is given time to follow."""
-        self.patiently(lambda: self._device(self.wanted.display, "display").install(self.mode, what, data))
+        self._asked(lambda display: display.install(self.mode, what, data))
         self._shown = None
 
     def uninstall(self, what: str) -> None:
@@ -316,6 +327,6 @@ class LinkRig:
 
     def set(self, control: str, value: Any) -> Any:
         """Set a control and return what it now is; the light is given time to follow."""
-        now = self.patiently(lambda: self._device(self.wanted.display, "display").set(self.mode, control, value))
+        now = self._asked(lambda display: display.set(self.mode, control, value))
         self._shown = None  # the picture is sent anew after a change, and settles anew
         return now

@@ -10,8 +10,9 @@ import numpy as np
 from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.doubt import agree
+from fenvik.core.procedures.following import PATIENT_S
 from fenvik.core.procedures.samelight import DAYLIGHT, LIFTED
-from fenvik.core.procedures.steps import Fraction, OtherLightError, Procedure
+from fenvik.core.procedures.steps import Fraction, OtherLightError, Procedure, Wait
 
 if TYPE_CHECKING:
     from fenvik.core.procedures.job import Job
@@ -37,6 +38,7 @@ def bare(job: "Job") -> Procedure[None]:
     for what in INSTALLABLE:
         if job.takes.get(what):
             yield from desk.uninstall(what)
+    yield Wait(PATIENT_S["installed"])  # before anything has told how soon that is seen
     for _ in range(TRIES):
         if (yield from _are_as_they_were(desk, told)):
             if said:

@@ -8,6 +8,7 @@ import numpy as np
 
 from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import INSTALLED, agree, standing_out
+from fenvik.core.procedures.following import WAITS, Following, is_late
 from fenvik.core.procedures.samelight import comes_back, see_the_dark, see_the_light
 from fenvik.core.procedures.steps import (
     ENDS,
@@ -20,6 +21,7 @@ from fenvik.core.procedures.steps import (
     OtherLightError,
     Procedure,
     Read,
+    RefusedError,
     RestlessError,
     Say,
     Set,
@@ -53,6 +55,7 @@ class Desk:
     taken: list[Taken] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     found: dict[str, Any] = field(default_factory=dict)
+    refused: set[str] = field(default_factory=set)  # controls that the display does not let be set
     dead: list[str] = field(default_factory=list)  # controls that do nothing that a reading can tell
     thrown: int = 0  # readings that were taken while the display stood otherwise than it was set
     slips: int = 0  # of those that were thrown away: so many that a second and a third reading did not confirm
@@ -68,6 +71,7 @@ class Desk:
     lit_well: int = 0  # so many of them were taken before a lit patch last gave its light
     dark_well: int = 0  # the same of black
     waits: int = 0  # so often another light was waited for until it was as before
+    following: Following = field(default_factory=Following)
 
     def __post_init__(self) -> None:
         self.gave = [dict(self.given)]
@@ -92,6 +96,8 @@ class Desk:
         """Read a patch of percentages of signal. Raises BudgetError."""
         if self.spent >= self.budget:
             raise BudgetError("The budget of readings is used up, but for those of the proof.")
+        if not self.by_hand:  # a person is slower than any display
+            yield from self.following.wait(self.settings)
         fraction, xyz = yield Read((float(percent[0]), float(percent[1]), float(percent[2])))
         made = Taken(np.asarray(fraction, dtype=np.float64), np.asarray(xyz, dtype=np.float64), self.settings)
         self.taken.append(made)
@@ -102,9 +108,8 @@ class Desk:
         wanted = list(patches)
         told: OtherLightError | None = None
         for left in reversed(range(TRIES)):
-            made, start, slips = [], len(self.taken), self.slips
-            for percent in wanted:
-                made.append((yield from self.read(percent)))
+            start, slips = len(self.taken), self.slips
+            made = yield from self.followed(wanted)
             yield from self._read_doubtful(made)
             if (yield from self.look()):
                 continue
@@ -124,6 +129,24 @@ class Desk:
                 continue
             return made
         raise told or RestlessError("The display does not stay as it is set: what was read in between tells nothing.")
+
+    def followed(self, wanted: Sequence[Sequence[float]]) -> Procedure[list[Taken]]:
+        """Read patches of percentages; where the light had not followed yet what was turned, all of them again."""
+        for left in range(len(WAITS), -1, -1):
+            start, now = len(self.taken), self.settings
+            kind, stood = self.following.kind_of(now), self.following.stood
+            made = []
+            for percent in wanted:
+                made.append((yield from self.read(percent)))
+            if kind is None or stood is None or self.by_hand or not self.following.is_unknown(kind):
+                return made
+            if not (yield from is_late(self, made, kind, stood, at_once=left == len(WAITS))) or not left:
+                return made
+            thrown = self._forget(start)
+            self.recalled -= thrown  # it is no other light
+            self.thrown, self.budget = self.thrown + thrown, self.budget + thrown  # which nobody chose to take
+            self.following.stood = stood  # the same turn is waited for
+        return made
 
     def set_right(self, problem: OtherLightError) -> Procedure[None]:
         """Have another light set right, or wait until it is, and forget what was read in it; raise the problem where it stays."""
@@ -266,20 +289,14 @@ class Desk:
 
     def read_once(self, level: float) -> Procedure[Taken]:
         """Return the newest reading of a grey with every control as it stands now; read it where there is none."""
-        now = self.settings
-        for t in reversed(self.taken):
-            if np.ptp(t.fraction) == 0 and abs(100 * float(t.fraction[0]) - level) < 0.3 and t.settings == now:
-                return t
-        made = [(yield from self.read((level,) * 3))]
-        yield from self._read_doubtful(made)
-        return made[0]
+        return (yield from self.each_once([level]))[0]
 
     def by_role(self, prefix: str) -> list[dict[str, Any]]:
         """Return the controls whose role is this or begins with it and a dot."""
         return [
             c
             for c in self.controls
-            if c.get("role") and (c["role"] == prefix or c["role"].startswith(f"{prefix}."))
+            if c.get("role") and (c["role"] == prefix or c["role"].startswith(f"{prefix}.")) and c["id"] not in self.refused
         ]
 
     def newest(self, percent: Fraction) -> Procedure[Taken]:
@@ -292,10 +309,19 @@ class Desk:
 
     def each_once(self, levels: Iterable[float]) -> Procedure[list[Taken]]:
         """Return the newest readings of greys with every control as it stands now; those that are lacking are read."""
-        made = []
-        for level in levels:
-            made.append((yield from self.read_once(level)))
-        return made
+        wanted = list(levels)
+        lacking = [level for level in wanted if self._newest_grey(level) is None]
+        if lacking:  # together, for each is held against the others
+            made = yield from self.followed([(level,) * 3 for level in lacking])
+            yield from self._read_doubtful(made)
+        return [t for level in wanted if (t := self._newest_grey(level)) is not None]
+
+    def _newest_grey(self, level: float) -> Taken | None:
+        now = self.settings
+        for t in reversed(self.taken):
+            if np.ptp(t.fraction) == 0 and abs(100 * float(t.fraction[0]) - level) < 0.3 and t.settings == now:
+                return t
+        return None
 
     def set(self, control: dict[str, Any], value: Any) -> Procedure[Any]:
         """Set a control, held within its range, and keep what it now is."""
@@ -303,19 +329,37 @@ class Desk:
             low, high, step = float(control["min"]), float(control["max"]), float(control["step"])
             value = low + round((min(max(float(value), low), high) - low) / step) * step
             value = int(value) if float(value).is_integer() else round(value, 9)
-        if value != control["value"]:
-            control["value"] = yield Set(control["id"], value)
+        is_in_vain = control["id"] in self.refused and value != self.found[control["id"]]
+        if value != control["value"] and not is_in_vain:
+            try:
+                control["value"] = yield Set(control["id"], value)
+            except RefusedError as refusal:
+                yield from self._was_refused(control, value, refusal)
         return control["value"]
+
+    def _was_refused(self, control: dict[str, Any], value: Any, refusal: RefusedError) -> Procedure[None]:
+        """Go on without a control that cannot be set, or only as far as the display says."""
+        if refusal.room is not None and control["kind"] == "range":
+            low, high = max(refusal.room[0], control["min"]), min(refusal.room[1], control["max"])
+            if low <= control["value"] <= high and (low, high) != (control["min"], control["max"]):
+                control["min"], control["max"] = low, high
+                yield from self.set(control, value)
+                return
+        if control["id"] not in self.refused:
+            self.refused.add(control["id"])
+            self.notes.append(f"{control['label']} cannot be set, and was left as it is: {refusal}")
 
     def tried(
         self, control: dict[str, Any], options: Sequence[Any], look: Callable[[], Procedure[float]]
     ) -> Procedure[dict[Any, float]]:
-        """Return how far off the light is with each option of a choice; the last one stands, the usual one if it ends there."""
+        """Return how far off the light is with each option of a choice that can be had, the usual one at least; the last one
+        stands, the usual one if it ends there.
+        """
         usual, off = control["value"], {}
         try:
             for option in options:
-                yield from self.set(control, option)
-                off[option] = yield from look()
+                if (yield from self.set(control, option)) == option:
+                    off[option] = yield from look()
         except ENDS:
             yield from self.set(control, usual)
             raise
@@ -324,8 +368,13 @@ class Desk:
     def install(self, what: str, data: dict[str, Any]) -> Procedure[None]:
         """Install something; the light is another from now on, and what was read before tells of another display."""
         now = {name: each for name, each in self.given.items() if name != what} | {what: data}
+        before = self.given
         self._is_given(now)  # before it is: whatever ends it in between, it is taken away again
-        yield Install(what, data)
+        try:
+            yield Install(what, data)
+        except RefusedError as refusal:
+            self.given = before
+            raise RefusedError(str(refusal), what=what) from refusal
 
     def uninstall(self, what: str) -> Procedure[None]:
         """Take away something that is installed."""

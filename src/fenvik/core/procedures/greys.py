@@ -353,18 +353,33 @@ class Greys:
             freed = self._fit(self._seen(self.boost))
             if freed.residual < self.model.residual:
                 self.model = replace(freed, boost=self.boost)
-        moved = self.moved
-        self.reached = self._is_good_enough(moved, levels)
+        self.reached = self._is_good_enough(self.moved, levels)
         if self.reached:
             return
+        while not (yield from self._turn(allowed, levels, last=last)):
+            self.knobs = [self._with_room(knob) for knob in self.knobs]
+            self.model = replace(self.model, knobs=tuple(self.knobs))
+
+    def _turn(self, allowed: Sequence[bool], levels: Floats, *, last: bool) -> Procedure[bool]:
+        """Turn what the model says; return whether the display let that be done, else it is to be thought of anew."""
+        assert self.model is not None
+        moved, refused = self.moved, set(self.desk.refused)
         wanted = solve(
-            self.model, moved, self.target, self.white, self.black, allowed=allowed, levels=levels, last=last,
+            self.model, moved, self.target, self.white, self.black, levels=levels, last=last,
+            allowed=[may and knob.id not in refused for may, knob in zip(allowed, self.knobs, strict=True)],
             lift=self._black().most(self.black), roll=self.palette.roll,
         )  # fmt: skip
         controls = {c["id"]: c for c in self.desk.controls}
+        ends = [(controls[knob.id]["min"], controls[knob.id]["max"]) for knob in self.knobs]
         for knob, now, then in zip(self.knobs, moved, wanted, strict=True):
             if now != then:
                 yield from self.desk.set(controls[knob.id], knob.value + then * knob.step)
+        is_as_told = ends == [(controls[knob.id]["min"], controls[knob.id]["max"]) for knob in self.knobs]
+        return is_as_told and refused == self.desk.refused
+
+    def _with_room(self, knob: Control) -> Control:
+        control = next(c for c in self.desk.controls if c["id"] == knob.id)
+        return replace(knob, low=float(control["min"]), high=float(control["max"]))
 
     def _is_good_enough(self, moved: Floats, levels: Floats) -> bool:
         """Whether every level is expected within the goal, and each third of them was read with the knobs as they stand."""

@@ -12,7 +12,7 @@ from fenvik.core.models.grey import drives_of, wanted_of
 from fenvik.core.models.installed import Curves, Split, Wheel, balanced_peak, cube_data, curves_for, matrix_towards
 from fenvik.core.models.palette import Palette
 from fenvik.core.procedures.desk import Desk, Taken
-from fenvik.core.procedures.steps import Procedure
+from fenvik.core.procedures.steps import Procedure, RefusedError
 from fenvik.core.types import Floats
 
 GREYS = 17  # levels that curves are made from
@@ -87,8 +87,22 @@ class Installer:
         if not self.takes.get("tone") or self.target.curve != "pq":
             return False
         yield from self.desk.say("roll-off")
-        yield from self.desk.install("tone", tone_of(self.target, self.white, self.black))
+        try:
+            yield from self.desk.install("tone", tone_of(self.target, self.white, self.black))
+        except RefusedError as refusal:
+            self.does_without(refusal)
+            return False
         return True
+
+    def does_without(self, refusal: RefusedError) -> None:
+        """Go on without what the display says that it takes, and does not."""
+        what = refusal.what
+        self.takes = {name: told for name, told in self.takes.items() if name != what}
+        if what == "curves":
+            self.curves = Curves.none(self.curves.size)
+        if what == "cube":
+            self.wheel, self.split = Wheel.none(), None
+        self.desk.notes.append(f"The display did not take the {what}, and it was left out: {refusal}")
 
     # Greys.
 

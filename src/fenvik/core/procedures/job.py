@@ -1,6 +1,6 @@
 """The order of a hands-free job: what is found, processing off, curve and white, two-point, points, colours, what is left."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -20,7 +20,14 @@ from fenvik.core.procedures.doubt import INSTALLED, agree, between
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.installing import Installer
 from fenvik.core.procedures.leaving import MANY_RECALLED
-from fenvik.core.procedures.steps import BudgetError, FoundElsewhereError, Fraction, Procedure, RestlessError
+from fenvik.core.procedures.steps import (
+    BudgetError,
+    FoundElsewhereError,
+    Fraction,
+    Procedure,
+    RefusedError,
+    RestlessError,
+)
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
@@ -221,7 +228,18 @@ class Job:
             (self.installer.hold_colours, True),
         ):  # fmt: skip
             if is_wanted and self.desk.recalled == recalled:
+                yield from self._with_what_is_taken(step)
+
+    def _with_what_is_taken(self, step: Callable[[], Procedure[None]]) -> Procedure[None]:
+        """Do a step of installing; where the display refuses something after all, without that: a matrix for a cube."""
+        assert self.installer is not None
+        while True:
+            try:
                 yield from step()
+            except RefusedError as refusal:
+                self.installer.does_without(refusal)
+            else:
+                return
 
     def put_back(self) -> Procedure[None]:
         """Put everything back to as it was found."""

@@ -4,6 +4,7 @@ from typing import TYPE_CHECKING, Any
 
 from fenvik.core.procedures import lights
 from fenvik.core.procedures.already import shows
+from fenvik.core.procedures.following import said_of
 from fenvik.core.procedures.samelight import OF_COLOUR
 from fenvik.core.procedures.scoring import errors_of, parts_of, score, worse_colours
 from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure
@@ -20,6 +21,8 @@ def look_left(job: "Job") -> Procedure[None]:
     """Read what is left; where it is no better than what was found, put everything back."""
     yield from job.desk.say(LEFT)
     yield from job.desk.look()
+    if not job.desk.by_hand:
+        yield from job.desk.following.wait_long(job.desk.settings)
     # Kept back for it; where the display moves in the middle of it, it is read once more, whatever was allowed.
     job.desk.budget = max(job.desk.budget, job.desk.spent) + 3 * len(job.proof)
     recalled = job.desk.recalled
@@ -32,6 +35,7 @@ def look_left(job: "Job") -> Procedure[None]:
     if job.luminance is not None and "light" in job.steps:
         white = next(float(t.xyz[1]) for t in job.as_left if (t.fraction == 1.0).all())
         job.desk.notes += [said] if (said := lights.where_it_ended(job.desk, white, job.luminance)) else []
+    job.desk.notes += said_of(job.desk.following)
     if job.desk.slips:
         several = "1 reading was" if job.desk.slips == 1 else f"{job.desk.slips} readings were"
         job.desk.notes.append(f"{several} not confirmed by a second and a third, and thrown away.")

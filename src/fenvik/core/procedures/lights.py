@@ -25,7 +25,7 @@ def turn_light(desk: Desk, luminance: float) -> Procedure[bool]:
     seen: list[tuple[float, float]] = []
     start = control["value"]
     for _ in range(TRIES):
-        white = float((yield from desk.read((100.0,) * 3)).xyz[1])
+        white = float((yield from desk.followed([(100.0,) * 3]))[0].xyz[1])
         seen.append((float(control["value"]), white))
         if white <= 0 or abs(white / luminance - 1.0) <= NEAR:
             break

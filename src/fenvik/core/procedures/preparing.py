@@ -7,7 +7,7 @@ import numpy as np
 from fenvik.core.analysis.clipping import may_clip
 from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures import lights
-from fenvik.core.procedures.steps import Procedure
+from fenvik.core.procedures.steps import Procedure, TooBrightError
 
 if TYPE_CHECKING:
     from fenvik.core.procedures.job import Job
@@ -62,7 +62,12 @@ def _light_to_top(job: "Job") -> Procedure[None]:
     yield from job.desk.say("light")
     before, usual = job.white, control["value"]
     yield from job.desk.set(control, control["max"])
-    ends = yield from job.desk.greys((100.0, 0.0))
+    try:
+        ends = yield from job.desk.greys((100.0, 0.0))
+    except TooBrightError as problem:
+        yield from job.desk.set(control, usual)
+        job.desk.notes.append(f"{control['label']} was left as it is: at its top the meter cannot read the light ({problem}).")
+        return
     if float(ends[0].xyz[1]) < (1.0 + WORTH_LIGHT) * before:
         yield from job.desk.set(control, usual)
         return

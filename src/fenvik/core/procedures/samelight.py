@@ -262,12 +262,14 @@ def turned_back(desk: Desk, to: Taken, look: Procedure[T]) -> Procedure[T]:
     """Do something with every control as it stood when something was read, and put all of them to where they are."""
     here = desk.settings
     yield from desk.put(to.settings)
+    yield from desk.following.wait_long(desk.settings)
     try:
         made = yield from look
     except ENDS:
         yield from desk.put(here)
         raise
     yield from desk.put(here)
+    yield from desk.following.wait_long(desk.settings)
     return made
 
 

@@ -28,6 +28,12 @@ class RestlessError(FenvikError):
     code = "restless"
 
 
+class TooBrightError(RestlessError):
+    """What is shown has more light than the meter can read."""
+
+    code = "too_bright"
+
+
 class OtherLightError(RestlessError):
     """The light of the display, of the room, or what the meter sees of it has become another by itself.
 
@@ -46,6 +52,19 @@ class FoundElsewhereError(RestlessError):
     """What was found was read in another light than there is now: nothing can be held against it."""
 
     code = "found_elsewhere"
+
+
+class RefusedError(FenvikError):
+    """A display does not let a control be set, or does not take what it is to be given.
+
+    ``room``: the lowest and the highest value that it says it takes. ``what``: what was to be installed.
+    """
+
+    code = "refused"
+
+    def __init__(self, words: str, *, room: tuple[float, float] | None = None, what: str = "") -> None:
+        super().__init__(words)
+        self.room, self.what = room, what
 
 
 class StoppedError(Exception):

@@ -8,7 +8,19 @@ from typing import Any
 import numpy as np
 from psycopg.types.json import Jsonb
 
-from fenvik.core.procedures.steps import Ask, Correct, Install, Look, Read, Set, Standing, Uninstall, words_of
+from fenvik.core.procedures.steps import (
+    Ask,
+    Correct,
+    Install,
+    Look,
+    Read,
+    RefusedError,
+    Set,
+    Standing,
+    TooBrightError,
+    Uninstall,
+    words_of,
+)
 from fenvik.web.adjusting.models import Run, RunStep, StepKind
 from fenvik.web.passes.refusals import OtherwiseError
 from fenvik.web.passes.store import Store
@@ -64,6 +76,8 @@ KINDS = {
     Read: StepKind.READ, Set: StepKind.SET, Look: StepKind.LOOK, Install: StepKind.INSTALL, Uninstall: StepKind.UNINSTALL,
     Correct: StepKind.CORRECT, Ask: StepKind.ASK,
 }  # fmt: skip
+
+REFUSED = "refused"  # by what came of a step that was refused
 
 
 class Record:
@@ -142,6 +156,13 @@ class Record:
             self._change(control, control["value"], came, group)
         self.at += 1
 
+    def was_refused(self, refusal: RefusedError | TooBrightError) -> None:
+        """Keep that the display refused it, or the meter. Raises LostPassError."""
+        room = refusal.room if isinstance(refusal, RefusedError) else None
+        told = {REFUSED: str(refusal), "code": refusal.code, "room": None if room is None else list(room)}
+        self.store.row(CAME, number=self.at, came=Jsonb(told))
+        self.at += 1
+
     def was_turned(self, number: int, came: Any) -> None:
         """Keep what a control is at that a person has entered; the change was logged then. Raises LostPassError."""
         self.store.row(CAME, number=number, came=Jsonb(came))
@@ -165,6 +186,14 @@ class Record:
         self.store.row(TELL, **{name: Jsonb(value) if isinstance(value, (list, dict)) else value for name, value in told.items()})
 
 
+def refused_before(came: Any) -> None:
+    """Raise RefusedError or TooBrightError where that is what came of a step."""
+    if isinstance(came, dict) and REFUSED in came:
+        if came["code"] == TooBrightError.code:
+            raise TooBrightError(came[REFUSED])
+        raise RefusedError(came[REFUSED], room=came["room"] and (came["room"][0], came["room"][1]))
+
+
 def _step_of(kept: RunStep) -> Kept:
     """Return a step as it was asked for."""
     if kept.kind == StepKind.LOOK:
@@ -186,7 +215,7 @@ def _step_of(kept: RunStep) -> Kept:
 def _that_were_done(steps: list[RunStep], readings: int) -> Iterator[RunStep]:
     """Yield the steps up to the first that was begun and not done."""
     for step in steps:
-        if step.kind == StepKind.READ:
+        if step.kind == StepKind.READ and step.came is None:
             readings -= 1
         if readings < 0 or (step.kind != StepKind.READ and step.came is None):
             return

@@ -3,7 +3,7 @@
 import uuid
 from collections.abc import Callable
 from datetime import UTC, datetime
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
 import numpy as np
 
@@ -18,18 +18,21 @@ from fenvik.core.procedures.steps import (
     Install,
     Look,
     Read,
+    RefusedError,
     Set,
     Standing,
+    TooBrightError,
     Uninstall,
 )
 from fenvik.core.signal.patches import Patch, patch
 from fenvik.core.types import Floats
 from fenvik.link.display import LinkedDisplay
 from fenvik.web.adjusting.models import Run, RunStep
-from fenvik.web.adjusting.record import Kept, Record
+from fenvik.web.adjusting.record import Kept, Record, refused_before
 from fenvik.web.passes.kinds import kinds
 from fenvik.web.passes.turns import Plan
 
+T = TypeVar("T")
 TIME_OVER = "The minutes that were allowed are over."
 
 
@@ -47,8 +50,8 @@ class Hands(Protocol):
         """Return a line to the display, paired."""
         ...
 
-    def patiently(self, act: Any) -> Any:
-        """Do something over the links; a device that is away is waited for."""
+    def patiently(self, act: Any, *, refuses: bool = False) -> Any:
+        """Do something over the links; a device that is away is waited for. Raises RefusedError where that is asked for."""
         ...
 
     def take_one(self, percent: Fraction, by: str = "") -> Floats:
@@ -57,6 +60,10 @@ class Hands(Protocol):
 
     def call(self, words: str) -> None:
         """Pause with what is wrong: the run goes on once a person says that it is right again."""
+        ...
+
+    def let_pass(self, seconds: float) -> None:
+        """Wait, hearing meanwhile what is asked."""
         ...
 
 
@@ -99,7 +106,7 @@ class Rig:
         for control in self.controls:
             stands = really.get(control["id"], control["value"])
             if stands != control["value"]:
-                self._send(control["id"], control["value"])
+                self.runner.patiently(lambda c=control: self._send(c["id"], c["value"]))
                 self.record.found_otherwise(control, stands, control["value"])
         # A patch that was appended and not read before the end came is read now, at its own place in the list.
         self.runner.rows = self.runner.rows[: len(self._readings)]
@@ -131,7 +138,16 @@ class Rig:
                 self._by[name]["value"] = value
 
     def _send(self, control: str, value: Any) -> Any:
-        return self.runner.patiently(lambda: self.runner.display().set(self.runner.told.mode, control, value))
+        return self.runner.display().set(self.runner.told.mode, control, value)
+
+    def _asked(self, act: Callable[[], T]) -> T:
+        """Do something with the display; what it refuses for good is kept as what came of the step. Raises RefusedError."""
+        try:
+            made: T = self.runner.patiently(act, refuses=True)
+        except RefusedError as refusal:
+            self.record.was_refused(refusal)
+            raise
+        return made
 
     def install(self, what: str, data: dict[str, Any]) -> None:
         """Install something, or go through what was installed before."""
@@ -142,11 +158,12 @@ class Rig:
         self._whole(Uninstall(what), lambda: self.runner.display().uninstall(self.runner.told.mode, what))
 
     def _whole(self, step: Install | Uninstall, act: Callable[[], None]) -> None:
-        if self._again(step) is not None:
+        if (kept := self._again(step)) is not None:
+            refused_before(kept.came)
             return
         self.go_live()
         self.record.begin(step)
-        self.runner.patiently(act)
+        self._asked(act)
         self.record.was_given(step.what, step.data if isinstance(step, Install) else None)
 
     def _again(self, step: Kept) -> RunStep | None:
@@ -197,6 +214,11 @@ class Rig:
             self.runner.call(words)
         return True
 
+    def wait(self, seconds: float) -> None:
+        """Let so many seconds pass; what is stored has waited."""
+        if self.runner.is_live:
+            self.runner.let_pass(seconds)
+
     def _read(self, percent: Fraction, by: str = "") -> tuple[Floats, Floats]:
         pass_, told = self.runner.plan.pass_, self.runner.told
         shown = patch("", percent, pass_.bits, pass_.range)  # type: ignore[arg-type]
@@ -207,7 +229,8 @@ class Rig:
             self._over = True
             raise BudgetError(TIME_OVER)
         step = Read(percent, by)
-        if self._again(step) is not None:
+        if (kept := self._again(step)) is not None:
+            refused_before(kept.came)
             row = self._readings[self._at]
             self._at += 1
             codes = Patch(row.label, (row.r, row.g, row.b), percent)
@@ -216,7 +239,12 @@ class Rig:
         self.go_live()
         self._at += 1
         self.record.begin(step)
-        return fraction, self.runner.take_one(percent, by)
+        try:
+            return fraction, self.runner.take_one(percent, by)
+        except TooBrightError as problem:
+            self._at -= 1
+            self.record.was_refused(problem)
+            raise
 
     def _see_the_clock(self) -> None:
         """End the adjusting when its minutes are over; the proof is read all the same. Raises BudgetError."""
@@ -233,10 +261,11 @@ class Rig:
         step = Set(control, value)
         kept = self._again(step)
         if kept is not None:
+            refused_before(kept.came)
             return kept.came
         self.go_live()
         self.record.begin(step)
-        now = self._send(control, value)
+        now: Any = self._asked(lambda: self._send(control, value))
         if control in self._in_group:
             self._group, self._in_group = uuid.uuid4(), set()
         self._in_group.add(control)

@@ -4,6 +4,7 @@ Every step is kept before it is done. A run that was cut off is gone through aga
 step by step, no device is touched, and where that ends the run goes on live.
 """
 
+import time
 from typing import Any
 
 import numpy as np
@@ -23,12 +24,14 @@ from fenvik.core.procedures.scoring import score
 from fenvik.core.procedures.steps import (
     Fraction,
     StoppedError,
+    TooBrightError,
     perform,
 )
 from fenvik.core.signal.patches import COLOURS, patch
 from fenvik.core.types import Floats
 from fenvik.link.display import LinkedDisplay
 from fenvik.link.faults import DeviceError
+from fenvik.session.refusing import refusal_of, too_bright
 from fenvik.web.adjusting import led
 from fenvik.web.adjusting.handrig import HandRig
 from fenvik.web.adjusting.models import Run
@@ -186,12 +189,20 @@ class HandsFreeRunner(Runner):
             self.display_line = LinkedDisplay(locate(device, for_page=False), pairing.token)
         return self.display_line
 
-    def patiently(self, act: Any) -> Any:
-        """Do something over the links; a device that is away is waited for as in any pass."""
+    def patiently(self, act: Any, *, refuses: bool = False) -> Any:
+        """Do something over the links; a device that is away is waited for as in any pass.
+
+        ``refuses``: what a display refuses for good is a RefusedError, and no reason to pause. A light that is too bright for the
+        meter is a TooBrightError.
+        """
         while True:
             try:
                 made = act()
             except FenvikError as problem:
+                if isinstance(problem, DeviceError):
+                    refused = (refusal_of(problem) if refuses else None) or too_bright(problem)
+                    if refused is not None:
+                        raise refused from problem
                 self.let_go()
                 log.warning("device failed", pass_id=self.plan.pass_.pk, problem=str(problem))
                 if isinstance(problem, DeviceError) and problem.number == DeviceError.NOT_PAIRED:
@@ -221,7 +232,12 @@ class HandsFreeRunner(Runner):
             self._connect()
             return self._read(show=True)
 
-        taken = self.patiently(act)
+        try:
+            taken = self.patiently(act)
+        except TooBrightError:
+            self.rows = self.rows[:-1]  # the next patch takes its place
+            self.store.drop(len(self.rows))
+            raise
         asked = self.store.add(taken)
         self.record.was_read()
         self.taken += 1
@@ -231,6 +247,10 @@ class HandsFreeRunner(Runner):
     def call(self, words: str) -> None:
         """Pause with what is wrong: the run goes on once a person says that it is right again."""
         self._pause(words)
+
+    def let_pass(self, seconds: float) -> None:
+        """Wait, hearing meanwhile what is asked."""
+        self._wait_until(time.time() + seconds)
 
     def _named(self, percent: Fraction) -> str:
         """Return what a patch is called: in HDR colours are placed by their light, and their percentages say nothing."""

@@ -62,6 +62,12 @@ WITH mine AS (
 )
 SELECT id FROM mine
 """
+DROP = """
+WITH mine AS (
+    UPDATE passes_pass SET patches = patches - %(index)s::int WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id
+)
+SELECT id FROM mine
+"""
 PAUSE = """
 WITH mine AS (
     UPDATE passes_pass SET state = 'paused', reason = %(reason)s, asks = NULL, run_token = NULL
@@ -214,6 +220,10 @@ class Store:
     def append(self, index: int, row: dict[str, Any]) -> None:
         """Add a patch to the pass's list, unless it stands there already from before an end. Raises LostPassError."""
         self.row(APPEND, index=index, row=Jsonb([row]))
+
+    def drop(self, index: int) -> None:
+        """Take a patch off the end of the pass's list that could not be read. Raises LostPassError."""
+        self.row(DROP, index=index)
 
     def note_state(self, state: dict[str, Any], mend: str = "") -> None:
         """Keep how the display stood when the pass began, and the act that would set it right. Raises LostPassError."""

@@ -1,0 +1,129 @@
+"""How soon what is turned comes into the light: a display may say that something is set, and show it a second or three later.
+
+How long the light takes to follow a picture tells nothing of that. So the first batches after a turn end with a patch of their own
+once more: where it gives another light by then, what was read is of a display that had not followed yet.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from fenvik.core.colour.space import xyz_to_uv
+from fenvik.core.procedures.doubt import INSTALLED
+from fenvik.core.procedures.steps import Procedure, Wait
+
+if TYPE_CHECKING:
+    from fenvik.core.procedures.desk import Desk, Taken
+
+WAITS = (1.5, 3.0, 6.0, 12.0)  # seconds after a turn: the next one wherever one was not enough
+ENOUGH = 2  # turns that were seen to have come when they were read
+PATIENT_S = {"turned": 8.0, "installed": 12.0}  # for what should be seen and is not
+MOST_PATIENT = 2  # times in a run
+VISIBLE = ("gamma", "white-preset", "gamut", "light")  # roles that change the light of every patch
+LIT, SEEN = 0.29, 1.0  # fraction of signal, and cd/m²: what is darker tells little
+APART, APART_UV = 0.02, 0.004  # of ln luminance and of u′v′: the meter's noise and a wandering light are less
+BESIDE = 0.3  # of the way from the one light to the other: a light on its way lies no farther beside it
+CLEARLY = 2.0  # times that: what a turn does beyond doubt
+
+
+@dataclass
+class Following:
+    """What is known of it, of what is turned and of what is installed apart. ``wait_s``: after each, before anything is read."""
+
+    wait_s: dict[str, float] = field(default_factory=lambda: {"turned": 0.0, "installed": 0.0})
+    came: dict[str, int] = field(default_factory=lambda: {"turned": 0, "installed": 0})  # that were seen to have come
+    stood: dict[str, Any] | None = None  # the settings when something was last read
+    patient: dict[str, int] = field(default_factory=lambda: {"turned": 0, "installed": 0})
+
+    def kind_of(self, now: dict[str, Any]) -> str | None:
+        """Return what was done since something was last read: turned or installed, None for nothing."""
+        if self.stood is None or self.stood == now:
+            return None
+        return "installed" if self.stood.get(INSTALLED) != now.get(INSTALLED) else "turned"
+
+    def wait(self, now: dict[str, Any]) -> Procedure[None]:
+        """Wait until what was turned is seen, as far as it is known how long that takes."""
+        kind = self.kind_of(now)
+        if kind is not None and self.wait_s[kind]:
+            yield Wait(self.wait_s[kind])
+        self.stood = now
+
+    def wait_long(self, now: dict[str, Any]) -> Procedure[None]:
+        """Wait where nothing is known yet as if it was slow: what is read next is believed at once."""
+        kind = self.kind_of(now)
+        if kind is not None and self.is_unknown(kind):
+            yield Wait(max(PATIENT_S[kind], self.wait_s[kind]))
+            self.stood = now
+
+    def is_unknown(self, kind: str) -> bool:
+        """Return whether it is not known yet how soon it is seen."""
+        return self.came[kind] < ENOUGH
+
+    def waits_longer(self, kind: str) -> None:
+        """Wait longer from now on: what was waited was not enough."""
+        longer = [seconds for seconds in WAITS if seconds > self.wait_s[kind]]
+        self.wait_s[kind] = longer[0] if longer else WAITS[-1]
+        self.came[kind] = 0
+
+
+def is_late(desk: Desk, made: list[Taken], kind: str, stood: dict[str, Any], *, at_once: bool) -> Procedure[bool]:
+    """Return whether a batch that was read after a turn was read before the light had followed; then more is waited from now on.
+
+    ``stood``: the settings before the turn. ``at_once``: whether no batch was read since it; else that it has come proves nothing.
+    """
+    lit = [t for t in made if t.fraction.max() >= LIT and t.xyz[1] > SEEN]
+    if not lit:
+        return False
+    ahead = desk.taken[: -len(made)]
+    known = ((t, next((b for b in reversed(ahead) if np.array_equal(b.fraction, t.fraction)), None)) for t in lit)
+    first, before = next(((t, b) for t, b in known if b is not None and b.settings != t.settings), (lit[0], None))
+    percent = [100.0 * float(v) for v in first.fraction]
+    again = yield from desk.read(percent)
+    changed = before is not None and _apart(before, again) > CLEARLY
+    should = [c["id"] for role in VISIBLE for c in desk.by_role(role)]
+    should_show = kind == "installed" or any(stood.get(name) != first.settings.get(name) for name in should)
+    is_hidden = before is not None and not changed and should_show
+    if is_hidden and _apart(first, again) <= 1.0 and desk.following.patient[kind] < MOST_PATIENT:
+        desk.following.patient[kind] += 1
+        yield Wait(PATIENT_S[kind])
+        again = yield from desk.read(percent)
+    if _apart(first, again) <= 1.0:
+        desk.following.came[kind] += changed and at_once
+        return False
+    # A slip stands alone; a light that has come stays, and comes from where it was before the turn.
+    third = yield from desk.read(percent)
+    slip = again if _apart(first, third) <= 1.0 else first if before is not None and not _is_between(before, first, third) else None
+    if slip is not None:
+        made[:] = [again if t is slip else t for t in made]
+        desk.drop(slip)
+        return False
+    desk.following.waits_longer(kind)
+    return True
+
+
+def _apart(one: Taken, other: Taken) -> float:
+    """Return how far two readings of a patch lie apart, in shares of what a light that stands still may."""
+    by_light = abs(float(np.log(max(float(one.xyz[1]), 1e-6) / max(float(other.xyz[1]), 1e-6))))
+    return max(by_light / APART, float(np.linalg.norm(xyz_to_uv(one.xyz) - xyz_to_uv(other.xyz))) / APART_UV)
+
+
+def _is_between(before: Taken, first: Taken, now: Taken) -> bool:
+    """Return whether a reading lies between what a patch gave before a turn and what it gives now."""
+    by_light = [float(np.log(max(float(t.xyz[1]), 1e-6))) / APART for t in (before, first, now)]
+    by_colour = [xyz_to_uv(t.xyz) / APART_UV for t in (before, first, now)]
+    was, at, end = (np.array([light, *colour]) for light, colour in zip(by_light, by_colour, strict=True))
+    way = end - was
+    share = float((at - was) @ way / max(float(way @ way), 1e-9))
+    return -BESIDE < share < 1.0 and float(np.linalg.norm(at - was - share * way)) < 1.0 + BESIDE * float(np.linalg.norm(way))
+
+
+def said_of(following: Following) -> list[str]:
+    """Return in sentences what was learned, none where the light followed at once."""
+    return [
+        f"What is {kind} comes into this display’s light late: {seconds:g} s were waited each time."
+        for kind, seconds in following.wait_s.items()
+        if seconds
+    ]

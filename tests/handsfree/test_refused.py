@@ -1,0 +1,107 @@
+"""A display that refuses what its menu offers, and a meter that cannot read so much light: said, and left out."""
+
+import numpy as np
+import pytest
+
+from bench.displays import RandomDisplay
+from bench.faults import IN_HDR, Faulty, made
+from bench.handsfree import BUDGET, TARGET
+from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.steps import RefusedError, TooBrightError, perform
+
+SEED = next(s for s in range(80_000, 80_100) if (d := RandomDisplay(s)).at and d.cms == "attribute" and not d.boost and not d.dead)
+
+
+class Refusing(Faulty):
+    """One that refuses some of its controls, beyond a range of its own where that is said, and some of what it is given."""
+
+    def __init__(self, seed, rig=None, *, roles=(), room=None, takes_not=(), ceiling=np.inf):
+        super().__init__(seed, "none", rig)
+        self.refuses = {c["id"] for c in self.controls if str(c.get("role")).startswith(tuple(roles))} if roles else set()
+        self.most, self.takes_not, self.ceiling, self.refusals = room, takes_not, ceiling, 0
+
+    def set(self, control, value):
+        if control in self.refuses and (self.most is None or not self.most[0] <= value <= self.most[1]):
+            self.refusals += 1
+            raise RefusedError("not now", room=self.most)
+        return super().set(control, value)
+
+    def install(self, what, data):
+        if what in self.takes_not:
+            raise RefusedError("not that")
+        super().install(what, data)
+
+    def read(self, percent):
+        fraction, xyz = super().read(percent)
+        if xyz[1] > self.ceiling:
+            raise TooBrightError("too bright")
+        return fraction, xyz
+
+
+@pytest.mark.parametrize(
+    "roles", [("white.gain.red",), ("white.at.",), ("white-preset", "gamma"), ("colour.green", "colour.red.")], ids=str
+)
+def test_a_control_that_cannot_be_set_is_left_out_and_said_once(roles):
+    site = Refusing(SEED, roles=roles)
+    before = site.rig.truth(TARGET)
+    job = Job(Desk(site.controls, budget=BUDGET), TARGET)
+    perform(job.run(), site)
+    after = site.rig.truth(TARGET)
+    assert not job.restored
+    assert after[0] < (0.6 if roles[0] == "white.at." else 0.3) * before[0], job.desk.notes
+    said = [note for note in job.desk.notes if "cannot be set, and was left as it is: not now" in note]
+    assert said
+    assert len(said) == len(set(said)) == len(job.desk.refused)
+    assert site.refusals == len(said), "nobody asks again and again"
+
+
+def test_a_range_that_is_narrower_than_was_said_is_kept_to():
+    site = Refusing(SEED, roles=("white.at.", "white.gain"), room=(-3, 3))
+    before = site.rig.truth(TARGET)
+    job = Job(Desk(site.controls, budget=BUDGET), TARGET)
+    perform(job.run(), site)
+    assert site.rig.truth(TARGET)[0] < 0.5 * before[0]
+    assert site.refusals > 0
+    assert not job.desk.refused
+    assert all(-3 <= c["value"] <= 3 for c in site.controls if c["id"] in site.refuses)
+
+
+@pytest.mark.parametrize(
+    ("takes_not", "given"),
+    [
+        (("cube",), {"tone", "curves"}), (("curves",), {"tone", "cube"}), (("tone",), {"curves", "cube"}),
+        (("cube", "matrix"), {"tone", "curves"}),
+    ],
+    ids=str,
+)  # fmt: skip
+def test_what_a_display_does_not_take_after_all_is_left_out(takes_not, given):
+    rig, target, more, error = made("installed", 303)
+    site = Refusing(303, rig, takes_not=takes_not)
+    before = error()
+    job = Job(Desk(site.controls, budget=IN_HDR), target, **more)
+    perform(job.run(), site)
+    assert set(job.desk.given) - {"matrix"} == given
+    assert all(any(f"did not take the {what}" in note for note in job.desk.notes) for what in takes_not)
+    assert error() < (1.0 if "curves" in takes_not else 0.4) * before
+
+
+def test_light_beyond_what_the_meter_reads_is_left_where_it_was():
+    rig, target, more, _ = made("hdr", 90_001)
+    site = Refusing(90_001, rig, ceiling=500.0)  # its light stands lower, and would come to 542
+    light = next(c for c in site.controls if c["role"] == "light")
+    found = light["value"]
+    job = Job(Desk(site.controls, budget=IN_HDR), target, **more)
+    perform(job.run(), site)
+    assert (light["value"], job.restored) == (found, False)
+    assert any("at its top the meter cannot read the light" in note for note in job.desk.notes)
+
+
+def test_a_meter_that_cannot_read_what_is_found_ends_it_with_everything_as_it_was():
+    site = Refusing(SEED, ceiling=5.0)
+    found = {c["id"]: c["value"] for c in site.controls}
+    job = Job(Desk(site.controls, budget=BUDGET), TARGET)
+    perform(job.run(), site)
+    assert job.restored
+    assert {c["id"]: c["value"] for c in site.rig.controls} == found
+    assert any(note.startswith("too bright Every control was put back") for note in job.desk.notes)
