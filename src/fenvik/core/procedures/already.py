@@ -10,7 +10,6 @@ import numpy as np
 from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.doubt import agree
-from fenvik.core.procedures.following import PATIENT_S
 from fenvik.core.procedures.samelight import DAYLIGHT, LIFTED
 from fenvik.core.procedures.steps import Fraction, OtherLightError, Procedure, Wait
 
@@ -21,6 +20,7 @@ INSTALLABLE = ("tone", "curves", "matrix", "cube")  # what a job installs
 GREY, OTHER_GREY = 60.0, 40.0  # percent of the range that is judged
 TRIES = 3  # to find out whether anything was installed
 OTHER_PEAK = 0.25  # of ln luminance of white: what is installed ends about where the display ends
+GONE_S = 5.0  # after what is installed was taken away, until it is looked whether anything was
 SAME_CODE = 0.003  # fraction of signal: a code is rounded by less
 
 
@@ -38,7 +38,7 @@ def bare(job: "Job") -> Procedure[None]:
     for what in INSTALLABLE:
         if job.takes.get(what):
             yield from desk.uninstall(what)
-    yield Wait(PATIENT_S["installed"])  # before anything has told how soon that is seen
+    yield Wait(GONE_S)  # before anything has told how soon that is seen
     for _ in range(TRIES):
         if (yield from _are_as_they_were(desk, told)):
             if said:

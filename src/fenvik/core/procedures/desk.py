@@ -8,7 +8,7 @@ import numpy as np
 
 from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import INSTALLED, agree, standing_out
-from fenvik.core.procedures.following import WAITS, Following, is_late
+from fenvik.core.procedures.following import MOST_TRIES, SOON_S, Following, is_late
 from fenvik.core.procedures.samelight import comes_back, see_the_dark, see_the_light
 from fenvik.core.procedures.steps import (
     ENDS,
@@ -110,7 +110,7 @@ class Desk:
         for left in reversed(range(TRIES)):
             start, slips = len(self.taken), self.slips
             made = yield from self.followed(wanted)
-            yield from self._read_doubtful(made)
+            yield from self._read_doubtful(made, start)
             if (yield from self.look()):
                 continue
             try:
@@ -132,15 +132,18 @@ class Desk:
 
     def followed(self, wanted: Sequence[Sequence[float]]) -> Procedure[list[Taken]]:
         """Read patches of percentages; where the light had not followed yet what was turned, all of them again."""
-        for left in range(len(WAITS), -1, -1):
+        for left in reversed(range(MOST_TRIES)):
             start, now = len(self.taken), self.settings
             kind, stood = self.following.kind_of(now), self.following.stood
+            tells = not self.by_hand and self.following.tells(kind, wanted)
+            if kind == "installed" and not tells:
+                yield from self.following.wait_long(now, SOON_S)
             made = []
             for percent in wanted:
                 made.append((yield from self.read(percent)))
-            if kind is None or stood is None or self.by_hand or not self.following.is_unknown(kind):
+            if kind is None or stood is None or not tells or not left:
                 return made
-            if not (yield from is_late(self, made, kind, stood, at_once=left == len(WAITS))) or not left:
+            if not (yield from is_late(self, made, kind, stood, at_once=left == MOST_TRIES - 1)):
                 return made
             thrown = self._forget(start)
             self.recalled -= thrown  # it is no other light
@@ -203,9 +206,12 @@ class Desk:
         yield from self.put(self.found)
         self.notes = [f"{why} Everything was put back and begun anew; {thrown} readings were thrown away."]
 
-    def _read_doubtful(self, made: list[Taken]) -> Procedure[None]:
-        """Read again what stands out of a batch, and keep in its place what a second reading confirms."""
-        start, asked = len(self.taken) - len(made), set[int]()
+    def _read_doubtful(self, made: list[Taken], start: int) -> Procedure[None]:
+        """Read again what stands out of a batch, and keep in its place what a second reading confirms.
+
+        ``start``: so many were kept when the batch began.
+        """
+        asked = set[int]()
         while len(asked) < MOST_DOUBTED:
             doubted = [i for i in standing_out(made, self.taken[:start], is_hdr=self.is_hdr) if i not in asked]
             if not doubted:
@@ -312,8 +318,9 @@ class Desk:
         wanted = list(levels)
         lacking = [level for level in wanted if self._newest_grey(level) is None]
         if lacking:  # together, for each is held against the others
+            start = len(self.taken)
             made = yield from self.followed([(level,) * 3 for level in lacking])
-            yield from self._read_doubtful(made)
+            yield from self._read_doubtful(made, start)
         return [t for level in wanted if (t := self._newest_grey(level)) is not None]
 
     def _newest_grey(self, level: float) -> Taken | None:

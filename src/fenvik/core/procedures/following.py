@@ -6,6 +6,7 @@ once more: where it gives another light by then, what was read is of a display t
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -18,9 +19,13 @@ from fenvik.core.procedures.steps import Procedure, Wait
 if TYPE_CHECKING:
     from fenvik.core.procedures.desk import Desk, Taken
 
-WAITS = (1.5, 3.0, 6.0, 12.0)  # seconds after a turn: the next one wherever one was not enough
-ENOUGH = 2  # turns that were seen to have come when they were read
-PATIENT_S = {"turned": 8.0, "installed": 12.0}  # for what should be seen and is not
+# Seconds, the next one wherever one was not enough. What is installed shows seldom in the first reading, so few steps tell.
+WAITS = {"turned": (1.5, 3.0, 6.0, 12.0), "installed": (5.0, 12.0)}
+MOST_TRIES = 1 + max(len(waits) for waits in WAITS.values())
+ENOUGH = {"turned": 2, "installed": 1}  # that were seen to have come when they were read
+MARGIN = 1.5  # times what was seen to be enough
+PATIENT_S = {"turned": 8.0, "installed": 10.0}  # for what should be seen and is not
+SOON_S, MANY = 2.0, 3  # for what is installed, before fewer patches than tell of it
 MOST_PATIENT = 2  # times in a run
 VISIBLE = ("gamma", "white-preset", "gamut", "light")  # roles that change the light of every patch
 LIT, SEEN = 0.29, 1.0  # fraction of signal, and cd/m²: what is darker tells little
@@ -48,24 +53,33 @@ class Following:
         """Wait until what was turned is seen, as far as it is known how long that takes."""
         kind = self.kind_of(now)
         if kind is not None and self.wait_s[kind]:
-            yield Wait(self.wait_s[kind])
+            # What was just enough once may not be the next time.
+            yield Wait(self.wait_s[kind] * (1.0 if self.is_unknown(kind) else MARGIN))
         self.stood = now
 
-    def wait_long(self, now: dict[str, Any]) -> Procedure[None]:
-        """Wait where nothing is known yet as if it was slow: what is read next is believed at once."""
+    def wait_long(self, now: dict[str, Any], seconds: float | None = None) -> Procedure[None]:
+        """Wait where nothing is known yet as if it was slow, or for so many seconds: what is read next is believed at once."""
         kind = self.kind_of(now)
-        if kind is not None and self.is_unknown(kind):
-            yield Wait(max(PATIENT_S[kind], self.wait_s[kind]))
+        if kind is not None and not self.came[kind]:
+            yield Wait(max(PATIENT_S[kind] if seconds is None else seconds, self.wait_s[kind]))
             self.stood = now
+
+    def tells(self, kind: str | None, wanted: Sequence[Sequence[float]]) -> bool:
+        """Return whether a batch of patches, in percent, is to tell how soon it is seen.
+
+        Curves and an end are seldom seen in the peak alone.
+        """
+        lit = sum(max(percent) >= 100.0 * LIT for percent in wanted)
+        return kind is not None and self.is_unknown(kind) and lit >= (MANY if kind == "installed" else 1)
 
     def is_unknown(self, kind: str) -> bool:
         """Return whether it is not known yet how soon it is seen."""
-        return self.came[kind] < ENOUGH
+        return self.came[kind] < ENOUGH[kind]
 
     def waits_longer(self, kind: str) -> None:
         """Wait longer from now on: what was waited was not enough."""
-        longer = [seconds for seconds in WAITS if seconds > self.wait_s[kind]]
-        self.wait_s[kind] = longer[0] if longer else WAITS[-1]
+        longer = [seconds for seconds in WAITS[kind] if seconds > self.wait_s[kind]]
+        self.wait_s[kind] = longer[0] if longer else WAITS[kind][-1]
         self.came[kind] = 0
 
 
@@ -77,15 +91,15 @@ def is_late(desk: Desk, made: list[Taken], kind: str, stood: dict[str, Any], *, 
     lit = [t for t in made if t.fraction.max() >= LIT and t.xyz[1] > SEEN]
     if not lit:
         return False
-    ahead = desk.taken[: -len(made)]
-    known = ((t, next((b for b in reversed(ahead) if np.array_equal(b.fraction, t.fraction)), None)) for t in lit)
-    first, before = next(((t, b) for t, b in known if b is not None and b.settings != t.settings), (lit[0], None))
+    ahead, first = [t for t in desk.taken[: -len(made)] if t.settings != lit[0].settings], lit[0]
+    known = [(t, next((b for b in reversed(ahead) if np.array_equal(b.fraction, t.fraction)), None)) for t in lit]
+    before = known[0][1]
     percent = [100.0 * float(v) for v in first.fraction]
     again = yield from desk.read(percent)
-    changed = before is not None and _apart(before, again) > CLEARLY
+    changed = any(was is not None and _apart(was, t) > CLEARLY for t, was in [*known, (again, before)])
     should = [c["id"] for role in VISIBLE for c in desk.by_role(role)]
     should_show = kind == "installed" or any(stood.get(name) != first.settings.get(name) for name in should)
-    is_hidden = before is not None and not changed and should_show
+    is_hidden = not changed and should_show and any(was is not None for _, was in known)
     if is_hidden and _apart(first, again) <= 1.0 and desk.following.patient[kind] < MOST_PATIENT:
         desk.following.patient[kind] += 1
         yield Wait(PATIENT_S[kind])
@@ -123,7 +137,7 @@ def _is_between(before: Taken, first: Taken, now: Taken) -> bool:
 def said_of(following: Following) -> list[str]:
     """Return in sentences what was learned, none where the light followed at once."""
     return [
-        f"What is {kind} comes into this display’s light late: {seconds:g} s were waited each time."
+        f"What is {kind} comes into this display’s light late: {MARGIN * seconds:.0f} s were waited each time."
         for kind, seconds in following.wait_s.items()
         if seconds
     ]
