@@ -22,12 +22,13 @@ if TYPE_CHECKING:
 # Seconds, the next one wherever one was not enough. What is installed shows seldom in the first reading, so few steps tell.
 WAITS = {"turned": (1.5, 3.0, 6.0, 12.0), "installed": (5.0, 12.0)}
 MOST_TRIES = 1 + max(len(waits) for waits in WAITS.values())
-ENOUGH = {"turned": 2, "installed": 1}  # that were seen to have come when they were read
+ENOUGH = 1  # that was seen to have come when it was read
 MARGIN = 1.5  # times what was seen to be enough
 PATIENT_S = {"turned": 8.0, "installed": 10.0}  # for what should be seen and is not
+BETWEEN_S = 2.0  # from the first reading of a patch to its second, at least
 SOON_S, MANY = 2.0, 3  # for what is installed, before fewer patches than tell of it
 MOST_PATIENT = 2  # times in a run
-VISIBLE = ("gamma", "white-preset", "gamut", "light")  # roles that change the light of every patch
+VISIBLE = ("gamma", "white-preset", "gamut", "light", "white")  # roles that usually change the light of every patch
 LIT, SEEN = 0.29, 1.0  # fraction of signal, and cd/m²: what is darker tells little
 APART, APART_UV = 0.02, 0.004  # of ln luminance and of u′v′: the meter's noise and a wandering light are less
 BESIDE = 0.3  # of the way from the one light to the other: a light on its way lies no farther beside it
@@ -41,6 +42,7 @@ class Following:
     wait_s: dict[str, float] = field(default_factory=lambda: {"turned": 0.0, "installed": 0.0})
     came: dict[str, int] = field(default_factory=lambda: {"turned": 0, "installed": 0})  # that were seen to have come
     stood: dict[str, Any] | None = None  # the settings when something was last read
+    asked: int = 0  # readings that told of it, and were taken for nothing else
     patient: dict[str, int] = field(default_factory=lambda: {"turned": 0, "installed": 0})
 
     def kind_of(self, now: dict[str, Any]) -> str | None:
@@ -74,7 +76,7 @@ class Following:
 
     def is_unknown(self, kind: str) -> bool:
         """Return whether it is not known yet how soon it is seen."""
-        return self.came[kind] < ENOUGH[kind]
+        return self.came[kind] < ENOUGH
 
     def waits_longer(self, kind: str) -> None:
         """Wait longer from now on: what was waited was not enough."""
@@ -95,15 +97,18 @@ def is_late(desk: Desk, made: list[Taken], kind: str, stood: dict[str, Any], *, 
     known = [(t, next((b for b in reversed(ahead) if np.array_equal(b.fraction, t.fraction)), None)) for t in lit]
     before = known[0][1]
     percent = [100.0 * float(v) for v in first.fraction]
-    again = yield from desk.read(percent)
-    changed = any(was is not None and _apart(was, t) > CLEARLY for t, was in [*known, (again, before)])
-    should = [c["id"] for role in VISIBLE for c in desk.by_role(role)]
-    should_show = kind == "installed" or any(stood.get(name) != first.settings.get(name) for name in should)
-    is_hidden = not changed and should_show and any(was is not None for _, was in known)
-    if is_hidden and _apart(first, again) <= 1.0 and desk.following.patient[kind] < MOST_PATIENT:
+    if any(was is not None for _, was in known) and not any(was is not None and _apart(was, t) > CLEARLY for t, was in known):
+        # What was turned does next to nothing, or has not come at all yet.
+        should = {INSTALLED, *(c["id"] for role in VISIBLE for c in desk.by_role(role))}
+        if desk.following.patient[kind] >= MOST_PATIENT or all(stood.get(name) == first.settings.get(name) for name in should):
+            return False
         desk.following.patient[kind] += 1
         yield Wait(PATIENT_S[kind])
-        again = yield from desk.read(percent)
+    elif pause := max(desk.following.wait_s[kind], BETWEEN_S if len(made) <= MANY else 0.0):
+        yield Wait(pause)
+    again = yield from desk.read(percent)
+    desk.following.asked += 1
+    changed = before is not None and _apart(before, again) > CLEARLY
     if _apart(first, again) <= 1.0:
         desk.following.came[kind] += changed and at_once
         return False
