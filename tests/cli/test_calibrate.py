@@ -13,6 +13,10 @@ import numpy as np
 import pytest
 
 from fenvik.cli import calibrate
+from fenvik.core.procedures.steps import RefusedError, TooBrightError
+from fenvik.link.devices import MeterReading
+from fenvik.link.faults import DeviceError
+from fenvik.session.rig import LinkRig, Wanted
 
 ROOT = Path(__file__).resolve().parents[2]
 MEMBERS = {
@@ -185,9 +189,6 @@ def test_a_meter_that_drops_is_waited_for(tmp_path):
 
 
 def test_how_long_the_light_takes_to_follow_is_learned(tmp_path):
-    from fenvik.link.devices import MeterReading
-    from fenvik.session.rig import LinkRig, Wanted
-
     rig = LinkRig(Wanted(("127.0.0.1", 1), "D", "1", "m", "S", "M", 10.0, None))
     late_s, slow_s = 0.45, 0.06
 
@@ -220,6 +221,37 @@ def test_how_long_the_light_takes_to_follow_is_learned(tmp_path):
     given = LinkRig(Wanted(("127.0.0.1", 1), "D", "1", "m", "S", "M", 10.0, 0.7))
     given.learn_settling()
     assert (given.settle_s, given.readings) == (0.7, 0)
+
+
+@pytest.mark.parametrize(
+    ("number", "data", "room"),
+    [
+        (DeviceError.UNSUPPORTED, {}, None), (DeviceError.UNKNOWN, {"name": "c"}, None), (-32602, {}, None),
+        (DeviceError.OUT_OF_RANGE, {"min": -5, "max": 5}, (-5.0, 5.0)), (DeviceError.OUT_OF_RANGE, {"min": "low"}, None),
+    ],
+)  # fmt: skip
+def test_what_a_display_or_a_meter_refuses_for_good_is_told_to_the_procedure(number, data, room):
+    class Device:
+        def set(self, *args):
+            raise DeviceError("The display", number, "No.", data)
+
+        install = set
+
+        def patch(self, *args, **more):
+            pass
+
+        def read(self, **more):
+            raise DeviceError("The meter", DeviceError.TOO_BRIGHT, "Too much.", {"ceiling": 500.0})
+
+    rig = LinkRig(Wanted(("127.0.0.1", 1), "D", "1", "m", "S", "M", 10.0, 0.0))
+    rig.mode, rig.facts, rig.bits = "m", {"M": {"typical": [[100.0, 0.01]], "repeatability": [[100.0, 0.001, 0.001, 0.001]]}}, 10
+    rig._device = lambda serial, role: Device()
+    for act in (lambda: rig.set("c", 3), lambda: rig.install("cube", {})):
+        with pytest.raises(RefusedError, match=r"No\.") as refused:
+            act()
+        assert refused.value.room == room
+    with pytest.raises(TooBrightError, match=r"Too much\."):
+        rig.read((100.0, 100.0, 100.0))
 
 
 @pytest.mark.parametrize(("typed", "goes_on"), [("\n", True), ("q\n", False), ("", False)])

@@ -7,6 +7,8 @@ import pytest
 from django.urls import reverse
 
 from bench.site import Site
+from fenvik.link.faults import DeviceError
+from fenvik.standins.rpc import Refusal
 from fenvik.web.adjusting import colours, handsfree, lights, lists
 from fenvik.web.adjusting.models import ChangeList, ListKind
 from fenvik.web.adjusting.points import points_of
@@ -157,6 +159,26 @@ def test_a_whole_sheet_is_set_over_the_link_in_one_act_and_the_way_back_is_kept(
     assert f"{len(listed.rows)} controls were set over the link" in shown
     assert {c["id"]: c["value"] for c in bench.displays[1].menu.described("p2")} == found.values == values_of(fresh(oled)).now
     assert oled.sheets.latest("id").values == turned
+
+
+def test_what_a_display_refuses_stays_on_the_list_and_all_else_is_set(oled, person, bench, now, signed_in, monkeypatch):
+    run(lists.read_points(tuning_id=oled.pk, actor=person, now=now_again()))
+    listed = lists.list_points(tuning_id=oled.pk, actor=person, now=now_again())
+    first, sets = listed.rows[0], bench.displays[1].set_control
+
+    def refuses(mode, control, value):
+        if control == first["control"]:
+            raise Refusal(DeviceError.UNSUPPORTED, "Not in this mode.")
+        return sets(mode, control, value)
+
+    monkeypatch.setattr(bench.displays[1], "set_control", refuses)
+    sent = {"stop": "adjust", "work": "points", "list": listed.pk, "group": str(group())}
+    shown = signed_in.post(reverse("act", args=(oled.pk, "enter-linked")), sent, follow=True).content.decode()
+    rest = f"{len(listed.rows) - 1} other controls were set"
+    assert f"The display refuses {first['label']} (Not in this mode). It is still on the list; {rest}." in shown
+    left = lists.left_of(type(listed).objects.get(pk=listed.pk), values_of(fresh(oled)))
+    assert [row["control"] for row in left] == [first["control"]]
+    assert values_of(fresh(oled)).now == {c["id"]: c["value"] for c in bench.displays[1].menu.described("p2")}
 
 
 def test_twenty_points_are_one_table_on_paper(oled, signed_in):

@@ -27,7 +27,19 @@ from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import WHOLE, Tuning
 
+MOST_TOLD = 3  # refusals in one sentence
 A_FEW = 6  # controls that are set over the link between two entries of the log
+
+
+class RefusedRowsError(FenvikError):
+    """Some of a list cannot be set over the link; what can is set."""
+
+    code = "refused_rows"
+
+    def __init__(self, refused: list[str], made: int) -> None:
+        more = f" and {len(refused) - MOST_TOLD} more" if len(refused) > MOST_TOLD else ""
+        rest = "1 other control was set" if made == 1 else f"{made} other controls were set"
+        super().__init__(f"The display refuses {', '.join(refused[:MOST_TOLD])}{more}. It is still on the list; {rest}.")
 
 
 class NothingToEnterError(FenvikError):
@@ -211,7 +223,8 @@ def _linked(tuning_id: int, actor: User) -> Tuning:
 def enter_over_link(*, tuning_id: int, actor: User, list_id: int, now: datetime, group: uuid.UUID) -> int:
     """Set what is left of a list over the display's link, each logged as it is set. Return how many controls that were.
 
-    Raises what ``paired``, ``hold`` and ``set_controls`` raise; what was set before that stays logged and off the list.
+    What the display refuses for good stays on the list, and all else is set: RefusedRowsError then. Raises what ``paired``,
+    ``hold`` and ``set_controls`` raise; what was set before that stays logged and off the list.
     """
     tuning = _linked(tuning_id, actor)
     listed = ChangeList.objects.filter(tuning=tuning, pk=list_id, closed_at__isnull=True).first()
@@ -222,9 +235,13 @@ def enter_over_link(*, tuning_id: int, actor: User, list_id: int, now: datetime,
             see(tuning, line)
             values = values_of(tuning)
             wanted = [(control, row["after"]) for row in left_of(listed, values) if (control := values.control(row["control"]))]
+            refused: list[str] = []
             made = set_controls(
-                tuning=tuning, actor=actor, line=line, held=held, wanted=wanted, seen=len(values.changes), now=now, group=group
-            )
+                tuning=tuning, actor=actor, line=line, held=held, wanted=wanted, seen=len(values.changes), now=now, group=group,
+                refused=refused,
+            )  # fmt: skip
+        if refused:
+            raise RefusedRowsError(refused, len(made))
         return len(made)
     finally:
         _close_what_is_in(tuning_id, actor, list_id, now)  # once nobody holds the display any more: what is left is told by then
