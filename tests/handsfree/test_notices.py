@@ -193,7 +193,7 @@ def test_a_meter_that_no_longer_sees_the_screen_ends_it_and_everything_is_put_ba
 def test_light_that_becomes_another_is_noticed_and_whoever_stands_by_is_called(fault, is_attended):
     display = Faulty(80_003 if fault == "door" else 80_001, fault)
     display.is_attended = is_attended
-    display.at_reading = 40 if fault == "hand" else display.at_reading
+    display.at_reading = 52 if fault == "hand" else display.at_reading
     found = display.truth(TARGET)[0]
     job = Job(Desk(display.controls, budget=150), TARGET)
     perform(job.run(), display)
@@ -224,7 +224,7 @@ def test_what_is_found_while_the_light_is_another_is_read_again(fault, at, said)
 
 def test_who_says_that_it_cannot_be_set_right_is_not_waited_for():
     display = Faulty(80_001, "hand")
-    display.at_reading = 40
+    display.at_reading = 52
     display.ask, waited = lambda words: False, []
     display.wait = waited.append
     job = Job(Desk(display.controls, budget=150), TARGET)
