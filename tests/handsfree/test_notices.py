@@ -11,7 +11,7 @@ from fenvik.core.colour.target import TARGETS
 from fenvik.core.measure.correction_patches import correction_list
 from fenvik.core.procedures import job as job_module
 from fenvik.core.procedures import reference
-from fenvik.core.procedures.correcting import CHECKED, NAMED, correct
+from fenvik.core.procedures.correcting import NAMED, correct
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.doubt import agree, standing_out
 from fenvik.core.procedures.greys import Greys
@@ -338,10 +338,10 @@ def test_a_correction_that_was_made_while_the_meter_changed_is_as_if_it_had_neve
     listed = [p for p in correction_list("four-colour", 10, "limited") if p.label in NAMED]
     before = site.truth(TARGET)
 
-    def check(*args):
-        off = yield from asks(*args)
-        checks.extend([off] if args[2] is CHECKED else [])
-        return 9.9 if len(checks) == 1 and args[2] is CHECKED else off
+    def check(*args, **more):
+        off = yield from asks(*args, **more)
+        checks.extend([off] if len(args[1]) > 1 else [])
+        return 9.9 if len(checks) == 1 and len(args[1]) > 1 else off
 
     def correct(*args, **more):
         site.read_by = changing

@@ -6,19 +6,15 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core.colour.target import Target
 from fenvik.core.measure.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
 from fenvik.core.measure.correction_patches import AGAIN, rows_for
-from fenvik.core.models.hues import SKINS
 from fenvik.core.procedures.comparing import compare
-from fenvik.core.procedures.steps import Fraction, Procedure, Read, Say
+from fenvik.core.procedures.steps import Procedure, Say
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
 # What the method that is proposed is made of, and white once more. Black is known: a reference takes half a minute to read it.
 NAMED = ("white", "red", "green", "blue", AGAIN)
-# White, a grey in the middle, and a skin tone: what a picture is judged by.
-CHECKED: tuple[Fraction, ...] = ((100.0, 100.0, 100.0), (50.0, 50.0, 50.0), SKINS["red"][1])
 AVERAGE = 4  # of each reading that a correction is made of
 MOST_APART, MOST_LESS = 0.02, 0.04  # of white: between its two readings, and below the sum of its parts
 
@@ -92,16 +88,3 @@ def correct(patches: Sequence[Patch], dark: float = 0.0, *, is_installed: bool =
     made.notes += found.warnings
     return made
 
-
-def check(matrix: Floats, target: Target, patches: Sequence[Fraction] = CHECKED) -> Procedure[float]:
-    """Read a few patches as they stand with both meters; return the largest error of the corrected meter beside the reference."""
-    yield Say("the reference once more")
-    both = []
-    for percent in patches:
-        read = []
-        for meter in ("reference", "meter"):
-            _, xyz = yield Read(percent, meter)
-            read.append(np.asarray(xyz, dtype=np.float64))
-        both.append((read[0], matrix @ read[1]))
-    reference, meter_xyz = (np.array([pair[side] for pair in both]) for side in (0, 1))
-    return float(target.metric.whole(reference, meter_xyz, target.white * reference[0, 1]).max())

@@ -34,6 +34,7 @@ from fenvik.core.types import Floats
 TRIES = 3  # to read something while the display stands still
 UNKNOWN = "*unknown*"  # among what was installed: what nobody has told
 MANY_SLIPS = 3  # of a batch: there was something before the meter for a while, and others of it tell of that
+SAME_CODE = 0.003  # fraction of signal: a code is rounded by less
 MOST_DOUBTED = 4  # of a batch that are read again
 
 
@@ -305,11 +306,21 @@ class Desk:
             if c.get("role") and (c["role"] == prefix or c["role"].startswith(f"{prefix}.")) and c["id"] not in self.refused
         ]
 
+    def just_read(self, percent: Fraction) -> Taken | None:
+        """Return a reading of a patch that was taken since anything was last turned, or forgotten; None where there is none."""
+        now, wanted = self.settings, np.array(percent) / 100.0
+        for t in reversed(self.taken):
+            if t.settings != now:
+                return None
+            if np.abs(t.fraction - wanted).max() < SAME_CODE:
+                return t
+        return None
+
     def newest(self, percent: Fraction) -> Procedure[Taken]:
         """Return the newest reading of a patch with every control as it stands now; read it where there is none."""
         now, wanted = self.settings, np.array(percent) / 100.0
         for t in reversed(self.taken):
-            if np.abs(t.fraction - wanted).max() < 0.003 and t.settings == now:
+            if np.abs(t.fraction - wanted).max() < SAME_CODE and t.settings == now:
                 return t
         return (yield from self.reads([percent]))[0]
 

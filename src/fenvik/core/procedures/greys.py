@@ -40,7 +40,7 @@ FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 
 SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
 AFTER_ROOM = (90.0, 50.0, 25.0)
 EVERY_TWENTIETH = tuple(float(v) for v in range(100, 5, -5))  # where there are readings to spare
-AT_ONCE = 6  # places in a run that are tried at once for when a meter has changed
+AT_ONCE, VALLEYS = 16, 3  # places in a run that are tried at once for when a meter has changed; the best of them are looked about
 DISBELIEVED = 3.0  # squared error that speaks against what an earlier sample of the model has taught
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 BEYOND = 0.003  # of signal, above the end of what is judged: still at it
@@ -257,14 +257,14 @@ class Greys:
             return float(self._fit(seen).residual)
 
         places = sorted({0, *(when for when, _, _ in every), last})
-        low, high = 0, len(places) - 1
-        while high - low > AT_ONCE:
-            # Between the neighbours of the best of a few.
-            tried = sorted({*range(low, high, max((high - low) // AT_ONCE, 1)), high})
-            best = min(range(len(tried)), key=lambda i: unlikely(places[tried[i]]))
-            low, high = tried[max(best - 1, 0)], tried[min(best + 1, len(tried) - 1)]
-        least, place = min((unlikely(place), place) for place in places[low : high + 1])
-        return place, least
+        # What is unlikely has more than one valley: a few are looked into, from places all over the run.
+        apart = max(len(places) // AT_ONCE, 1)
+        tried = {i: unlikely(places[i]) for i in {*range(0, len(places), apart), len(places) - 1}}
+        for deepest in sorted(tried, key=lambda i: tried[i])[:VALLEYS]:
+            for i in range(max(deepest - apart + 1, 0), min(deepest + apart, len(places))):
+                tried[i] = tried[i] if i in tried else unlikely(places[i])
+        best = min(tried, key=lambda i: (tried[i], i))
+        return places[best], tried[best]
 
     def _of_end(self) -> list[float]:
         """Return the levels in percent at which the end of an HDR display is looked at: it bends there within a few of them."""

@@ -14,7 +14,7 @@ from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.models.taught import Taught
 from fenvik.core.procedures import choices, colours, leaving, preparing, reference
 from fenvik.core.procedures.already import bare
-from fenvik.core.procedures.correcting import CHECKED, Corrected, correct
+from fenvik.core.procedures.correcting import Corrected, correct
 from fenvik.core.procedures.desk import Desk, Taken
 from fenvik.core.procedures.doubt import INSTALLED, agree, between
 from fenvik.core.procedures.greys import Greys
@@ -31,7 +31,7 @@ from fenvik.core.procedures.steps import (
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
-IN_BETWEEN = CHECKED[:1]
+IN_BETWEEN: tuple[Fraction, ...] = ((100.0, 100.0, 100.0),)
 USUAL_BUDGET = 150  # readings: who allows more wants greys nearer to what is possible
 USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wants them
 # Readings that the proof may want besides its own, where one stands out or light is proven; what is installed wants them more.
@@ -120,10 +120,12 @@ class Job:
         yield from self.look_found()
         # The proof is never saved on, nor the reference's look at what is left.
         spare = IN_INSTALLING if self.by != "controls" else SPARE + (IN_HDR if self.target.is_hdr else 0)
-        self.desk.budget -= len(self.proof) + spare + (2 * len(CHECKED) if self.correction else 0)
+        self.desk.budget -= len(self.proof) + spare + (reference.MOST_CHECKED if self.correction else 0)
         yield from self.adjust()
+        if self.correction:
+            yield from self.desk.say(leaving.LEFT)  # what the reference is held against is part of it
         try:
-            yield from reference.hold(self, CHECKED)  # its readings were kept back
+            yield from reference.hold(self, reference.checked(self))
         except BudgetError:
             self.desk.notes.append("There was no time left to read the reference once more.")
         yield from leaving.look_left(self)
@@ -261,7 +263,7 @@ class Job:
         if self.corrected.matrix is None:
             return
         yield from self.desk.look_through(self.corrected, self.as_found, instead_of=self.in_force)
-        self.settle((yield from self.desk.greys((100.0, 0.0))))
+        self.settle((yield from self.desk.each_once((100.0, 0.0))))
 
     def look_found(self) -> Procedure[None]:
         """Read what is found, before anything is touched."""

@@ -4,6 +4,7 @@ from typing import TYPE_CHECKING, Any
 
 from fenvik.core.procedures import lights
 from fenvik.core.procedures.already import shows
+from fenvik.core.procedures.desk import Taken
 from fenvik.core.procedures.following import said_of
 from fenvik.core.procedures.samelight import OF_COLOUR
 from fenvik.core.procedures.scoring import errors_of, parts_of, score, worse_colours
@@ -26,7 +27,7 @@ def look_left(job: "Job") -> Procedure[None]:
     # Kept back for it; where the display moves in the middle of it, it is read once more, whatever was allowed.
     job.desk.budget = max(job.desk.budget, job.desk.spent) + 3 * len(job.proof)
     recalled = job.desk.recalled
-    job.as_left = yield from job.desk.reads(job.proof)
+    job.as_left = yield from _proof(job)
     if job.desk.recalled > recalled + MANY_RECALLED and (job.balance is not None or job.installer is not None):
         # Only what is left has shown that it was adjusted in another light.
         yield from _made_right(job)
@@ -54,6 +55,16 @@ def look_left(job: "Job") -> Procedure[None]:
         if worse:
             told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
             job.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
+
+
+def _proof(job: "Job") -> Procedure[list[Taken]]:
+    """Read the patches of the proof; what was just read to be held against the reference is not read again."""
+    desk = job.desk
+    just = {percent: t for percent in job.proof if job.correction and (t := desk.just_read(percent)) is not None}
+    read = iter((yield from desk.reads([percent for percent in job.proof if percent not in just])))
+    if not all(any(t is kept for kept in desk.taken) for t in just.values()):
+        return (yield from desk.reads(job.proof))  # it was of another light
+    return [just[percent] if percent in just else next(read) for percent in job.proof]
 
 
 def _made_right(job: "Job") -> Procedure[None]:

@@ -12,9 +12,9 @@ import numpy as np
 
 from fenvik.core.measure.correction_patches import AGAIN
 from fenvik.core.procedures import colours
-from fenvik.core.procedures.correcting import CHECKED, check, correct
+from fenvik.core.procedures.correcting import correct
 from fenvik.core.procedures.greys import Greys
-from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure
+from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, Read
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
 # Between the reference and the corrected meter, of an error (CIEDE2000, ΔE ITP): less is the noise of both.
 DISAGREE, DISAGREE_IN_HDR = 0.8, 1.7
+IN_THE_MIDDLE, MOST_CHECKED = 0.5, 3  # of the range that is judged
 CLEARLY = 2.0  # times that: less is looked at twice
 FOR_GREYS_ANEW = 16  # readings: what curves are made from, and the peak
 FOR_COLOURS_ANEW = 24
@@ -75,13 +76,14 @@ def _corrected_anew(job: "Job", patches: Sequence[Fraction], earlier: Renewed | 
     if before is None:
         return None
     desk, is_installed = job.desk, job.installer is not None and bool(job.desk.given)
-    off, limit = (yield from check(before, job.target, patches)), DISAGREE_IN_HDR if job.target.is_hdr else DISAGREE
+    off, limit = (yield from check(job, patches)), DISAGREE_IN_HDR if job.target.is_hdr else DISAGREE
     if limit < off < CLEARLY * limit:
-        off = min(off, (yield from check(before, job.target, patches)))  # noise is not the same twice
-    where = "on what is left" if patches is CHECKED else "in between"
+        off = min(off, (yield from check(job, patches, anew=True)))  # noise is not the same twice
+    is_last = len(patches) > 1
+    where = "on what is left" if is_last else "in between"
     said = f"The reference was read again {where}: it and the corrected meter are up to {off:.1f} apart"
     if off <= limit:
-        if patches is CHECKED:
+        if is_last:
             desk.notes.append(f"{said}.")
         return None
     anew = yield from correct(patches_of(job), job.black, is_installed=is_installed)
@@ -96,6 +98,32 @@ def _corrected_anew(job: "Job", patches: Sequence[Fraction], earlier: Renewed | 
         since, before = _when(job, job.balance, anew.matrix, before, earlier)
     yield from desk.look_through(anew, job.as_found, instead_of=before, since=since)
     return since
+
+
+def checked(job: "Job") -> list[Fraction]:
+    """Return what both meters are held against each other by in the end: white, a grey in the middle, a skin tone, of the proof."""
+    greys = [percent for percent in job.proof if len(set(percent)) == 1]
+    top = 100.0 * job.palette.top
+    middle = min(greys, key=lambda percent: abs(percent[0] - IN_THE_MIDDLE * top))
+    return [job.proof[0], middle, *(percent for percent in job.proof if percent in job.palette.skins.values())][:MOST_CHECKED]
+
+
+def check(job: "Job", patches: Sequence[Fraction], *, anew: bool = False) -> Procedure[float]:
+    """Read a few patches as they stand with the reference; return the largest error of the corrected meter beside it.
+
+    What the meter has just read it is not asked again, unless ``anew``; what it reads for this is of use to the rest of the job.
+    """
+    desk, reference, meter = job.desk, [], []
+    for percent in patches:
+        just = None if anew else desk.just_read(percent)
+        if just is None:
+            desk.budget = max(desk.budget, desk.spent + 1)  # it is never saved on
+            just = (yield from desk.reads([percent]))[0]
+        _, xyz = yield Read(percent, "reference")
+        reference.append(np.asarray(xyz, dtype=np.float64))
+        meter.append(just.xyz)
+    told = np.array(reference)
+    return float(job.target.metric.whole(told, np.array(meter), job.target.white * told[0, 1]).max())
 
 
 def _when(job: "Job", greys: Greys, anew: Floats, before: Floats, earlier: Renewed | None) -> tuple[int, Floats]:

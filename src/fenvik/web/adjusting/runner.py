@@ -160,9 +160,9 @@ class HandsFreeRunner(Runner):
     def _say(self, words: str, rig: Rig) -> None:
         if self.told.phase == FOUND_SAID and words != FOUND_SAID:
             self.told.proof = rig.taken  # more than were meant where some were read again
-        self.told.phase = words
-        if words == LEFT:
+        if words == LEFT and self.told.phase != LEFT:  # what the reference was held against is part of it
             self.proof_at = rig.taken
+        self.told.phase = words
         if self.is_live:
             self.record.tell()
 
