@@ -12,12 +12,13 @@ from fenvik.core.measure.correction_patches import correction_list
 from fenvik.core.procedures import job as job_module
 from fenvik.core.procedures import reference
 from fenvik.core.procedures.correcting import NAMED, correct
-from fenvik.core.procedures.desk import Desk, Taken
+from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.doubt import agree, standing_out
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.samelight import LOOK_S
 from fenvik.core.procedures.steps import perform
+from fenvik.core.procedures.taken import Taken
 from fenvik.standins.rpc import Refusal
 
 TARGET = TARGETS["bt709-bt1886"]

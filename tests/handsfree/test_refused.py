@@ -105,3 +105,16 @@ def test_a_meter_that_cannot_read_what_is_found_ends_it_with_everything_as_it_wa
     assert job.restored
     assert {c["id"]: c["value"] for c in site.rig.controls} == found
     assert any(note.startswith("too bright Every control was put back") for note in job.desk.notes)
+
+
+def test_what_was_installed_before_and_cannot_be_brought_back_is_said_and_all_else_is_put_back():
+    rig, _, _, _ = made("installed", 303)
+    site = Refusing(303, rig, takes_not=("curves",))
+    desk = Desk(site.controls, given={"curves": {}})
+    control = next(c for c in desk.controls if c["kind"] == "range")
+    found = control["value"]
+    desk.stands_with({})
+    perform(desk.set(control, control["min"]), site)
+    perform(desk.put(desk.found), site)
+    assert (control["value"], desk.given) == (found, {})
+    assert desk.notes == ["What was installed before (curves) could not be brought back: not that"]

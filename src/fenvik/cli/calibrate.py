@@ -20,9 +20,10 @@ from fenvik.core.measure.correction import PROPOSED
 from fenvik.core.measure.correction_patches import correction_list
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.procedures.correcting import NAMED
-from fenvik.core.procedures.desk import Desk, Taken
+from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import STEPS, USUAL_BUDGET, Job, proof_of
 from fenvik.core.procedures.steps import perform
+from fenvik.core.procedures.taken import Taken
 from fenvik.core.procedures.warming import WHITE, Warmth, watch
 from fenvik.core.signal.patches import Patch
 from fenvik.session.rig import GoneError, LinkRig, Wanted, WrongSerialError

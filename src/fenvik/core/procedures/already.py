@@ -8,10 +8,11 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fenvik.core.models.palette import palette_for
-from fenvik.core.procedures.desk import Desk, Taken
+from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.doubt import agree
 from fenvik.core.procedures.samelight import DAYLIGHT, LIFTED
 from fenvik.core.procedures.steps import Fraction, OtherLightError, Procedure, Wait
+from fenvik.core.procedures.taken import Taken
 
 if TYPE_CHECKING:
     from fenvik.core.procedures.job import Job

@@ -7,63 +7,43 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.procedures.correcting import Corrected
-from fenvik.core.procedures.doubt import INSTALLED, agree, standing_out
+from fenvik.core.procedures.doubt import agree, standing_out
 from fenvik.core.procedures.following import MOST_TRIES, SOON_S, Following, is_late
 from fenvik.core.procedures.samelight import comes_back, see_the_dark, see_the_light
+from fenvik.core.procedures.stand import UNKNOWN, Stand
 from fenvik.core.procedures.steps import (
     ENDS,
     Ask,
     BudgetError,
     Correct,
     Fraction,
-    Install,
     Look,
     OtherLightError,
     Procedure,
     Read,
-    RefusedError,
     RestlessError,
-    Say,
-    Set,
     Standing,
-    Uninstall,
 )
+from fenvik.core.procedures.taken import Taken
 from fenvik.core.procedures.wholelight import see_the_whole
 from fenvik.core.types import Floats
 
 TRIES = 3  # to read something while the display stands still
-UNKNOWN = "*unknown*"  # among what was installed: what nobody has told
 MANY_SLIPS = 3  # of a batch: there was something before the meter for a while, and others of it tell of that
 SAME_CODE = 0.003  # fraction of signal: a code is rounded by less
 MOST_DOUBTED = 4  # of a batch that are read again
 
 
-@dataclass(frozen=True)
-class Taken:
-    """One reading with the state of every control when it was taken."""
-
-    fraction: Floats
-    xyz: Floats
-    settings: dict[str, Any]
-
-
 @dataclass
-class Desk:
+class Desk(Stand):
     """What a procedure has before it: controls as they stand, readings in order, the budget, notes, and what was found."""
 
-    controls: list[dict[str, Any]]  # of the mode, as the device link describes them; ``value`` is kept up
     budget: int = 400
     taken: list[Taken] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
-    found: dict[str, Any] = field(default_factory=dict)
-    refused: set[str] = field(default_factory=set)  # controls that the display does not let be set
-    dead: list[str] = field(default_factory=list)  # controls that do nothing that a reading can tell
     thrown: int = 0  # readings that were taken while the display stood otherwise than it was set
     slips: int = 0  # of those that were thrown away: so many that a second and a third reading did not confirm
     proven: int = 0  # whites from here on are held against each other: those before them were read again and were still true
     proven_black: int = 0  # the same of blacks
-    given: dict[str, dict[str, Any]] = field(default_factory=dict)  # what is installed now, in the order in which it came
-    gave: list[dict[str, dict[str, Any]]] = field(default_factory=list)  # what was installed in every state so far
     by_hand: bool = False  # whether a person turns what is set: then many readings are better than many turns
     stands_still: bool = False  # whether what was found gave the same light at its beginning and at its end
     is_hdr: bool = False  # whether light follows the signal as PQ has it
@@ -74,24 +54,10 @@ class Desk:
     waits: int = 0  # so often another light was waited for until it was as before
     following: Following = field(default_factory=Following)
 
-    def __post_init__(self) -> None:
-        self.gave = [dict(self.given)]
-        self.found = self.settings
-
     @property
     def spent(self) -> int:
         """How many readings were taken, those that were thrown away included."""
         return len(self.taken) + self.thrown
-
-    @property
-    def settings(self) -> dict[str, Any]:
-        """The values of all controls now."""
-        return {c["id"]: c["value"] for c in self.controls} | {INSTALLED: self.gave.index(self.given)}
-
-    @property
-    def has_installed(self) -> bool:
-        """Whether anything was installed or taken away since it began."""
-        return len(self.gave) > 1
 
     def read(self, percent: Sequence[float]) -> Procedure[Taken]:
         """Read a patch of percentages of signal. Raises BudgetError."""
@@ -136,7 +102,8 @@ class Desk:
         for left in reversed(range(MOST_TRIES)):
             start, now = len(self.taken), self.settings
             kind, stood = self.following.kind_of(now), self.following.stood
-            tells = not self.by_hand and self.following.tells(kind, wanted)
+            may = not self.by_hand and self.spent + len(wanted) < self.budget
+            tells = may and self.following.tells(kind, wanted)
             if kind == "installed" and not tells:
                 yield from self.following.wait_long(now, SOON_S)
             made = []
@@ -298,14 +265,6 @@ class Desk:
         """Return the newest reading of a grey with every control as it stands now; read it where there is none."""
         return (yield from self.each_once([level]))[0]
 
-    def by_role(self, prefix: str) -> list[dict[str, Any]]:
-        """Return the controls whose role is this or begins with it and a dot."""
-        return [
-            c
-            for c in self.controls
-            if c.get("role") and (c["role"] == prefix or c["role"].startswith(f"{prefix}.")) and c["id"] not in self.refused
-        ]
-
     def just_read(self, percent: Fraction) -> Taken | None:
         """Return a reading of a patch that was taken since anything was last turned, or forgotten; None where there is none."""
         now, wanted = self.settings, np.array(percent) / 100.0
@@ -341,32 +300,6 @@ class Desk:
                 return t
         return None
 
-    def set(self, control: dict[str, Any], value: Any) -> Procedure[Any]:
-        """Set a control, held within its range, and keep what it now is."""
-        if control["kind"] == "range":
-            low, high, step = float(control["min"]), float(control["max"]), float(control["step"])
-            value = low + round((min(max(float(value), low), high) - low) / step) * step
-            value = int(value) if float(value).is_integer() else round(value, 9)
-        is_in_vain = control["id"] in self.refused and value != self.found[control["id"]]
-        if value != control["value"] and not is_in_vain:
-            try:
-                control["value"] = yield Set(control["id"], value)
-            except RefusedError as refusal:
-                yield from self._was_refused(control, value, refusal)
-        return control["value"]
-
-    def _was_refused(self, control: dict[str, Any], value: Any, refusal: RefusedError) -> Procedure[None]:
-        """Go on without a control that cannot be set, or only as far as the display says."""
-        if refusal.room is not None and control["kind"] == "range":
-            low, high = max(refusal.room[0], control["min"]), min(refusal.room[1], control["max"])
-            if low <= control["value"] <= high and (low, high) != (control["min"], control["max"]):
-                control["min"], control["max"] = low, high
-                yield from self.set(control, value)
-                return
-        if control["id"] not in self.refused:
-            self.refused.add(control["id"])
-            self.notes.append(f"{control['label']} cannot be set, and was left as it is: {refusal}")
-
     def tried(
         self, control: dict[str, Any], options: Sequence[Any], look: Callable[[], Procedure[float]]
     ) -> Procedure[dict[Any, float]]:
@@ -383,57 +316,7 @@ class Desk:
             raise
         return off
 
-    def install(self, what: str, data: dict[str, Any]) -> Procedure[None]:
-        """Install something; the light is another from now on, and what was read before tells of another display."""
-        now = {name: each for name, each in self.given.items() if name != what} | {what: data}
-        before = self.given
-        self._is_given(now)  # before it is: whatever ends it in between, it is taken away again
-        try:
-            yield Install(what, data)
-        except RefusedError as refusal:
-            self.given = before
-            raise RefusedError(str(refusal), what=what) from refusal
-
-    def uninstall(self, what: str) -> Procedure[None]:
-        """Take away something that is installed."""
-        yield Uninstall(what)
-        self._is_given({name: each for name, each in self.given.items() if name != what})
-
-    def stands_with(self, given: dict[str, dict[str, Any]]) -> None:
-        """Take it that just this is installed now."""
-        self._is_given(given)
-
-    def was_bare(self) -> None:
-        """Take it that nothing of what was said to be installed really was."""
-        self.given, self.gave = {}, [{} for _ in self.gave]
-
     def had_more(self) -> None:
         """Take it that something was installed of which nothing is known, and is gone: what was read before cannot come back."""
         self.gave = [{UNKNOWN: {}}, self.given]
         self.proven = self.proven_black = self.lit_well = self.dark_well = len(self.taken)
-
-    def can_go_back_to(self, taken: Taken) -> bool:
-        """Return whether it is known what was installed when something was read."""
-        return UNKNOWN not in self.gave[taken.settings[INSTALLED]]
-
-    def _is_given(self, now: dict[str, dict[str, Any]]) -> None:
-        self.given = now
-        if now not in self.gave:
-            self.gave.append(now)
-
-    def put(self, settings: dict[str, Any]) -> Procedure[None]:
-        """Put every control to a value, and let be installed what was."""
-        wanted = self.gave[settings[INSTALLED]] if INSTALLED in settings else self.given
-        wanted = {what: data for what, data in wanted.items() if what != UNKNOWN}
-        for what in [what for what in self.given if what not in wanted]:
-            yield from self.uninstall(what)
-        for what, data in wanted.items():
-            if self.given.get(what) != data:
-                yield from self.install(what, data)
-        for control in self.controls:
-            if control["id"] in settings:
-                yield from self.set(control, settings[control["id"]])
-
-    def say(self, words: str) -> Procedure[None]:
-        """Tell whoever watches."""
-        yield Say(words)

@@ -15,9 +15,10 @@ import numpy as np
 from fenvik.core.colour.space import xyz_to_uv
 from fenvik.core.procedures.doubt import INSTALLED
 from fenvik.core.procedures.steps import Procedure, Wait
+from fenvik.core.procedures.taken import Taken
 
 if TYPE_CHECKING:
-    from fenvik.core.procedures.desk import Desk, Taken
+    from fenvik.core.procedures.desk import Desk
 
 # Seconds, the next one wherever one was not enough. What is installed shows seldom in the first reading, so few steps tell.
 WAITS = {"turned": (1.5, 3.0, 6.0, 12.0), "installed": (5.0, 12.0)}

@@ -16,8 +16,9 @@ from fenvik.core.models.greysolve import lift_of, solve, worth_reading
 from fenvik.core.models.palette import DARKEST, SDR, Palette
 from fenvik.core.models.taught import Taught
 from fenvik.core.models.twopoint import light
-from fenvik.core.procedures.desk import Desk, Taken
+from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.steps import Procedure
+from fenvik.core.procedures.taken import Taken
 from fenvik.core.types import Floats
 
 MOST_GREYS = 60  # readings for greys over a whole job: less than three for each of 21 levels

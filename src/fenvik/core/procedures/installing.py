@@ -11,8 +11,9 @@ from fenvik.core.colour.target import Target
 from fenvik.core.models.grey import drives_of, wanted_of
 from fenvik.core.models.installed import Curves, Split, Wheel, balanced_peak, cube_data, curves_for, matrix_towards
 from fenvik.core.models.palette import Palette
-from fenvik.core.procedures.desk import Desk, Taken
+from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.steps import Procedure, RefusedError
+from fenvik.core.procedures.taken import Taken
 from fenvik.core.types import Floats
 
 GREYS = 17  # levels that curves are made from

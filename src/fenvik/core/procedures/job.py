@@ -1,6 +1,6 @@
 """The order of a hands-free job: what is found, processing off, curve and white, two-point, points, colours, what is left."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -12,11 +12,10 @@ from fenvik.core.models.foreseen import Foresight
 from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.models.taught import Taught
-from fenvik.core.procedures import choices, colours, leaving, preparing, reference
-from fenvik.core.procedures.already import bare
+from fenvik.core.procedures import choices, colours, giving, leaving, preparing, reference
 from fenvik.core.procedures.correcting import Corrected, correct
-from fenvik.core.procedures.desk import Desk, Taken
-from fenvik.core.procedures.doubt import INSTALLED, agree, between
+from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.doubt import agree, between
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.installing import Installer
 from fenvik.core.procedures.leaving import MANY_RECALLED
@@ -25,9 +24,9 @@ from fenvik.core.procedures.steps import (
     FoundElsewhereError,
     Fraction,
     Procedure,
-    RefusedError,
     RestlessError,
 )
+from fenvik.core.procedures.taken import Taken
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
@@ -36,8 +35,6 @@ USUAL_BUDGET = 150  # readings: who allows more wants greys nearer to what is po
 USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wants them
 # Readings that the proof may want besides its own, where one stands out or light is proven; what is installed wants them more.
 SPARE, IN_HDR, IN_INSTALLING = 4, 2, 1
-FOR_ALL_ANEW = 75  # readings: what curves and a cube are made from
-MOST_INSTALLED = 3  # times that everything is installed anew
 OTHERWISE = 0.3  # of ln luminance: how far a grey may lie from those beside it that are read after it
 TRIES = 3  # to read what is found
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
@@ -140,9 +137,9 @@ class Job:
             if "light" in self.steps:
                 yield from preparing.light(self)
             if self.by != "controls":
-                yield from self.begin_install()
+                yield from giving.begin(self)
             if self.by == "install":
-                yield from self.install()
+                yield from giving.install(self)
                 return
             if "white" in self.steps:
                 before = self.desk.settings
@@ -163,7 +160,7 @@ class Job:
                     yield from self.go_over_it()
             yield from preparing.light_again(self)
             if self.by == "both":
-                yield from self.install()
+                yield from giving.install(self)
         except BudgetError as spent:
             self.desk.notes.append(f"{spent} What was reached by then is kept.")
 
@@ -180,68 +177,6 @@ class Job:
             return 0
         usual = self.desk.budget - max(min(self.total, USUAL_BUDGET) - USUAL_IN_HDR, 0)
         return usual - self.desk.spent - self.balance.to_come
-
-    def begin_install(self) -> Procedure[None]:
-        """Take away what is installed already, and let the display end as the target does, before it is read how it ends."""
-        yield from bare(self)
-        self.bare = self.desk.settings[INSTALLED]
-        yield from self._end_as_wanted()
-
-    def _end_as_wanted(self) -> Procedure[None]:
-        self.installer = Installer(self.desk, self.target, self.palette, self.white, self.black, self.takes, self.whole)
-        if (yield from self.installer.tone()):
-            self.settle((yield from self.desk.greys((100.0, 0.0))))
-            self.palette = replace(palette_for(self.target, self.white, self.black), roll=None)
-            self.installer.palette, self.installer.white, self.installer.black = self.palette, self.white, self.black
-
-    def install(self) -> Procedure[None]:
-        """Install curves for the greys and a cube or a matrix for the colours, each read and made better."""
-        for left in reversed(range(MOST_INSTALLED)):
-            recalled, spent = self.desk.recalled, self.desk.spent
-            yield from self._install_once(recalled)
-            if self.desk.recalled == recalled or not left:
-                break
-            # Those that were thrown away are not counted.
-            yield from self._take_away(self.desk.spent - spent)
-        if self.desk.given:
-            self.desk.notes.append(f"Installed: {', '.join(self.desk.given)}.")
-
-    def install_anew(self) -> Procedure[None]:
-        """Install everything anew, where it turns out late that it was made in another light, or by a meter that had changed."""
-        yield from self._take_away(FOR_ALL_ANEW)
-        yield from self.install()
-
-    def _take_away(self, more: int) -> Procedure[None]:
-        """Take away what was made of readings of another light, in part at least; so many readings more are allowed."""
-        yield from self.desk.put({INSTALLED: self.bare})
-        self.desk.budget = max(self.desk.budget, self.desk.spent) + max(more, 0)
-        self.desk.notes += [
-            "What had been installed by then was made of that: it was taken away and made anew.",
-            f"Up to {max(more, 0)} readings more than were allowed were taken for that.",
-        ]
-        yield from self._end_as_wanted()
-
-    def _install_once(self, recalled: int) -> Procedure[None]:
-        """Install, until readings turn out to be of another light."""
-        assert self.installer is not None
-        greys, colours = "white" in self.steps or "grey" in self.steps, "colour" in self.steps
-        for step, is_wanted in (
-            (self.installer.greys, greys), (self.installer.colours, colours), (self.installer.greys_again, True),
-            (self.installer.hold_colours, True),
-        ):  # fmt: skip
-            if is_wanted and self.desk.recalled == recalled:
-                yield from self._with_what_is_taken(step)
-
-    def _with_what_is_taken(self, step: Callable[[], Procedure[None]]) -> Procedure[None]:
-        """Do a step of installing; where the display refuses something after all, without that: a matrix for a cube."""
-        assert self.installer is not None
-        while True:
-            try:
-                yield from step()
-            except RefusedError as refusal:
-                self.installer.does_without(refusal)
-            else:
-                return
 
     def put_back(self) -> Procedure[None]:
         """Put everything back to as it was found."""

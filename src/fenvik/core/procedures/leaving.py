@@ -2,13 +2,13 @@
 
 from typing import TYPE_CHECKING, Any
 
-from fenvik.core.procedures import lights
+from fenvik.core.procedures import giving, lights
 from fenvik.core.procedures.already import shows
-from fenvik.core.procedures.desk import Taken
 from fenvik.core.procedures.following import said_of
 from fenvik.core.procedures.samelight import OF_COLOUR
 from fenvik.core.procedures.scoring import errors_of, parts_of, score, worse_colours
 from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure
+from fenvik.core.procedures.taken import Taken
 
 if TYPE_CHECKING:
     from fenvik.core.procedures.job import Job
@@ -72,7 +72,7 @@ def _made_right(job: "Job") -> Procedure[None]:
     kept = 2 * len(job.proof)
     job.desk.budget -= kept
     try:
-        yield from job.go_over_it() if job.installer is None else job.install_anew()
+        yield from job.go_over_it() if job.installer is None else giving.anew(job)
     except BudgetError as spent:
         job.desk.notes.append(f"{spent} What was reached by then is kept.")
     finally:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fenvik.core.measure.correction_patches import AGAIN
-from fenvik.core.procedures import colours
+from fenvik.core.procedures import colours, giving
 from fenvik.core.procedures.correcting import correct
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, Read
@@ -158,7 +158,7 @@ def _adjust_again(job: "Job", since: int) -> Procedure[None]:
         yield from _as_far_as_allowed(job, job.balance.go_on())
     if job.installer is not None:
         # A cube as much as curves, and each stands on the other.
-        yield from _as_far_as_allowed(job, job.install_anew())
+        yield from _as_far_as_allowed(job, giving.anew(job))
 
 
 def _as_far_as_allowed(job: "Job", part: Procedure[None]) -> Procedure[None]:

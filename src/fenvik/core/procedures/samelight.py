@@ -18,9 +18,10 @@ from fenvik.core.procedures.steps import (
     RestlessError,
     Wait,
 )
+from fenvik.core.procedures.taken import Taken
 
 if TYPE_CHECKING:
-    from fenvik.core.procedures.desk import Desk, Taken
+    from fenvik.core.procedures.desk import Desk
 
 T = TypeVar("T")
 LIT = 0.29  # fraction of signal: below it offsets and black levels move a lot

@@ -6,7 +6,7 @@ import numpy as np
 
 from fenvik.core.colour.target import Target
 from fenvik.core.models.palette import SDR, Palette
-from fenvik.core.procedures.desk import Taken
+from fenvik.core.procedures.taken import Taken
 from fenvik.core.types import Floats
 
 WORSE = 0.5  # of an error: what is said of a colour that got worse by more

@@ -19,9 +19,10 @@ from fenvik.core.procedures.samelight import (
     turned_back,
 )
 from fenvik.core.procedures.steps import OtherLightError, Procedure
+from fenvik.core.procedures.taken import Taken
 
 if TYPE_CHECKING:
-    from fenvik.core.procedures.desk import Desk, Taken
+    from fenvik.core.procedures.desk import Desk
 
 CHANGED_WHOLE = 0.18  # of ln luminance of a batch: greys of PQ follow what is turned, and a little more is no wonder
 

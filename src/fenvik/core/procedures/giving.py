@@ -1,0 +1,86 @@
+"""What a job installs, in its order: the display bare and ending as it shall, curves and a cube, and all of it anew."""
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from fenvik.core.models.palette import palette_for
+from fenvik.core.procedures.already import bare
+from fenvik.core.procedures.doubt import INSTALLED
+from fenvik.core.procedures.installing import Installer
+from fenvik.core.procedures.steps import Procedure, RefusedError
+
+if TYPE_CHECKING:
+    from fenvik.core.procedures.job import Job
+
+FOR_ALL_ANEW = 75  # readings: what curves and a cube are made from
+MOST_INSTALLED = 3  # times that everything is installed anew
+
+
+def begin(job: "Job") -> Procedure[None]:
+    """Take away what is installed already, and let the display end as the target does, before it is read how it ends."""
+    yield from bare(job)
+    job.bare = job.desk.settings[INSTALLED]
+    yield from _end_as_wanted(job)
+
+
+def _end_as_wanted(job: "Job") -> Procedure[None]:
+    job.installer = Installer(job.desk, job.target, job.palette, job.white, job.black, job.takes, job.whole)
+    if (yield from job.installer.tone()):
+        job.settle((yield from job.desk.greys((100.0, 0.0))))
+        job.palette = replace(palette_for(job.target, job.white, job.black), roll=None)
+        job.installer.palette, job.installer.white, job.installer.black = job.palette, job.white, job.black
+
+
+def install(job: "Job") -> Procedure[None]:
+    """Install curves for the greys and a cube or a matrix for the colours, each read and made better."""
+    for left in reversed(range(MOST_INSTALLED)):
+        recalled, spent = job.desk.recalled, job.desk.spent
+        yield from _once(job, recalled)
+        if job.desk.recalled == recalled or not left:
+            break
+        # Those that were thrown away are not counted.
+        yield from _take_away(job, job.desk.spent - spent)
+    if job.desk.given:
+        job.desk.notes.append(f"Installed: {', '.join(job.desk.given)}.")
+
+
+def anew(job: "Job") -> Procedure[None]:
+    """Install everything anew, where it turns out late that it was made in another light, or by a meter that had changed."""
+    yield from _take_away(job, FOR_ALL_ANEW)
+    yield from install(job)
+
+
+def _take_away(job: "Job", more: int) -> Procedure[None]:
+    """Take away what was made of readings of another light, in part at least; so many readings more are allowed."""
+    yield from job.desk.put({INSTALLED: job.bare})
+    job.desk.budget = max(job.desk.budget, job.desk.spent) + max(more, 0)
+    job.desk.notes += [
+        "What had been installed by then was made of that: it was taken away and made anew.",
+        f"Up to {max(more, 0)} readings more than were allowed were taken for that.",
+    ]
+    yield from _end_as_wanted(job)
+
+
+def _once(job: "Job", recalled: int) -> Procedure[None]:
+    """Install, until readings turn out to be of another light."""
+    assert job.installer is not None
+    greys, colours = "white" in job.steps or "grey" in job.steps, "colour" in job.steps
+    for step, is_wanted in (
+        (job.installer.greys, greys), (job.installer.colours, colours), (job.installer.greys_again, True),
+        (job.installer.hold_colours, True),
+    ):  # fmt: skip
+        if is_wanted and job.desk.recalled == recalled:
+            yield from _with_what_is_taken(job, step)
+
+
+def _with_what_is_taken(job: "Job", step: Callable[[], Procedure[None]]) -> Procedure[None]:
+    """Do a step of installing; where the display refuses something after all, without that: a matrix for a cube."""
+    assert job.installer is not None
+    while True:
+        try:
+            yield from step()
+        except RefusedError as refusal:
+            job.installer.does_without(refusal)
+        else:
+            return

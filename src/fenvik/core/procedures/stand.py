@@ -1,0 +1,124 @@
+"""How a display stands while it is worked at: its controls, what is installed in it, and what it refuses."""
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from fenvik.core.procedures.doubt import INSTALLED
+from fenvik.core.procedures.steps import Install, Procedure, RefusedError, Say, Set, Uninstall
+from fenvik.core.procedures.taken import Taken
+
+UNKNOWN = "*unknown*"  # among what was installed: what nobody has told
+
+
+@dataclass
+class Stand:
+    """The controls as they stand, what was found, what is installed and was, and what is to be said of it."""
+
+    controls: list[dict[str, Any]]  # of the mode, as the device link describes them; ``value`` is kept up
+    notes: list[str] = field(default_factory=list)
+    found: dict[str, Any] = field(default_factory=dict)
+    refused: set[str] = field(default_factory=set)  # controls that the display does not let be set
+    dead: list[str] = field(default_factory=list)  # controls that do nothing that a reading can tell
+    given: dict[str, dict[str, Any]] = field(default_factory=dict)  # what is installed now, in the order in which it came
+    gave: list[dict[str, dict[str, Any]]] = field(default_factory=list)  # what was installed in every state so far
+
+    def __post_init__(self) -> None:
+        self.gave = [dict(self.given)]
+        self.found = self.settings
+
+    @property
+    def settings(self) -> dict[str, Any]:
+        """The values of all controls now."""
+        return {c["id"]: c["value"] for c in self.controls} | {INSTALLED: self.gave.index(self.given)}
+
+    @property
+    def has_installed(self) -> bool:
+        """Whether anything was installed or taken away since it began."""
+        return len(self.gave) > 1
+
+    def by_role(self, prefix: str) -> list[dict[str, Any]]:
+        """Return the controls whose role is this or begins with it and a dot."""
+        return [
+            c
+            for c in self.controls
+            if c.get("role") and (c["role"] == prefix or c["role"].startswith(f"{prefix}.")) and c["id"] not in self.refused
+        ]
+
+    def set(self, control: dict[str, Any], value: Any) -> Procedure[Any]:
+        """Set a control, held within its range, and keep what it now is."""
+        if control["kind"] == "range":
+            low, high, step = float(control["min"]), float(control["max"]), float(control["step"])
+            value = low + round((min(max(float(value), low), high) - low) / step) * step
+            value = int(value) if float(value).is_integer() else round(value, 9)
+        is_in_vain = control["id"] in self.refused and value != self.found[control["id"]]
+        if value != control["value"] and not is_in_vain:
+            try:
+                control["value"] = yield Set(control["id"], value)
+            except RefusedError as refusal:
+                yield from self._was_refused(control, value, refusal)
+        return control["value"]
+
+    def _was_refused(self, control: dict[str, Any], value: Any, refusal: RefusedError) -> Procedure[None]:
+        """Go on without a control that cannot be set, or only as far as the display says."""
+        if refusal.room is not None and control["kind"] == "range":
+            low, high = max(refusal.room[0], control["min"]), min(refusal.room[1], control["max"])
+            if low <= control["value"] <= high and (low, high) != (control["min"], control["max"]):
+                control["min"], control["max"] = low, high
+                yield from self.set(control, value)
+                return
+        if control["id"] not in self.refused:
+            self.refused.add(control["id"])
+            self.notes.append(f"{control['label']} cannot be set, and was left as it is: {refusal}")
+
+    def install(self, what: str, data: dict[str, Any]) -> Procedure[None]:
+        """Install something; the light is another from now on, and what was read before tells of another display."""
+        now = {name: each for name, each in self.given.items() if name != what} | {what: data}
+        before = self.given
+        self._is_given(now)  # before it is: whatever ends it in between, it is taken away again
+        try:
+            yield Install(what, data)
+        except RefusedError as refusal:
+            self.given = before
+            raise RefusedError(str(refusal), what=what) from refusal
+
+    def uninstall(self, what: str) -> Procedure[None]:
+        """Take away something that is installed."""
+        yield Uninstall(what)
+        self._is_given({name: each for name, each in self.given.items() if name != what})
+
+    def stands_with(self, given: dict[str, dict[str, Any]]) -> None:
+        """Take it that just this is installed now."""
+        self._is_given(given)
+
+    def was_bare(self) -> None:
+        """Take it that nothing of what was said to be installed really was."""
+        self.given, self.gave = {}, [{} for _ in self.gave]
+
+    def can_go_back_to(self, taken: Taken) -> bool:
+        """Return whether it is known what was installed when something was read."""
+        return UNKNOWN not in self.gave[taken.settings[INSTALLED]]
+
+    def _is_given(self, now: dict[str, dict[str, Any]]) -> None:
+        self.given = now
+        if now not in self.gave:
+            self.gave.append(now)
+
+    def put(self, settings: dict[str, Any]) -> Procedure[None]:
+        """Put every control to a value, and let be installed what was."""
+        wanted = self.gave[settings[INSTALLED]] if INSTALLED in settings else self.given
+        wanted = {what: data for what, data in wanted.items() if what != UNKNOWN}
+        for what in [what for what in self.given if what not in wanted]:
+            yield from self.uninstall(what)
+        for what, data in wanted.items():
+            if self.given.get(what) != data:
+                try:
+                    yield from self.install(what, data)
+                except RefusedError as refusal:
+                    self.notes.append(f"What was installed before ({what}) could not be brought back: {refusal}")
+        for control in self.controls:
+            if control["id"] in settings:
+                yield from self.set(control, settings[control["id"]])
+
+    def say(self, words: str) -> Procedure[None]:
+        """Tell whoever watches."""
+        yield Say(words)
