@@ -50,7 +50,7 @@ def test_a_control_that_cannot_be_set_is_left_out_and_said_once(roles):
     after = site.rig.truth(TARGET)
     assert not job.restored
     assert after[0] < (0.6 if roles[0] == "white.at." else 0.3) * before[0], job.desk.notes
-    said = [note for note in job.desk.notes if "cannot be set, and was left as it is: not now" in note]
+    said = [note for note in job.desk.notes if "was left as it is, for the display refuses it: not now" in note]
     assert said
     assert len(said) == len(set(said)) == len(job.desk.refused)
     assert site.refusals == len(said), "nobody asks again and again"

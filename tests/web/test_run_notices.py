@@ -121,7 +121,7 @@ def test_a_control_that_is_refused_is_left_out_also_in_a_run_that_was_cut_off(re
     engine.run(started.pk)
     started.refresh_from_db()
     assert (started.state, len(refused)) == (PassState.DONE, 1)
-    assert sum("cannot be set, and was left as it is" in note for note in started.run.notes) == 1
+    assert sum("was left as it is, for the display refuses it" in note for note in started.run.notes) == 1
     assert started.run.left_score < 0.5 * started.run.found_score
     assert is_true(bench, ready)
     assert "Not in this mode" in signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()

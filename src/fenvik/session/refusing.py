@@ -14,7 +14,7 @@ def refusal_of(problem: DeviceError) -> RefusedError | None:
     ends = [problem.data.get(end) for end in ("min", "max")]
     low, high = ends if problem.number == DeviceError.OUT_OF_RANGE else (None, None)
     room = (float(low), float(high)) if isinstance(low, int | float) and isinstance(high, int | float) and low < high else None
-    return RefusedError(str(problem), room=room)
+    return RefusedError(str(problem).removeprefix(f"{problem.who}: "), room=room)
 
 
 def too_bright(problem: DeviceError) -> TooBrightError | None:

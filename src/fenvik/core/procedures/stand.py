@@ -68,7 +68,7 @@ class Stand:
                 return
         if control["id"] not in self.refused:
             self.refused.add(control["id"])
-            self.notes.append(f"{control['label']} cannot be set, and was left as it is: {refusal}")
+            self.notes.append(f"{control['label']} was left as it is, for the display refuses it: {refusal}")
 
     def install(self, what: str, data: dict[str, Any]) -> Procedure[None]:
         """Install something; the light is another from now on, and what was read before tells of another display."""
