@@ -31,7 +31,7 @@ SOON_S, MANY = 2.0, 3  # for what is installed, before fewer patches than tell o
 MOST_PATIENT = 2  # times in a run
 VISIBLE = ("gamma", "white-preset", "gamut", "light", "white")  # roles that usually change the light of every patch
 LIT, SEEN = 0.29, 1.0  # fraction of signal, and cd/m²: what is darker tells little
-APART, APART_UV = 0.02, 0.004  # of ln luminance and of u′v′: the meter's noise and a wandering light are less
+APART, APART_UV = 0.01, 0.002  # of ln luminance and of u′v′: the meter's noise and a wandering light are less
 BESIDE = 0.3  # of the way from the one light to the other: a light on its way lies no farther beside it
 CLEARLY = 2.0  # times that: what a turn does beyond doubt
 

@@ -12,6 +12,7 @@ from fenvik.core.procedures.steps import Procedure, TooBrightError
 if TYPE_CHECKING:
     from fenvik.core.procedures.job import Job
 
+OFF_S = 4.0  # until what was turned off no longer works on the picture, before anything tells how soon a turn is seen
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
 # In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
@@ -36,6 +37,8 @@ def process_off(job: "Job") -> Procedure[None]:
             job.desk.notes.append(f"Turned off before measuring: {', '.join(off)}.")
         if kept:
             job.desk.notes.append(f"Could not be turned off, and works on the picture: {', '.join(kept)}.")
+        if not job.desk.by_hand:
+            yield from job.desk.following.wait_long(job.desk.settings, OFF_S)
         job.settle((yield from job.desk.greys((100.0, 0.0))))
 
 
