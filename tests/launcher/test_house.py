@@ -96,3 +96,16 @@ def test_what_an_address_says_of_tls_reaches_django_and_lines_of_our_own(monkeyp
 
     monkeypatch.setitem(connections["default"].settings_dict["OPTIONS"], "sslmode", "prefer")
     assert own_line()["sslmode"] == "prefer"
+
+
+def unordered(source):
+    """Lines where a test that is named after its parameters has a set among them: two processes would not name it alike."""
+    calls = [node for node in ast.walk(source) if isinstance(node, ast.Call) and ast.unparse(node.func).endswith("mark.parametrize")]
+    named = [call for call in calls if any(keyword.arg == "ids" for keyword in call.keywords)]
+    return [node.lineno for call in named for node in ast.walk(call) if isinstance(node, ast.Set | ast.SetComp)]
+
+
+def test_a_test_has_one_name_in_every_process():
+    assert unordered(ast.parse("@pytest.mark.parametrize('a', [{1, 2}], ids=str)\ndef test(a): ...")) == [1]
+    tests = sorted((ROOT / "tests").rglob("test_*.py"))
+    assert {path.name: lines for path in tests if (lines := unordered(parsed(path)))} == {}
