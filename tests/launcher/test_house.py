@@ -100,8 +100,9 @@ def test_what_an_address_says_of_tls_reaches_django_and_lines_of_our_own(monkeyp
 
 def unordered(source):
     """Lines where a test that is named after its parameters has a set among them: two processes would not name it alike."""
-    calls = [node for node in ast.walk(source) if isinstance(node, ast.Call) and ast.unparse(node.func) == "pytest.mark.parametrize"]
-    named = [call for call in calls if "ids" in {keyword.arg for keyword in call.keywords}]
+    calls = [node for node in ast.walk(source) if isinstance(node, ast.Call)]
+    marks = [call for call in calls if ast.unparse(call.func) == "pytest.mark.parametrize"]
+    named = [mark for mark in marks if "ids" in {keyword.arg for keyword in mark.keywords}]
     return [node.lineno for call in named for node in ast.walk(call) if isinstance(node, ast.Set | ast.SetComp)]
 
 
