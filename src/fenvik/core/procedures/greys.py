@@ -1,24 +1,15 @@
 """The greys of a hands-free job: two-point first, then all points at once, and a last look when the colours are done."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from fenvik.core.colour.target import Target
-from fenvik.core.controls import Control, of_greys
+from fenvik.core.controls import Control
 from fenvik.core.models import room
-from fenvik.core.models.black import Black, black_of
-from fenvik.core.models.foreseen import Course
-from fenvik.core.models.grey import Fit, Seen, drives_of, fineness, seen_at, seen_of
-from fenvik.core.models.greyfit import fit
-from fenvik.core.models.greysolve import lift_of, solve, worth_reading
-from fenvik.core.models.palette import DARKEST, SDR, Palette
-from fenvik.core.models.taught import Taught
-from fenvik.core.models.twopoint import light
-from fenvik.core.procedures.desk import Desk
+from fenvik.core.models.greysolve import solve
+from fenvik.core.procedures.greyview import GreyView
 from fenvik.core.procedures.steps import Procedure
-from fenvik.core.procedures.taken import Taken
 from fenvik.core.types import Floats
 
 MOST_GREYS = 60  # readings for greys over a whole job: less than three for each of 21 levels
@@ -34,103 +25,22 @@ AGAIN = 0.4
 OF_END = 5  # greys between where a display stops following and its peak
 LEAST_LEVELS = 4  # fewer tell nothing of a curve
 FIRST = (100.0, 70.0, 40.0, 20.0, 10.0)
-JUDGED = np.array([0.1, 0.15, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0])  # fractions of signal, where there are no points
-COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets are to get right before points
 # Percent, after each move of gains and offsets: black too, for offsets raise it. Without points there are readings to spare.
 FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 30.0, 60.0, 0.0)
 SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
 AFTER_ROOM = (90.0, 50.0, 25.0)
 EVERY_TWENTIETH = tuple(float(v) for v in range(100, 5, -5))  # where there are readings to spare
-AT_ONCE, VALLEYS = 16, 3  # places in a run that are tried at once for when a meter has changed; the best of them are looked about
-DISBELIEVED = 3.0  # squared error that speaks against what an earlier sample of the model has taught
-DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
-BEYOND = 0.003  # of signal, above the end of what is judged: still at it
-OF_COLOUR = ("colour.", "saturation", "tint")  # roles that leave greys alone, nearly
 
 
 @dataclass
-class Greys:
-    """``white`` and ``black`` in cd/m² are what greys are held against; ``boost`` is a white sub-pixel's share of light.
+class Greys(GreyView):
+    """What is done to the greys. ``to_come``: readings that ``finish`` is going to take."""
 
-    ``to_come``: readings that ``finish`` is going to take.
-    """
-
-    desk: Desk
-    target: Target
-    white: float
-    black: float
-    boost: float
-    kinds: Sequence[str]
-    model: Fit | None = None
     to_come: int = 0
-    between: list[float] = field(default_factory=list)  # levels in percent that may be read again
-    palette: Palette = SDR
     quiet: bool = False  # something else adjusts what this cannot
-    goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left; 0 for as good as it gets
     reached: bool = False
-    taught: Taught | None = None  # by an earlier sample of the same model
     more: int = 0  # readings that greys may take beyond MOST_GREYS, where somebody wants them nearer to what is possible
     half_way: Callable[[], Procedure[None]] | None = None  # what is to be looked at in the middle of the points
-
-    def __post_init__(self) -> None:
-        self.found = self.black
-        self.knobs = self._knobs(*self.kinds)
-        self.two = [k.kind in ("gain", "offset") for k in self.knobs]
-        # A point beyond the end of what is judged moves what the display cannot show.
-        self.darkest = DARKEST if self.palette.is_shortened else 3.0  # percent
-        at = sorted({k.at for k in self.knobs if k.kind in ("point", "tone")})
-        self.points = [p for p in at if p <= self.palette.top + BEYOND]
-        # The first one beyond still pulls at what lies below.
-        most = max([*self.points, *[p for p in at if p not in self.points][:1]], default=1.0)
-        self.every = [k.kind in ("gain", "offset") or k.at <= most for k in self.knobs]
-        self.judged, self.coarse = self.palette.fractions(JUDGED), self.palette.fractions(COARSE)
-        self.levels = self.judged
-
-    def _knobs(self, *kinds: str) -> list[Control]:
-        """Return the controls of the greys, in their order, as they stand."""
-        return of_greys(self.desk.controls, self.desk.settings, kinds)
-
-    @property
-    def moved(self) -> Floats:
-        """How many steps each knob stands from where this began."""
-        return self._moved(self.desk.settings)
-
-    def _moved(self, settings: dict[str, object]) -> Floats:
-        return np.array([(float(settings[k.id]) - k.value) / k.step for k in self.knobs])  # type: ignore[arg-type]
-
-    def white_now(self) -> float:
-        """Return the luminance in cd/m² that white is expected to have with the knobs as they stand."""
-        assert self.model is not None
-        if self.palette.is_shortened:
-            return self.white  # it is where the display ends
-        freed = self.model.at(np.array([1.0]), self.moved) - 1.0
-        seen = 1.0 + freed @ seen_of(self.model.boost).T
-        return float(light(seen, self.target, self.white, self.black)[0, 1])
-
-    def course(self, levels: Floats) -> Floats:
-        """Return XYZ (n, 3) that greys at fractions of signal (n,) are expected to give with the knobs as they stand."""
-        assert self.model is not None
-        return self._shown(self.model.at(levels, self.moved), levels, self.model.boost)
-
-    def course_of(self, taken: Sequence[Taken]) -> Course:
-        """Return the course of greys that were read, whatever was turned since: straight between them, in the signal's domain."""
-        lit = sorted((t for t in taken if t.fraction[0] >= DARKEST_READ and t.xyz[1] > 0), key=lambda t: float(t.fraction[0]))
-        at = np.array([0.0, *(float(t.fraction[0]) for t in lit)])
-        drives = drives_of(np.array([t.xyz for t in lit]), self.target, self.white, self.black, 0.0, self.palette.roll)
-        off = np.vstack([np.zeros(3), drives - at[1:, None]])
-
-        def course(levels: Floats) -> Floats:
-            made = np.stack([levels + np.interp(levels, at, off[:, c]) for c in range(3)], axis=-1)
-            return self._shown(made, levels, 0.0)
-
-        return course
-
-    def _shown(self, drives: Floats, levels: Floats, boost: float) -> Floats:
-        xyz = seen_at(np.where(levels[:, None] > 0, drives, 0.0), self.target, self.white, self.black, self.palette.roll)
-        if boost:
-            light = xyz @ self.target.inverse_matrix.T
-            xyz = (light + boost * light.min(axis=1, keepdims=True)) / (1.0 + boost) @ self.target.matrix.T
-        return xyz
 
     def adjust(self, *, proof: int, others: bool = False) -> Procedure[None]:
         """Move what there is: model, solve, set, read.
@@ -243,104 +153,12 @@ class Greys:
             else:
                 yield from self._move(self.every, self.levels, last=True)  # what was read says otherwise now
 
-    def changed_at(self, change: Floats) -> tuple[int, float]:
-        """Return how many readings were taken before a meter changed that ``change`` (3, 3) puts right from then on.
-
-        Nobody has seen when: it is where the model explains all greys best. With it, how little that explains them.
-        """
-        every = self._of_now()
-        last = len(self.desk.taken)
-
-        def unlikely(since: int) -> float:
-            seen = self._seen_of([
-                (when, t if when < since else replace(t, xyz=np.asarray(change @ t.xyz)), before) for when, t, before in every
-            ])
-            return float(self._fit(seen).residual)
-
-        places = sorted({0, *(when for when, _, _ in every), last})
-        # What is unlikely has more than one valley: a few are looked into, from places all over the run.
-        apart = max(len(places) // AT_ONCE, 1)
-        tried = {i: unlikely(places[i]) for i in {*range(0, len(places), apart), len(places) - 1}}
-        for deepest in sorted(tried, key=lambda i: tried[i])[:VALLEYS]:
-            for i in range(max(deepest - apart + 1, 0), min(deepest + apart, len(places))):
-                tried[i] = tried[i] if i in tried else unlikely(places[i])
-        best = min(tried, key=lambda i: (tried[i], i))
-        return places[best], tried[best]
-
     def _of_end(self) -> list[float]:
         """Return the levels in percent at which the end of an HDR display is looked at: it bends there within a few of them."""
         roll = self.palette.roll
         if roll is None or roll.from_signal >= self.palette.top:
             return []
         return [round(100.0 * float(v), 2) for v in np.linspace(roll.from_signal, self.palette.top, OF_END)]
-
-    def _worst(self, count: int) -> list[float]:
-        """Return the levels in percent that are most worth a reading, the brightest first."""
-        assert self.model is not None
-        order = worth_reading(
-            self.model, np.array(self.between) / 100.0, self.moved, self._seen(self.model.boost), self.target, self.white,
-            self.black, self.palette.roll,
-        )  # fmt: skip
-        # White always: everything below is judged in relation to it.
-        first = [i for i in order if self.between[i] == max(self.between)]
-        return sorted((self.between[i] for i in [*first, *(i for i in order if i not in first)][:count]), reverse=True)
-
-    def _of_now(self) -> list[tuple[int, Taken, float]]:
-        """Return the greys that were read with all but the knobs as it stands now: others tell of another display.
-
-        With their places, and how far they may be shifted by what was turned since: colours, or the white level for room.
-        """
-        mine = {k.id for k in self._knobs("gain", "offset", "point", "tone")}
-        colour = {c["id"] for c in self.desk.controls if (c.get("role") or "").startswith(OF_COLOUR)}
-        now = self.desk.settings
-        level = {c["id"] for c in self.desk.by_role(room.ROLE)} if self.palette.is_shortened else set()
-        others = {k: v for k, v in now.items() if k not in mine and k not in colour and k not in level}
-
-        def shifted(t: Taken) -> float:
-            if any(t.settings[k] != now[k] for k in level):
-                return room.BY_ROOM
-            return float(any(t.settings[k] != now[k] for k in colour))
-
-        return [
-            (when, t, shifted(t))
-            for when, t in enumerate(self.desk.taken)
-            if np.ptp(t.fraction) == 0 and all(t.settings[k] == v for k, v in others.items())
-        ]
-
-    def _seen(self, boost: float = 0.0) -> list[Seen]:
-        return self._seen_of(self._of_now(), boost)
-
-    def _seen_of(self, taken: Sequence[tuple[int, Taken, float]], boost: float = 0.0) -> list[Seen]:
-        made = []
-        for when, t, before in taken:
-            if t.fraction[0] < DARKEST_READ or t.xyz[1] <= 0 or t.fraction[0] > self.palette.top + BEYOND:
-                continue
-            drives = drives_of(t.xyz[None], self.target, self.white, self.black, boost, self.palette.roll)[0]
-            roll = self.palette.roll
-            doubt = 1.0 if roll is None else roll.doubt_of(float(drives.mean()))
-            made.append(Seen(float(t.fraction[0]), drives, self._moved(t.settings), float(when), before, doubt))
-        return made
-
-    def _fit(self, seen: Sequence[Seen]) -> Fit:
-        """Return the model of what was seen; an earlier sample is believed for as long as this one does not speak against it."""
-        alone = fit(self.knobs, seen, fineness(self.target))
-        if self.taught is None:
-            return alone
-        told = fit(self.knobs, seen, fineness(self.target), self.taught)
-        if told.residual > alone.residual + DISBELIEVED:
-            self.taught = None
-            self.desk.notes.append("What an earlier display of this model had taught of these controls does not hold for this one.")
-            return alone
-        return told
-
-    def teaches(self) -> Taught | None:
-        """Return what this sample has told of what the knobs do, for the next one of its model; None where that is too little."""
-        if self.model is None:
-            return None
-        turned = np.zeros(len(self.knobs), dtype=bool)
-        for _, taken, _ in self._of_now():
-            turned |= self._moved(taken.settings) != 0
-        return Taught.of(self.model, turned.tolist())
 
     def _move(self, allowed: Sequence[bool], levels: Floats, *, last: bool = False) -> Procedure[None]:
         """Fit to everything seen, solve, and set."""
@@ -382,33 +200,3 @@ class Greys:
     def _with_room(self, knob: Control) -> Control:
         control = next(c for c in self.desk.controls if c["id"] == knob.id)
         return replace(knob, low=float(control["min"]), high=float(control["max"]))
-
-    def _is_good_enough(self, moved: Floats, levels: Floats) -> bool:
-        """Whether every level is expected within the goal, and each third of them was read with the knobs as they stand."""
-        if self.goal <= 0 or self.model is None:
-            return False
-        drives = self.model.at(levels, moved)
-        xyz = seen_at(drives, self.target, self.white, self.black, self.palette.roll)
-        wanted = self.target.xyz(np.repeat(levels[:, None], 3, axis=1), self.white, self.black)
-        off = self.target.metric.whole(wanted, xyz, self.target.white * self.white)
-        now = self.desk.settings
-        fresh = {round(float(t.fraction[0]), 3) for t in self.desk.taken if np.ptp(t.fraction) == 0 and t.settings == now}
-        return bool(off.max() <= self.goal and len(fresh) >= len(levels) / 3)
-
-    def _dark(self) -> list[tuple[float, float]]:
-        """Return the blacks that were read, in cd/m², with how far the signal was lifted for each."""
-        assert self.model is not None
-        raising = lift_of(self.model, self.moved)
-        dark = [t for _, t, _ in self._of_now() if not t.fraction.any()]
-        return [(float(raising @ self._moved(t.settings)), float(t.xyz[1])) for t in dark]
-
-    def _black(self) -> Black:
-        """Return what is known of black. Raised black makes BT.1886 look followed, and the picture worse; so it is bounded."""
-        return black_of(self.white, self.found, self._dark())
-
-    def _follow_black(self) -> None:
-        """Hold greys against a black that fell: the target follows it, but never below what was read."""
-        assert self.model is not None
-        read = self._dark()
-        now = self._black().at(float(lift_of(self.model, self.moved) @ self.moved))
-        self.black = min(self.black, max(now, min((luminance for _, luminance in read), default=now)))
