@@ -17,7 +17,7 @@ class System:
 
     def __init__(self, database_url):
         self.environment = os.environ | {
-            "PYTHONPATH": str(ROOT / "src"),
+            "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}",
             "PYTHONUNBUFFERED": "1",
             "DATABASE_URL": database_url,
             "FENVIK_SECRET_KEY": "only for tests " * 4,
@@ -29,7 +29,7 @@ class System:
         self.read = 0
 
     def start(self, name, *arguments):
-        command = [sys.executable, "-m", "fenvik.cli", name, *arguments]
+        command = [sys.executable, "-m", "tests.at_once" if name == "worker" else "fenvik.cli", name, *arguments]
         self.running[name] = subprocess.Popen(command, env=self.environment, stdout=subprocess.PIPE, stderr=self.log, text=True)
         return self.running[name]
 

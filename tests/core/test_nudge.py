@@ -10,7 +10,7 @@ from fenvik.core.models.state import GreyReading, learn_from, levels_now, steps_
 from fenvik.core.models.twopoint import Response, drive, light
 from tests.core.simulated import AROUND, METER, Display, follow, pass_of
 
-SEEDS = range(8)
+SEEDS = range(5)
 
 
 def best_possible(display):

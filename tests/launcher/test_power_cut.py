@@ -10,6 +10,8 @@ from pathlib import Path
 import psycopg
 import pytest
 
+from tests.launcher.filled import fill
+
 ROOT = Path(__file__).resolve().parents[2]
 sys.path.insert(0, str(ROOT / "bin"))
 
@@ -49,11 +51,7 @@ class Site:
             "PYTHONPATH": str(ROOT / "src"), "DATABASE_URL": self.postgres.url, "FENVIK_SECRET_KEY": "only for tests " * 4,
             "FENVIK_LOG_LEVEL": "CRITICAL", "DJANGO_SETTINGS_MODULE": "fenvik.web.settings", "PYTHONUNBUFFERED": "1",
         }  # fmt: skip
-        if template := os.environ.get("TEST_DATABASE_TEMPLATE"):
-            with subprocess.Popen([self.postgres.bin / "pg_dump", "--no-owner", template], stdout=subprocess.PIPE) as dump:
-                fill = [self.postgres.bin / "psql", "-q", "-v", "ON_ERROR_STOP=1", "-o", os.devnull, self.postgres.url]
-                subprocess.run(fill, stdin=dump.stdout, check=True)
-        else:
+        if not fill(self.postgres):
             subprocess.run([sys.executable, "-m", "django", "migrate", "-v0"], env=self.environment, check=True)
         self.running = {}
 

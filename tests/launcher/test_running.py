@@ -15,6 +15,8 @@ from pathlib import Path
 import psycopg
 import pytest
 
+from tests.launcher.filled import fill
+
 ROOT = Path(__file__).resolve().parents[2]
 sys.path.insert(0, str(ROOT / "bin"))
 PAGE = (ROOT / "docs" / "running.md").read_text(encoding="utf-8")
@@ -33,6 +35,7 @@ def place(tmp_path_factory):
     postgres = Postgres("running", throwaway=True)
     postgres.remove()
     postgres.start()
+    fill(postgres)
     port = free_port()
     environment = {name: value for name, value in os.environ.items() if not name.startswith("FENVIK")} | {
         "DATABASE_URL": postgres.url, "FENVIK_SECRET_KEY": "only for tests " * 4, "PYTHONPATH": str(ROOT / "src"),
