@@ -30,7 +30,7 @@ from fenvik.core.types import Floats
 
 FAULTS = (
     "moves", "keeps moving", "sticks", "mode flips", "aim lost", "aim lost a little", "aim lost in colours", "outliers", "colour slips",
-    "lamp", "curtain", "door", "hand", "early door", "early hand", "patch before", "follows late", "none",
+    "lamp", "curtain", "door", "hand", "early door", "early hand", "patch before", "follows late", "brings along", "none",
 )  # fmt: skip
 CALLED = ("aim lost", "aim lost a little", "aim lost in colours", "curtain")  # what a person can set right
 WORSE = 0.05  # of a mean error: less is what the display itself wanders
@@ -38,6 +38,7 @@ OTHER_MODE = np.array([1.15, 1.2, 1.5])  # what another mode makes of the light
 AS_FOUND = 17  # readings of what is found: what comes early comes while they are taken
 BRIEF = 15  # readings that a hand or an open door lasts
 TURNED_S, INSTALLED_S = (0.0, 4.0), (0.0, 10.0)  # seconds until what is turned or installed is seen, where that is the fault
+BRINGS, BROUGHT, AWAY = ("white-preset", "gamma"), ("white.", "gamma.at", "colour."), 4  # roles, roles, steps from the usual
 SETTLES_S, READS_S, ALL_IN_S = 0.3, 0.7, 60.0
 DIMS, DAYLIGHT = 0.0004, np.array([0.57, 0.6, 0.65])  # of a lamp, a reading; in cd/m², on the screen
 
@@ -183,9 +184,35 @@ class Late(Faulty):
         return Standing(dict(self.told))
 
 
+class BringsAlong(Faulty):
+    """A display on which a preset or a gamma that is chosen brings the factory's values of everything else along.
+
+    It is found turned, so that these are others than were found. It may have another fault, too.
+    """
+
+    def __init__(self, seed: int, fault: str, rig: Any = None) -> None:
+        super().__init__(seed, fault, rig)
+        turned = [c for c in self.controls if c["kind"] == "range" and str(c.get("role", "")).startswith(BROUGHT)]
+        self.usual = {c["id"]: c["value"] for c in turned}
+        for c in turned:
+            stands = c["value"] + int(self.chance.integers(-AWAY, AWAY + 1)) * c["step"]
+            self.rig.set(c["id"], type(c["value"])(np.clip(stands, c["min"], c["max"])))
+        for c in self.controls:
+            c["value"] = self._real()[c["id"]]
+        self.choices = [c["id"] for c in self.controls if c.get("role") in BRINGS]
+
+    def set(self, control: str, value: Any) -> Any:
+        """Set, and with a choice everything else."""
+        brings = control in self.choices and self._real()[control] != value
+        super().set(control, value)
+        for other, stands in self.usual.items() if brings else ():
+            self.rig.set(other, stands)
+        return self._real()[control]
+
+
 def broken(seed: int, fault: str, rig: Any) -> Faulty:
     """Return a rig with a fault."""
-    return (Late if fault == "follows late" else Faulty)(seed, fault, rig)
+    return {"follows late": Late, "brings along": BringsAlong}.get(fault, Faulty)(seed, fault, rig)
 
 
 def made(kind: str, seed: int) -> tuple[Any, Target, dict[str, Any], Callable[[], float]]:
@@ -206,7 +233,7 @@ def one(task: tuple[str, int, str, bool]) -> tuple[str, bool, float, float, bool
     rig, target, more, error = made(kind, seed)
     display = broken(seed, fault, rig)
     display.is_attended = is_attended
-    before = error()
+    before = error()  # as the fault lets it be found
     job = Job(Desk(display.controls, budget=BUDGET if kind == "sdr" else IN_HDR), target, **more)
     perform(job.run(), display)
     if isinstance(display, Late):

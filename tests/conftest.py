@@ -14,6 +14,7 @@ hypothesis.settings.load_profile("gives way")
 # Playwright's loop runs in the tests' thread; the ORM is used between its calls, never inside them.
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
 TRIES = 5
+LONGEST = [f"test_{name}" for name in ("instruments", "live", "axe", "pattern_screen", "arrival", "whole_job")]
 CHROMIUM = [
     "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync",
     "--no-first-run",
@@ -21,9 +22,12 @@ CHROMIUM = [
 
 
 def pytest_collection_modifyitems(items):
-    """Put the files that open a browser last: from then on its loop counts as running, and Django's connections are others then."""
+    """Put the files that open a browser last: from then on its loop counts as running, and Django's connections are others then.
+
+    Among them those that take long go first, so that none is left to one process at the end.
+    """
     browsing = {item.path for item in items if "chromium" in getattr(item, "fixturenames", ())}
-    items.sort(key=lambda item: item.path in browsing)
+    items.sort(key=lambda item: 1 + [*LONGEST, item.path.stem].index(item.path.stem) if item.path in browsing else 0)
 
 
 @pytest.fixture(scope="session")

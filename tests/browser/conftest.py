@@ -1,10 +1,12 @@
 """A whole system for a browser: stand-ins, a worker and the web as processes of their own, on the tests' database."""
 
 import os
+import random
 import subprocess
 import sys
 import tempfile
 import time
+import urllib.request
 from pathlib import Path
 
 import pytest
@@ -49,17 +51,18 @@ class System:
         self.directory, self.pages = found["directory"], found["pages"]
 
     def start_web(self):
-        import socket
-
-        if not self.port:
-            with socket.create_server(("127.0.0.1", 0)) as taken:
-                self.port = taken.getsockname()[1]
-        self.start("web", "--port", str(self.port))
+        """Start the web where it was before. A port below those that the system gives away is taken by nobody meanwhile."""
+        self.port = self.port or random.randrange(20_000, 30_000)
+        process = self.start("web", "--port", str(self.port))
         end = time.monotonic() + 90
         while time.monotonic() < end:
+            if process.poll() is not None:  # somebody's after all
+                self.kill("web")
+                self.port = 0
+                return self.start_web()
             try:
-                socket.create_connection(("127.0.0.1", self.port), 0.2).close()
-                return
+                urllib.request.urlopen(f"{self.address}/health/", timeout=2).close()
+                return None
             except OSError:
                 time.sleep(0.05)
         raise AssertionError("the web did not start")

@@ -63,6 +63,20 @@ def test_every_pattern_arrives_code_by_code(screen_page, equipped_for_browser, p
         np.testing.assert_array_equal(codes_on(screen_page), wanted, err_msg=name)
 
 
+def test_nothing_counts_as_shown_while_it_is_on_its_way(screen_page, equipped_for_browser, person):
+    """A screen says every ten seconds, and when it is looked at again, what it shows; a picture may be on its way just then."""
+    screen, held = screen_of(visit_id=equipped_for_browser.visit_id, firm_id=person.firm_id), []
+    screen_page.route("**/picture.png*", lambda route: held.insert(0, route))
+    put(screen, {"kind": "pattern", "pattern": "focus", "options": {}})
+    until(screen_page, lambda: bool(held))
+    with screen_page.expect_response("**/drawn/"):
+        screen_page.evaluate("document.dispatchEvent(new Event('visibilitychange'))")
+    told = Screen.objects.get(pk=screen.pk)
+    assert told.shown < told.revision
+    held[0].continue_()
+    shown(screen_page, screen)
+
+
 def test_it_says_who_it_is_for_two_seconds_and_follows(page, screen_page, system, equipped_for_browser):
     tuning = equipped_for_browser
     page.goto(f"{system.address}/tunings/{tuning.pk}/groundwork/?view=patterns&pattern=steps")

@@ -1,13 +1,16 @@
 """Faults in HDR and while something is installed, and what is installed already: noticed, and never left worse than found."""
 
+from typing import ClassVar
+
 import numpy as np
 import pytest
 
-from bench.faults import HDR, IN_HDR, broken, made
+from bench.faults import HDR, IN_HDR, BringsAlong, broken, made
+from bench.handsfree import BUDGET
 from bench.site import Site
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
-from fenvik.core.procedures.steps import perform
+from fenvik.core.procedures.steps import Standing, perform
 
 
 @pytest.mark.parametrize(
@@ -32,6 +35,42 @@ def test_none_is_left_worse_than_found_in_hdr_or_by_what_is_installed(kind, faul
     perform(job.run(), display)
     assert job.restored == is_put_back, job.desk.notes
     assert error() < (before + 0.1 if is_put_back else min(0.25 * before, 2.0)), job.desk.notes
+
+
+@pytest.mark.parametrize("seed", [80_002, 80_005])
+@pytest.mark.parametrize("fault", ["none", "aim lost"])
+def test_what_a_choice_brings_along_is_put_back_too(seed, fault):
+    rig, target, more, error = made("sdr", seed)
+    display = BringsAlong(seed, fault, rig)
+    before, found = error(), display._real()
+    job = Job(Desk(display.controls, budget=BUDGET), target, **more)
+    perform(job.run(), display)
+    assert job.restored == (fault == "aim lost")
+    stands = display._real()
+    assert {name: job.desk.settings[name] for name in stands} == stands
+    assert stands == found if job.restored else error() < 0.5 * before
+
+
+def test_what_does_not_stay_where_it_is_put_is_said_once_it_was_tried():
+    controls = [{"id": name, "label": name, "kind": "range", "min": 0, "max": 9, "step": 1, "value": 5} for name in "ab"]
+
+    class Tied:
+        """Two controls of which one follows the other."""
+
+        values: ClassVar = {"a": 5, "b": 5}
+
+        def set(self, control, value):
+            self.values[control] = value
+            self.values["a"] = self.values["b"]
+            return value
+
+        def look(self):
+            return Standing(dict(self.values))
+
+    desk = Desk(controls)
+    perform(desk.put({"a": 2, "b": 7}), Tied())
+    assert (desk.settings["a"], desk.settings["b"]) == (7, 7)
+    assert [note for note in desk.notes if "does not stay" in note and note.endswith(": a.")]
 
 
 def installed(site, given=None):

@@ -4,10 +4,11 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from fenvik.core.procedures.doubt import INSTALLED
-from fenvik.core.procedures.steps import Install, Procedure, RefusedError, Say, Set, Uninstall
+from fenvik.core.procedures.steps import Install, Look, Procedure, RefusedError, Say, Set, Standing, Uninstall
 from fenvik.core.procedures.taken import Taken
 
 UNKNOWN = "*unknown*"  # among what was installed: what nobody has told
+MOST_AGAIN = 2  # times that what does not stay where it is put is set again
 
 
 @dataclass
@@ -115,9 +116,28 @@ class Stand:
                     yield from self.install(what, data)
                 except RefusedError as refusal:
                     self.notes.append(f"What was installed before ({what}) could not be brought back: {refusal}")
-        for control in self.controls:
+        # Choices first: one may bring other controls along.
+        for control in sorted(self.controls, key=lambda c: c["kind"] == "range"):
             if control["id"] in settings:
                 yield from self.set(control, settings[control["id"]])
+        yield from self._see_that_it_stands()
+
+    def _see_that_it_stands(self) -> Procedure[None]:
+        """Ask the display how it stands now, and set once more what something that was set after it has turned."""
+        for again in reversed(range(MOST_AGAIN + 1)):
+            standing: Standing | None = yield Look()
+            if standing is None:
+                return
+            strayed = [c for c in self.controls if standing.values.get(c["id"], c["value"]) != c["value"]]
+            if strayed and not again:
+                named = ", ".join(c["label"] for c in strayed[:3])
+                self.notes.append(f"What does not stay where it is put, for the display turns it with something else: {named}.")
+            for control in strayed:
+                wanted, control["value"] = control["value"], standing.values[control["id"]]
+                if again:
+                    yield from self.set(control, wanted)
+            if not strayed:
+                return
 
     def say(self, words: str) -> Procedure[None]:
         """Tell whoever watches."""

@@ -66,6 +66,7 @@ class ControlChange(FirmModel):
         "passes.Pass", null=True, on_delete=models.PROTECT, related_name="changes"
     )  # the hands-free run that turned it
     undoes = models.OneToOneField("self", null=True, on_delete=models.PROTECT, related_name="undone_by")
+    is_told = models.BooleanField(default=False, db_default=False)  # by the display: nobody here has turned it
 
     class Meta:
         db_table = "adjusting_controlchange"  # as it was called before it moved here

@@ -128,9 +128,12 @@ def call_sheet(*, sheet_id: int, actor: User, name: str) -> SettingsSheet:
 
 
 def record_changes(
-    tuning: Tuning, known: Values, values: Mapping[str, Any], *, actor: User, now: datetime
+    tuning: Tuning, known: Values, values: Mapping[str, Any], *, actor: User | None, now: datetime, **more: Any
 ) -> list[ControlChange]:
-    """Log controls that now stand at other values than known, as one group. The caller holds the tuning's lock."""
+    """Log controls that now stand at other values than known, as one group. The caller holds the tuning's lock.
+
+    ``more``: what else is kept with each change.
+    """
     group = uuid.uuid4()
     made = []
     for control in known.controls:
@@ -139,7 +142,7 @@ def record_changes(
             made.append(
                 ControlChange(
                     tuning=tuning, group=group, control=name, label=control["label"], before=known.now.get(name),
-                    after=values[name], at=now, by=actor,
+                    after=values[name], at=now, by=actor, **more,
                 )
             )  # fmt: skip
     return ControlChange.objects.bulk_create(made)

@@ -1,21 +1,30 @@
-"""Setting controls over a display's link, one after the other: seen, held, set, logged. A refusal leaves display and log equal."""
+"""Setting controls over a display's link, one after the other: seen, held, set, logged, and looked at once more at the end.
+
+A refusal leaves display and log equal, and so does a choice that brings other controls along.
+"""
 
 import uuid
 from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
+import structlog
 from django.db import transaction
 
+from fenvik.core.errors import FenvikError
 from fenvik.link.display import LinkedDisplay
 from fenvik.link.faults import DeviceError
 from fenvik.session.refusing import refusal_of
 from fenvik.web.controls.log import ChangedMeanwhileError, basis_of, locked, log_one
 from fenvik.web.controls.models import ControlChange
+from fenvik.web.controls.telling import standing, take_as_told
 from fenvik.web.controls.values import values_of
 from fenvik.web.devices.leases import Hold
 from fenvik.web.people.models import User
 from fenvik.web.visits.models import Tuning
+
+log = structlog.get_logger(__name__)
+MOST_AGAIN = 2  # times that what does not stay where it was put is set again
 
 
 def set_controls(
@@ -30,8 +39,10 @@ def set_controls(
     logged anything since, and EndedError where the hold has been taken over.
     """
     made: list[ControlChange] = []
+    came_to: dict[str, Any] = {}
     basis = basis_of(tuning, basis_id)
-    for control, value in wanted:
+    # Choices first: one may bring other controls along.
+    for control, value in sorted(wanted, key=lambda each: each[0]["kind"] == "range"):
         with transaction.atomic():
             values = values_of(locked(tuning.pk, actor))
             if len(values.changes) != seen + len(made):
@@ -46,6 +57,7 @@ def set_controls(
                 raise
             refused.append(f"{control['label']} ({str(problem).removeprefix(f'{problem.who}: ').rstrip('.')})")
             continue
+        came_to[control["id"]] = came
         if came == before:
             continue
         with transaction.atomic():
@@ -54,4 +66,21 @@ def set_controls(
                     tuning=tuning, actor=actor, control=control, before=before, after=came, now=now, group=group, basis_id=basis
                 )
             )
+    _see_that_they_stand(tuning, line, came_to)
+    take_as_told(tuning=tuning, line=line, now=now)
     return made
+
+
+def _see_that_they_stand(tuning: Tuning, line: LinkedDisplay, came_to: dict[str, Any]) -> None:
+    """Set once more what has been turned by something that was set after it; what does not stay then is told by the display."""
+    for _ in range(MOST_AGAIN):
+        try:
+            stands = standing(tuning, line)
+            strayed = {name: value for name, value in came_to.items() if stands.get(name, value) != value}
+            for name, value in strayed.items():
+                line.set(tuning.mode_id, name, value)
+        except FenvikError as problem:
+            log.warning("controls not seen again", tuning_id=tuning.pk, problem=str(problem))
+            return
+        if not strayed:
+            return

@@ -2,6 +2,7 @@
 
 import threading
 import time
+from datetime import UTC, datetime
 from typing import Any
 
 import numpy as np
@@ -9,7 +10,9 @@ import structlog
 from django.conf import settings
 
 from fenvik.core.errors import FenvikError
+from fenvik.link.display import LinkedDisplay
 from fenvik.session.patience import Patience, passes_by_itself
+from fenvik.web.controls.telling import take_as_told
 from fenvik.web.devices.displays import paired
 from fenvik.web.devices.standing import WrongStateError, is_paired, see
 from fenvik.web.passes.devices import Devices
@@ -53,6 +56,7 @@ class Runner:
         self.taken, self.done, self.rows = plan.taken, plan.done, plan.rows
         self.next = -1
         self.next = self._following()
+        self.has_heard = False  # how the display's controls stood when it began
         self.last_read: float | None = None  # when the reading before was begun
         self.patience = Patience(settings.DEVICE_PATIENCE_S)
         scripted = kinds.procedures.get(plan.pass_.purpose)
@@ -104,6 +108,7 @@ class Runner:
         self._heed(self.store.asked())
 
     def _finish(self, state: PassState) -> None:
+        self._hear_at_the_end()
         self.let_go()
         note_pace(self.plan.pass_.pk)
         # The summary first: whoever hears that the pass has ended finds it there.
@@ -130,24 +135,44 @@ class Runner:
             self._see_the_display()
         self.devices.open_meter(self.turn if self.next < len(self.rows) else None)
 
+    def _tuning(self) -> Tuning:
+        return Tuning.objects.select_related("display__room__client", "display__link__pairing").get(pk=self.plan.pass_.tuning_id)
+
     def _see_the_display(self) -> None:
         """See that a paired display stands as the tuning wants it, once the signal is out; else pause with what does not fit."""
         pass_ = self.plan.pass_
         if pass_.purpose not in SEEN_FIRST:
             return
-        tuning = Tuning.objects.select_related("display__room__client", "display__link__pairing").get(pk=pass_.tuning_id)
+        tuning = self._tuning()
         if not is_paired(tuning.display):
             return
         try:
             with paired(tuning.display, for_page=False) as line:
                 meant = Circumstance.objects.filter(pass_of=pass_, any_input=True).exists()
                 self.store.note_state(see(tuning, line, any_input=meant))
+                self._hear_of_controls(tuning, line)
         except WrongStateError as clash:
             self.store.note_state({}, clash.mend)
             self._pause(f"{clash} Nothing was read in it. Set that right, then go on.")
         except FenvikError as problem:
             # Its control is away: the meter still sees the screen.
             log.warning("display not asked", pass_id=pass_.pk, problem=str(problem))
+
+    def _hear_of_controls(self, tuning: Tuning, line: LinkedDisplay) -> None:
+        """Log what was turned at the display itself: what is read next is read in that state."""
+        take_as_told(tuning=tuning, line=line, now=datetime.now(UTC), of_pass=self.plan.pass_)
+        self.has_heard = True
+
+    def _hear_at_the_end(self) -> None:
+        """See whether anything was turned at the display while more than one patch was read: then they are of two states."""
+        if not self.has_heard or self.taken <= 1:
+            return
+        tuning = self._tuning()
+        try:
+            with paired(tuning.display, for_page=False) as line:
+                self._hear_of_controls(tuning, line)
+        except FenvikError as problem:
+            log.warning("display not asked", pass_id=self.plan.pass_.pk, problem=str(problem))
 
     def _patches(self) -> None:
         pass_ = self.plan.pass_

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass, field
 from functools import cached_property
+from itertools import takewhile
 from typing import Any
 
 from django.http import Http404
@@ -172,6 +173,21 @@ class Scene:
         """How warm the display was when the pass of this stop began."""
         pass_ = self.shown_pass
         return warmth_words(getattr(pass_, "circumstance", None))
+
+    @cached_property
+    def told(self) -> dict[str, Any] | None:
+        """What the display told of its controls that nobody here had turned: of the pass that is shown, at Adjust the last of all.
+
+        ``meanwhile``: it was turned while that pass was read.
+        """
+        if self.stop == "adjust":
+            rows = list(takewhile(lambda change: change.is_told, reversed(self.values.changes)))[::-1]
+            return {"rows": rows} if rows else None
+        pass_ = self.shown_pass if self.stop in ("found", "left") else None
+        rows = [] if pass_ is None else [c for c in self.values.changes if c.is_told and c.of_pass_id == pass_.pk]
+        if pass_ is None or not rows:
+            return None
+        return {"rows": rows, "meanwhile": pass_.readings.filter(knew__lt=rows[-1].pk).exists()}
 
     @property
     def elsewhere(self) -> Progress | None:

@@ -9,6 +9,7 @@ let state = null;
 let exact = false;
 let lock = null;
 let drawing = 0;
+let drawn = 0; // the revision that is on the screen, and nothing that is still on its way
 let background = null;
 
 const colour = ([r, g, b]) => `rgb(${r}, ${g}, ${b})`;
@@ -37,6 +38,7 @@ async function drawPattern() {
 async function draw() {
   if (!state || !canvas.width) return;
   const mine = ++drawing;
+  drawn = 0;
   const { picture, revision } = state;
   if (picture.kind === "patch") {
     background = null;
@@ -56,7 +58,9 @@ async function draw() {
     fill(picture.black, 0, 0, canvas.width, canvas.height);
   }
   // The second frame after drawing: the first one is the one that is being put together now.
-  requestAnimationFrame(() => requestAnimationFrame(() => say(revision)));
+  requestAnimationFrame(() => requestAnimationFrame(() => {
+    if (mine === drawing) say(drawn = revision);
+  }));
 }
 
 // How often the browser draws, from the middle one of the last intervals: a pattern's rate that does not fit it jumps unevenly.
@@ -120,7 +124,7 @@ async function keepAwake() {
   try {
     if (navigator.wakeLock && document.visibilityState === "visible") lock = await navigator.wakeLock.request("screen");
   } catch { lock = null; }
-  if (state) say(state.revision);
+  if (state) say(drawn);
 }
 
 new ResizeObserver(([entry]) => {
@@ -130,7 +134,8 @@ new ResizeObserver(([entry]) => {
   canvas.height = box ? box.blockSize : Math.round(entry.contentRect.height * devicePixelRatio);
   pen.imageSmoothingEnabled = false;
   // A picture is drawn for the size that the page has told, and for no other.
-  say(0).then(draw);
+  drawn = 0;
+  say(drawn).then(draw);
 }).observe(canvas, { box: "device-pixel-content-box" });
 
 function follow() {
@@ -172,7 +177,7 @@ document.addEventListener("keydown", (event) => {
 });
 canvas.addEventListener("dblclick", fullScreen);
 document.addEventListener("visibilitychange", keepAwake);
-setInterval(() => { if (state) say(state.revision); }, 10000);
+setInterval(() => { if (state) say(drawn); }, 10000);
 keepAwake();
 requestAnimationFrame(move);
 follow();

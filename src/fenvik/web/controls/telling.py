@@ -1,0 +1,45 @@
+"""How the controls of a paired display really stand: what was turned in its own menu, or came along with a choice, is logged."""
+
+from datetime import datetime
+from typing import Any
+
+import structlog
+from django.db import transaction
+
+from fenvik.core.errors import FenvikError
+from fenvik.link.display import LinkedDisplay
+from fenvik.web.controls.models import ControlChange
+from fenvik.web.controls.services import record_changes
+from fenvik.web.controls.values import values_of
+from fenvik.web.kit.notify import notify
+from fenvik.web.visits.models import WHOLE, Tuning
+
+log = structlog.get_logger(__name__)
+
+
+def standing(tuning: Tuning, line: LinkedDisplay) -> dict[str, Any]:
+    """Return the value of every control of a tuning's mode by its id; nothing where the mode's own name is not known."""
+    return {c["id"]: c["value"] for c in line.controls(tuning.mode_id)} if tuning.mode_id else {}
+
+
+def take_as_told(*, tuning: Tuning, line: LinkedDisplay, now: datetime, **more: Any) -> list[ControlChange]:
+    """Log what a display tells at another value than it is known at, as one group that nobody here has turned; return the changes.
+
+    None while nothing is noted of the mode, or where the display cannot be asked just now: what is known is no worse than before.
+    ``more``: what else is kept with each change.
+    """
+    try:
+        stands = standing(tuning, line)
+    except FenvikError as problem:
+        log.warning("controls not asked", tuning_id=tuning.pk, problem=str(problem))
+        return []
+    with transaction.atomic():
+        locked = Tuning.objects.select_for_update(of=WHOLE).select_related("display__menu_map").get(pk=tuning.pk)
+        values = values_of(locked)
+        different = {name: stands[name] for name, known in values.now.items() if name in stands and stands[name] != known}
+        if values.found is None or not different:
+            return []
+        made = record_changes(locked, values, different, actor=None, now=now, is_told=True, **more)
+        notify(tuning.pk)
+    return made
+

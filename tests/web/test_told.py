@@ -1,0 +1,101 @@
+"""What is turned at a paired display itself, or comes along with a choice: log and display stand alike, and it is said."""
+
+import uuid
+
+import pytest
+from django.urls import reverse
+
+from fenvik.web.adjusting.lists import set_over_link
+from fenvik.web.adjusting.services import read_level
+from fenvik.web.controls.models import ControlChange
+from fenvik.web.controls.values import values_of
+from fenvik.web.passes import engine, reader
+from tests.web.adjustable import adjustable
+from tests.web.reading import choose, fresh, run
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture
+def paired(person, bench, now):
+    return fresh(adjustable(person, bench, now))
+
+
+def remote(bench, tuning, **values):
+    """Turn controls in the display's own menu."""
+    for name, value in values.items():
+        bench.displays[3].set_control(tuning.mode_id, name, value)
+
+
+def by_role(tuning, role):
+    return next(c for c in values_of(tuning).controls if c.get("role") == role)
+
+
+def stands(bench, tuning):
+    return {c["id"]: c["value"] for c in bench.displays[3].menu.described(tuning.mode_id)}
+
+
+def page(client, tuning, stop):
+    return client.get(reverse("stop", args=(tuning.pk, stop))).content.decode()
+
+
+def test_what_was_turned_with_the_remote_is_logged_before_anything_is_read(paired, bench, person, signed_in, now):
+    red, green = by_role(paired, "white.gain.red"), by_role(paired, "white.gain.green")
+    remote(bench, paired, **{red["id"]: 3, green["id"]: -2})
+    started = read_level(tuning_id=paired.pk, actor=person, now=now)
+    engine.run(started.pk)
+    assert values_of(paired).now == stands(bench, paired)
+    told = list(ControlChange.objects.filter(tuning=paired, is_told=True).order_by("id"))
+    assert {(c.control, c.before, c.after, c.by, c.of_pass_id) for c in told} == {
+        (red["id"], 0, 3, None, started.pk), (green["id"], 0, -2, None, started.pk)
+    }  # fmt: skip
+    assert started.readings.get().knew == told[-1].pk
+    body = page(signed_in, paired, "adjust")
+    assert f"Turned at the display, and logged: {red['label']} 0 → 3" in body
+    assert f"{red['label']} 0 → 3, at the display" in body
+    engine.run(read_level(tuning_id=paired.pk, actor=person, now=now).pk)
+    assert ControlChange.objects.filter(tuning=paired).count() == 2
+
+
+def test_what_is_turned_while_a_pass_is_read_is_said_with_it(paired, bench, person, signed_in, now, monkeypatch):
+    red = by_role(paired, "white.gain.red")
+    choose(paired, "grey-11")
+    read = reader.Reader.read
+
+    def turned(self, turn, *args, **more):
+        if turn.index == 4:
+            remote(bench, paired, **{red["id"]: 5})
+        return read(self, turn, *args, **more)
+
+    monkeypatch.setattr(reader.Reader, "read", turned)
+    done = run(paired, person, now)
+    assert done.state == "done"
+    assert values_of(paired).now[red["id"]] == 5
+    assert "while this was read, and logged:" in page(signed_in, paired, "found")
+
+
+@pytest.mark.parametrize("stays", [True, False])
+def test_a_choice_that_brings_others_along_leaves_what_was_wanted(paired, bench, person, now, monkeypatch, stays):
+    red, green, preset = (by_role(paired, role) for role in ("white.gain.red", "white.gain.green", "gamma"))
+    remote(bench, paired, **{green["id"]: 6})
+    engine.run(read_level(tuning_id=paired.pk, actor=person, now=now).pk)
+    other = next(option for option in preset["options"] if option != values_of(paired).now[preset["id"]])
+    display, set_control = bench.displays[3], type(bench.displays[3]).set_control
+
+    def brings(mode, control, value):
+        made = set_control(display, mode, control, value)
+        if control == preset["id"] or (control == red["id"] and not stays):
+            for each in (red, green):
+                set_control(display, mode, each["id"], 0)
+        return made
+
+    monkeypatch.setattr(display, "set_control", brings)
+    typed = {red["id"]: "4", preset["id"]: other}
+    values = values_of(paired)
+    set_over_link(tuning_id=paired.pk, actor=person, typed=typed, seen=len(values.changes), now=now, group=uuid.uuid4())
+    after = values_of(paired)
+    assert after.now == stands(bench, paired)
+    assert (after.now[preset["id"]], after.now[red["id"]]) == (other, 4 if stays else 0)
+    # What nobody asked for is logged as it stands.
+    told = {(c.control, c.after) for c in after.changes if c.is_told and c.of_pass_id is None}
+    assert told == {(green["id"], 0)} | (set() if stays else {(red["id"], 0)})
