@@ -30,7 +30,7 @@ from fenvik.core.types import Floats
 
 FAULTS = (
     "moves", "keeps moving", "sticks", "mode flips", "aim lost", "aim lost a little", "aim lost in colours", "outliers", "colour slips",
-    "lamp", "curtain", "door", "hand", "early door", "early hand", "patch before", "follows late", "brings along", "none",
+    "lamp", "curtain", "door", "hand", "early door", "early hand", "patch before", "follows late", "gains follow late", "brings along", "none",
 )  # fmt: skip
 CALLED = ("aim lost", "aim lost a little", "aim lost in colours", "curtain")  # what a person can set right
 WORSE = 0.05  # of a mean error: less is what the display itself wanders
@@ -142,7 +142,9 @@ class Faulty:
 
 
 class Late(Faulty):
-    """A display that says that something is set or installed, and shows it a while later."""
+    """A display that says that something is set or installed, and shows it a while later: all of it, or its gains and offsets alone."""
+
+    slow = ("",)  # what roles begin with that are shown late
 
     def __init__(self, seed: int, fault: str, rig: Any = None) -> None:
         super().__init__(seed, fault, rig)
@@ -168,6 +170,10 @@ class Late(Faulty):
     def set(self, control: str, value: Any) -> Any:
         """Say that it is set."""
         self.told[control] = value
+        role = next(str(c.get("role")) for c in self.controls if c["id"] == control)
+        if not role.startswith(self.slow):
+            self.rig.set(control, value)
+            return value
         self.to_come.append((self.clock + self.turned_s, lambda: self.rig.set(control, value)))
         return value
 
@@ -182,6 +188,12 @@ class Late(Faulty):
     def look(self) -> Standing:
         """Tell what was said."""
         return Standing(dict(self.told))
+
+
+class GainsLate(Late):
+    """One whose choices are there at once: how soon these are seen tells nothing of the rest."""
+
+    slow = ("white.gain", "white.offset")
 
 
 class BringsAlong(Faulty):
@@ -212,7 +224,8 @@ class BringsAlong(Faulty):
 
 def broken(seed: int, fault: str, rig: Any) -> Faulty:
     """Return a rig with a fault."""
-    return {"follows late": Late, "brings along": BringsAlong}.get(fault, Faulty)(seed, fault, rig)
+    kinds = {"follows late": Late, "gains follow late": GainsLate, "brings along": BringsAlong}
+    return kinds.get(fault, Faulty)(seed, fault, rig)
 
 
 def made(kind: str, seed: int) -> tuple[Any, Target, dict[str, Any], Callable[[], float]]:

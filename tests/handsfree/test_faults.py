@@ -22,7 +22,7 @@ from fenvik.core.procedures.steps import Standing, perform
         ("installed", "aim lost a little", True, False), ("installed", "aim lost in colours", True, False),
         ("installed", "curtain", True, False), ("installed", "hand", False, False), ("installed", "early hand", False, False),
         ("installed", "patch before", False, False), ("hdr", "follows late", False, False),
-        ("installed", "follows late", False, False),
+        ("installed", "follows late", False, False), ("hdr", "gains follow late", False, False),
     ],
 )  # fmt: skip
 def test_none_is_left_worse_than_found_in_hdr_or_by_what_is_installed(kind, fault, is_attended, is_put_back):

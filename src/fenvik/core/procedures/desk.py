@@ -54,6 +54,10 @@ class Desk(Stand):
     waits: int = 0  # so often another light was waited for until it was as before
     following: Following = field(default_factory=Following)
 
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        self.following.choices = frozenset(c["id"] for c in self.controls if c["kind"] != "range")
+
     @property
     def spent(self) -> int:
         """How many readings were taken, those that were thrown away included."""

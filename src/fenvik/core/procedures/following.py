@@ -21,50 +21,65 @@ if TYPE_CHECKING:
     from fenvik.core.procedures.desk import Desk
 
 # Seconds, the next one wherever one was not enough. What is installed shows seldom in the first reading, so few steps tell.
-WAITS = {"turned": (1.5, 3.0, 6.0, 12.0), "installed": (5.0, 12.0)}
+WAITS = {"chosen": (1.5, 3.0, 6.0, 12.0), "turned": (1.5, 3.0, 6.0, 12.0), "installed": (5.0, 12.0)}
 MOST_TRIES = 1 + max(len(waits) for waits in WAITS.values())
 ENOUGH = 1  # that was seen to have come when it was read
 MARGIN = 1.5  # times what was seen to be enough
-PATIENT_S = {"turned": 8.0, "installed": 10.0}  # for what should be seen and is not
+PATIENT_S = {"chosen": 8.0, "turned": 8.0, "installed": 10.0}  # for what should be seen and is not
 BETWEEN_S = 2.0  # from the first reading of a patch to its second, at least
 SOON_S, MANY = 2.0, 3  # for what is installed, before fewer patches than tell of it
 MOST_PATIENT = 2  # times in a run
 VISIBLE = ("gamma", "white-preset", "gamut", "light", "white")  # roles that usually change the light of every patch
+EVERYWHERE = ("white.gain", "light", "white-preset")  # that change the light of every lit patch
 LIT, SEEN = 0.29, 1.0  # fraction of signal, and cd/m²: what is darker tells little
 APART, APART_UV = 0.01, 0.002  # of ln luminance and of u′v′: the meter's noise and a wandering light are less
 BESIDE = 0.3  # of the way from the one light to the other: a light on its way lies no farther beside it
 CLEARLY = 2.0  # times that: what a turn does beyond doubt
 
 
+def _of_each() -> dict[str, Any]:
+    return dict.fromkeys(WAITS, 0)
+
+
 @dataclass
 class Following:
-    """What is known of it, of what is turned and of what is installed apart. ``wait_s``: after each, before anything is read."""
+    """What is known of it, of a choice, of what is turned and of what is installed apart.
 
-    wait_s: dict[str, float] = field(default_factory=lambda: {"turned": 0.0, "installed": 0.0})
-    came: dict[str, int] = field(default_factory=lambda: {"turned": 0, "installed": 0})  # that were seen to have come
+    ``wait_s``: after each, before anything is read; until more is known a choice and what is turned are taken to be alike.
+    """
+
+    choices: frozenset[str] = frozenset()  # ids of what is chosen and not turned
+    wait_s: dict[str, float] = field(default_factory=_of_each)
+    came: dict[str, int] = field(default_factory=_of_each)  # that were seen to have come
     stood: dict[str, Any] | None = None  # the settings when something was last read
     asked: int = 0  # readings that told of it, and were taken for nothing else
-    patient: dict[str, int] = field(default_factory=lambda: {"turned": 0, "installed": 0})
+    patient: dict[str, int] = field(default_factory=_of_each)
 
     def kind_of(self, now: dict[str, Any]) -> str | None:
-        """Return what was done since something was last read: turned or installed, None for nothing."""
+        """Return what was done since something was last read: chosen, turned or installed, None for nothing."""
         if self.stood is None or self.stood == now:
             return None
-        return "installed" if self.stood.get(INSTALLED) != now.get(INSTALLED) else "turned"
+        other = {name for name, value in now.items() if self.stood.get(name) != value}
+        return "installed" if INSTALLED in other else "turned" if other - self.choices else "chosen"
+
+    def after(self, kind: str) -> float:
+        """Return how many seconds are waited after something of a kind, before they are stretched."""
+        alike = ("chosen", "turned")
+        return max(self.wait_s[each] for each in alike) if kind in alike and self.is_unknown(kind) else self.wait_s[kind]
 
     def wait(self, now: dict[str, Any]) -> Procedure[None]:
         """Wait until what was turned is seen, as far as it is known how long that takes."""
         kind = self.kind_of(now)
-        if kind is not None and self.wait_s[kind]:
+        if kind is not None and self.after(kind):
             # What was just enough once may not be the next time.
-            yield Wait(self.wait_s[kind] * (1.0 if self.is_unknown(kind) else MARGIN))
+            yield Wait(self.after(kind) * (1.0 if self.is_unknown(kind) else MARGIN))
         self.stood = now
 
     def wait_long(self, now: dict[str, Any], seconds: float | None = None) -> Procedure[None]:
         """Wait where nothing is known yet as if it was slow, or for so many seconds: what is read next is believed at once."""
         kind = self.kind_of(now)
         if kind is not None and not self.came[kind]:
-            yield Wait(max(PATIENT_S[kind] if seconds is None else seconds, self.wait_s[kind]))
+            yield Wait(max(PATIENT_S[kind] if seconds is None else seconds, self.after(kind)))
             self.stood = now
 
     def tells(self, kind: str | None, wanted: Sequence[Sequence[float]]) -> bool:
@@ -81,9 +96,14 @@ class Following:
 
     def waits_longer(self, kind: str) -> None:
         """Wait longer from now on: what was waited was not enough."""
-        longer = [seconds for seconds in WAITS[kind] if seconds > self.wait_s[kind]]
+        longer = [seconds for seconds in WAITS[kind] if seconds > self.after(kind)]
         self.wait_s[kind] = longer[0] if longer else WAITS[kind][-1]
         self.came[kind] = 0
+
+    def has_come(self, kind: str) -> None:
+        """Keep that what was waited is enough."""
+        self.wait_s[kind] = self.after(kind)
+        self.came[kind] += 1
 
 
 def is_late(desk: Desk, made: list[Taken], kind: str, stood: dict[str, Any], *, at_once: bool) -> Procedure[bool]:
@@ -105,13 +125,17 @@ def is_late(desk: Desk, made: list[Taken], kind: str, stood: dict[str, Any], *, 
             return False
         desk.following.patient[kind] += 1
         yield Wait(PATIENT_S[kind])
-    elif pause := max(desk.following.wait_s[kind], BETWEEN_S if len(made) <= MANY else 0.0):
+    elif pause := max(desk.following.after(kind), BETWEEN_S if len(made) <= MANY else 0.0):
         yield Wait(pause)
     again = yield from desk.read(percent)
     desk.following.asked += 1
-    changed = before is not None and _apart(before, again) > CLEARLY
+    if before is None:  # what the same turn does to others of the batch tells, where it turns every light
+        changed = _turns_every_light(desk, first, stood) and any(was is not None and _apart(was, t) > CLEARLY for t, was in known)
+    else:
+        changed = _apart(before, again) > CLEARLY
     if _apart(first, again) <= 1.0:
-        desk.following.came[kind] += changed and at_once
+        if changed and at_once:
+            desk.following.has_come(kind)
         return False
     # A slip stands alone; a light that has come stays, and comes from where it was before the turn.
     third = yield from desk.read(percent)
@@ -122,6 +146,11 @@ def is_late(desk: Desk, made: list[Taken], kind: str, stood: dict[str, Any], *, 
         return False
     desk.following.waits_longer(kind)
     return True
+
+
+def _turns_every_light(desk: Desk, now: Taken, stood: dict[str, Any]) -> bool:
+    """Return whether something was turned that no lit patch is without."""
+    return any(stood.get(c["id"]) != now.settings.get(c["id"]) for role in EVERYWHERE for c in desk.by_role(role))
 
 
 def _apart(one: Taken, other: Taken) -> float:
@@ -142,8 +171,9 @@ def _is_between(before: Taken, first: Taken, now: Taken) -> bool:
 
 def said_of(following: Following) -> list[str]:
     """Return in sentences what was learned, none where the light followed at once."""
+    set_s, installed_s = max(following.wait_s["chosen"], following.wait_s["turned"]), following.wait_s["installed"]
     return [
         f"What is {kind} comes into this display’s light late: {MARGIN * seconds:.0f} s were waited each time."
-        for kind, seconds in following.wait_s.items()
+        for kind, seconds in (("turned", set_s), ("installed", installed_s))
         if seconds
     ]

@@ -109,8 +109,8 @@ class Greys(GreyView):
                 if part is parts[1] and self.half_way is not None:
                     yield from self.half_way()
         spent = sum(others or np.ptp(t.fraction) == 0 for t in self.desk.taken)
-        # In HDR there are readings to spare for those that tell how soon what is turned is seen.
-        most = MOST_GREYS + self.more + (FOR_END + self.desk.following.asked if self.palette.is_shortened else 0)
+        # Those that tell how soon what is turned is seen are not for the greys; in HDR there are readings to spare.
+        most = MOST_GREYS + self.more + self.desk.following.asked + (FOR_END if self.palette.is_shortened else -1)
         left = max(most - DOUBTED - spent - proof, LEAST_AGAIN)
         # With many points most of what is left is kept for the last look, when little is wrong any more.
         first = round(AGAIN * left) if len(at) < MANY_POINTS else 0
