@@ -39,9 +39,12 @@ def page(client, tuning, stop):
     return client.get(reverse("stop", args=(tuning.pk, stop))).content.decode()
 
 
-def test_what_was_turned_with_the_remote_is_logged_before_anything_is_read(paired, bench, person, signed_in, now):
+@pytest.mark.parametrize("mode", ["as the display has it", "by its name"])
+def test_what_was_turned_with_the_remote_is_logged_before_anything_is_read(paired, bench, person, signed_in, now, mode):
     red, green = by_role(paired, "white.gain.red"), by_role(paired, "white.gain.green")
     remote(bench, paired, **{red["id"]: 3, green["id"]: -2})
+    if mode == "by its name":  # paired after the menu was noted by hand
+        type(paired).objects.filter(pk=paired.pk).update(mode_id="")
     started = read_level(tuning_id=paired.pk, actor=person, now=now)
     engine.run(started.pk)
     assert values_of(paired).now == stands(bench, paired)

@@ -18,8 +18,14 @@ log = structlog.get_logger(__name__)
 
 
 def standing(tuning: Tuning, line: LinkedDisplay) -> dict[str, Any]:
-    """Return the value of every control of a tuning's mode by its id; nothing where the mode's own name is not known."""
-    return {c["id"]: c["value"] for c in line.controls(tuning.mode_id)} if tuning.mode_id else {}
+    """Return the value of every control of a tuning's mode by its id; nothing where the display has no mode of that name.
+
+    A menu that was noted by hand may call something else by the same id: only what has the same name counts.
+    """
+    wanted = tuning.picture_mode.strip().lower()
+    mode = tuning.mode_id or next((m.id for m in line.modes() if m.label.strip().lower() == wanted), "")
+    labels = {c["id"]: c["label"] for c in tuning.display.menu_map.controls} if tuning.display.menu_map is not None else {}
+    return {c["id"]: c["value"] for c in line.controls(mode) if labels.get(c["id"]) == c["label"]} if mode else {}
 
 
 def take_as_told(*, tuning: Tuning, line: LinkedDisplay, now: datetime, **more: Any) -> list[ControlChange]:

@@ -136,7 +136,8 @@ class Runner:
         self.devices.open_meter(self.turn if self.next < len(self.rows) else None)
 
     def _tuning(self) -> Tuning:
-        return Tuning.objects.select_related("display__room__client", "display__link__pairing").get(pk=self.plan.pass_.tuning_id)
+        related = ("display__room__client", "display__menu_map", "display__link__pairing")
+        return Tuning.objects.select_related(*related).get(pk=self.plan.pass_.tuning_id)
 
     def _see_the_display(self) -> None:
         """See that a paired display stands as the tuning wants it, once the signal is out; else pause with what does not fit."""
