@@ -54,7 +54,7 @@ def test_what_was_turned_with_the_remote_is_logged_before_anything_is_read(paire
     }  # fmt: skip
     assert started.readings.get().knew == told[-1].pk
     body = page(signed_in, paired, "adjust")
-    assert f"Turned at the display, and logged: {red['label']} 0 → 3" in body
+    assert f"Turned at the display, and logged: <span class=\"d-inline-block\">{red['label']} 0 → 3" in body
     assert f"{red['label']} 0 → 3, at the display" in body
     engine.run(read_level(tuning_id=paired.pk, actor=person, now=now).pk)
     assert ControlChange.objects.filter(tuning=paired).count() == 2

@@ -92,12 +92,12 @@ def draw(
         other = [(other[0][0], TOP + 6), *other, (other[-1][0], FOOT)]
         parts.append(svg.path([*band, *reversed(other)], "band", closed=True))
     parts += _scale(span, x_of)
+    head = TOP
     if steps is not None and abs(steps.percent_per_step) > 1e-6:
         parts += _step_scale(steps, span, x_of)
-    parts.append(
-        svg.text(42, TOP, "signal, %", "axis", "end") if steps is None else svg.text(42, TOP, "signal", "axis", "end")
-    )
-    parts.append(svg.text(ERROR_X, TOP, "error, with luminance" if whole else "error, colour alone", "axis", "end"))
+        head = TOP - 18  # beside the scale's name: its steps may reach as far as the columns do
+    parts.append(svg.text(42, head, "signal, %", "axis", "end"))
+    parts.append(svg.text(ERROR_X, head, "error, with luminance" if whole else "error, colour alone", "axis", "end"))
     parts.append(svg.line(middle, TOP + 6, middle, FOOT, "plumb"))
     parts.append(svg.path([(middle - 5, FOOT), (middle + 5, FOOT), (middle, FOOT + 7)], "bob", closed=True))
     for index, level in enumerate(ordered):
