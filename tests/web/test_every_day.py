@@ -1,7 +1,10 @@
 """Every day: names that tell apart, numbers with a comma, words and help, the way to a first reading."""
 
+from datetime import timedelta
+
 import pytest
 from django.urls import reverse
+from django.utils import timezone
 
 from fenvik.web.clients.models import Display
 from fenvik.web.controls.services import note_found
@@ -38,6 +41,16 @@ def test_two_tunings_that_would_be_called_alike_get_model_and_mode(tuning, signe
         signed_in.post(add, NEW | {"room": room.name, "maker": "Orrefall", "model": model, "purpose": "game", "picture_mode": mode})
     names = set(Tuning.objects.filter(purpose="game").values_list("name", flat=True))
     assert names == {f"{room.name}, game · K1 Film", f"{room.name}, game · K2 Cinema", f"{room.name}, game · K3 Film"}
+
+
+def test_a_visit_that_is_to_come_is_not_the_last_one(tuning, signed_in, person):
+    visit, today = tuning.visit, timezone.localdate()
+    later = Visit.objects.create(firm=person.firm, client=visit.client, on=today + timedelta(days=9), calibrator=person)
+    Tuning.objects.create(visit=later, display=tuning.display, name="later", picture_mode="Film")
+    Visit.objects.create(firm=person.firm, client=visit.client, on=today + timedelta(days=2), cancelled_at=timezone.now())
+    was, comes = (f"{day.day} {day:%B %Y}" for day in (visit.on, later.on))
+    assert f'<td class="num">{was}</td> <td class="num">{comes}</td>' in page(signed_in, "clients")
+    assert f"last on {was}, next on {comes}</td>" in page(signed_in, "room", tuning.display.room_id)
 
 
 def test_a_comma_is_a_decimal_sign_in_every_form_of_numbers(tuning, signed_in):

@@ -98,6 +98,12 @@ def test_a_signal_that_does_not_fit_is_warned_of_at_every_stop(signed_in, person
     assert known["signal"].warning
     assert "The display shows HDR10 now, and this tuning is for SDR" in known["signal"].words
     assert known["mode"].state == "wrong"
+    Tuning.objects.update(mode_id="")
+    assert rows(tuning)["mode"].state == "open"
+    tuning.display.said = said | {"modes": [{"id": "m3", "label": "film "}]}  # paired, and its menu not read over the link
+    tuning.display.save()
+    assert rows(tuning)["mode"].words == "the display is in Film"
+    Tuning.objects.update(mode_id="m2")
     assert "signal does not fit" in signed_in.get(reverse("stop", args=(tuning.pk, "found"))).content.decode()
     tuning.display.said = said | {"at": (now - dt.timedelta(minutes=2)).isoformat()}
     tuning.display.save()

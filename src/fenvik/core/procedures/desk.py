@@ -9,7 +9,7 @@ import numpy as np
 from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import agree, standing_out
 from fenvik.core.procedures.following import MOST_TRIES, SOON_S, Following, is_late
-from fenvik.core.procedures.samelight import comes_back, see_the_dark, see_the_light
+from fenvik.core.procedures.samelight import comes_back, is_right, see_the_dark, see_the_light
 from fenvik.core.procedures.stand import UNKNOWN, Stand
 from fenvik.core.procedures.steps import (
     ENDS,
@@ -29,6 +29,7 @@ from fenvik.core.procedures.wholelight import see_the_whole
 from fenvik.core.types import Floats
 
 TRIES = 3  # to read something while the display stands still
+MOST_CALLS = 3  # of somebody who says that it is right, and it is not
 MANY_SLIPS = 3  # of a batch: there was something before the meter for a while, and others of it tell of that
 SAME_CODE = 0.003  # fraction of signal: a code is rounded by less
 MOST_DOUBTED = 4  # of a batch that are read again
@@ -125,17 +126,20 @@ class Desk(Stand):
 
     def set_right(self, problem: OtherLightError) -> Procedure[None]:
         """Have another light set right, or wait until it is, and forget what was read in it; raise the problem where it stays."""
-        ask = Ask(f"{problem} Set that right, then go on: what was read since it was last right is read again.")
-        answer: bool | None = None if problem.is_over else (yield ask)
         if problem.is_over:
-            how = "The light was another for a while"
-        elif answer:
-            how = "Somebody was called and set the light right"
-        elif answer is None and (yield from comes_back(self, problem)):
-            how = "The light became another for a while, and was waited for"
-        else:
+            self.throw_away(problem.since, "The light was another for a while")
+            return
+        answer: bool | None = None
+        for _ in range(MOST_CALLS):
+            answer = yield Ask(f"{problem} Set that right, then go on: what was read since it was last right is read again.")
+            if not answer:
+                break
+            if (yield from is_right(self, problem.was)):  # who says so may be wrong
+                self.throw_away(problem.since, "Somebody was called and set the light right")
+                return
+        if answer is not None or not (yield from comes_back(self, problem)):
             raise problem
-        self.throw_away(problem.since, how)
+        self.throw_away(problem.since, "The light became another for a while, and was waited for")
 
     def reads_held(self, patches: Iterable[Sequence[float]]) -> Procedure[list[Taken]]:
         """Read patches of which nothing is known yet, and the first once more after them.

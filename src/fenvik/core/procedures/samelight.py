@@ -29,6 +29,7 @@ SEEN, LOST = 1.0, 0.4  # cd/m² that a patch had, and the share of it that is le
 LIFTED, DAYLIGHT = 1.8, 0.1  # times black, and cd/m²: what lifts it by more is no white balance
 CHANGED = 0.12  # of ln luminance of white: what a white balance takes or gives at most, usually
 LOOKS, LOOK_S, MOST_WAITS = 25, 4.0, 2  # at a light that is another, while nobody can be called; how often that is done in a run
+AIMED = 0.22  # of ln luminance: a meter that was aimed anew may differ by that
 PASSED = "For a while the light was another than before and after it."
 FELL = 1.5  # times a black that is left, and the light of a door beside it: more is proven before it is believed
 LIT_UP, LIT_BY = 1.3, 0.15  # times what a dark grey gave, and cd/m²: more is seldom what it was turned to
@@ -229,14 +230,22 @@ def comes_back(desk: Desk, problem: OtherLightError) -> Procedure[bool]:
     return (yield from turned_back(desk, problem.was, _awaited(problem.was)))
 
 
-def _awaited(was: Taken) -> Procedure[bool]:
+def is_right(desk: Desk, was: Taken) -> Procedure[bool]:
+    """Return whether a patch gives what it gave before, with everything turned back to that: somebody has said that it is right."""
+    # Whoever aims a meter anew does not aim it to a hair as before.
+    return (yield from turned_back(desk, was, _awaited(was, 1, lambda one, other: abs(np.log(one.xyz[1] / other.xyz[1])) < AIMED)))
+
+
+def _awaited(was: Taken, looks: int = LOOKS, alike: Callable[[Taken, Taken], bool] = agree) -> Procedure[bool]:
     """Read a patch until it gives what it gave before; return whether it came to that."""
     red, green, blue = (100.0 * float(v) for v in was.fraction)
-    for _ in range(LOOKS):
-        yield Wait(LOOK_S)
+    for _ in range(looks):
+        if looks > 1:
+            yield Wait(LOOK_S)
         _, xyz = yield Read((red, green, blue))
         now = replace(was, xyz=np.asarray(xyz, dtype=np.float64))
-        if agree(was, now) if was.fraction.any() else not _is_lighter(now, was):
+        lit = was.fraction.any() and was.xyz[1] > 0
+        if (now.xyz[1] > 0 and alike(was, now)) if lit else not _is_lighter(now, was):
             return True
     return False
 

@@ -11,6 +11,7 @@ from fenvik.link.display import LinkedDisplay
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.services import record_changes
 from fenvik.web.controls.values import values_of
+from fenvik.web.devices.standing import mode_of
 from fenvik.web.kit.notify import notify
 from fenvik.web.visits.models import WHOLE, Tuning
 
@@ -22,8 +23,7 @@ def standing(tuning: Tuning, line: LinkedDisplay) -> dict[str, Any]:
 
     A menu that was noted by hand may call something else by the same id: only what has the same name counts.
     """
-    wanted = tuning.picture_mode.strip().lower()
-    mode = tuning.mode_id or next((m.id for m in line.modes() if m.label.strip().lower() == wanted), "")
+    mode = tuning.mode_id or mode_of(tuning, {mode.id: mode.label for mode in line.modes()})
     labels = {c["id"]: c["label"] for c in tuning.display.menu_map.controls} if tuning.display.menu_map is not None else {}
     return {c["id"]: c["value"] for c in line.controls(mode) if labels.get(c["id"]) == c["label"]} if mode else {}
 

@@ -1,5 +1,6 @@
 """In which mode, signal and input a paired display stands, seen before anything is set or read: a clash stops it."""
 
+from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
 
@@ -24,15 +25,22 @@ class WrongStateError(FenvikError):
         self.mend = mend
 
 
+def mode_of(tuning: Tuning, labels: Mapping[str, str]) -> str:
+    """Return the display's own name of a tuning's mode: as it was read once, else of the mode that is called so; empty for none.
+
+    ``labels``: what the modes of the display are called, by their own names.
+    """
+    wanted = tuning.picture_mode.strip().lower()
+    return tuning.mode_id or next((name for name, label in labels.items() if label.strip().lower() == wanted), "")
+
+
 def clash_of(tuning: Tuning, said: dict[str, Any]) -> tuple[str, str]:
     """Return in a sentence what does not fit in what a display said of itself, and the act that mends it; empty where it fits.
 
     ``said``: mode, signal, input as told now, ``modes`` as told once, and ``input_before`` where readings were taken before.
     """
     labels = {mode["id"]: mode["label"] for mode in said.get("modes") or []}
-    wanted = tuning.mode_id or next(
-        (id_ for id_, label in labels.items() if label.strip().lower() == tuning.picture_mode.strip().lower()), ""
-    )
+    wanted = mode_of(tuning, labels)
     playing = said.get("signal")
     if playing and playing != tuning.signal:
         return signal_clash(tuning.signal, playing) or f"The display shows another signal than {tuning.get_signal_display()}.", ""
@@ -73,8 +81,7 @@ def choose_mode(*, tuning_id: int, actor: User, now: datetime) -> Tuning:
     )
     see_free(tuning, mends=True)
     with paired(tuning.display) as line:
-        modes = {mode.label.strip().lower(): mode.id for mode in line.modes()}
-        wanted = tuning.mode_id or modes.get(tuning.picture_mode.strip().lower(), "")
+        wanted = mode_of(tuning, {mode.id: mode.label for mode in line.modes()})
         if not wanted:
             raise WrongStateError(f"{tuning.display.name} has no mode called {tuning.picture_mode}: choose one under Target.")
         line.choose(wanted)

@@ -10,7 +10,7 @@ from django.utils.dateparse import parse_datetime
 
 from fenvik.core.groundwork import CHECKS, Check, checks_for, extra_processing, signal_clash
 from fenvik.web.controls.values import Values, shown
-from fenvik.web.devices.standing import clash_of
+from fenvik.web.devices.standing import clash_of, mode_of
 from fenvik.web.groundwork.models import Answer, CheckAnswer
 from fenvik.web.visits.aimed import SIGNALS
 from fenvik.web.visits.models import Tuning
@@ -76,9 +76,10 @@ def _by_control(check: Check, control: dict[str, Any], values: Values, answer: C
 
 
 def _mode(check: Check, tuning: Tuning, said: dict[str, Any] | None, answer: CheckAnswer | None) -> Row:
-    if said is None or not tuning.mode_id:
+    wanted = mode_of(tuning, {mode["id"]: mode["label"] for mode in (said or {}).get("modes") or []})
+    if said is None or not wanted:
         return _answered(check, answer)
-    if said.get("mode") == tuning.mode_id:
+    if said.get("mode") == wanted:
         return Row(check, "right", f"the display is in {tuning.picture_mode}")
     return Row(check, "wrong", f"the display is in another mode than {tuning.picture_mode}", warning=True)
 

@@ -3,9 +3,9 @@
 from typing import Any
 
 from django import forms
-from django.db.models import Max
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
+from django.utils import timezone
 from django.views.decorators.http import require_http_methods
 
 from fenvik.core.errors import FenvikError
@@ -16,6 +16,7 @@ from fenvik.web.clients.models import Client, Display, Room
 from fenvik.web.clients.services import keep_display, keep_room
 from fenvik.web.kit.forms import PlainNumbers
 from fenvik.web.kit.models import of_firm_or_404
+from fenvik.web.office.visited import last_and_coming
 from fenvik.web.people.asking import Asking
 from fenvik.web.planning.services import add_proposed
 from fenvik.web.visits.aimed import SIGNALS, clash
@@ -38,9 +39,8 @@ def room(request: Asking, pk: int, client: bool = False) -> HttpResponse:
             form.add_error("name", str(problem))
     context = {"form": form, "room": None if client else shown, "client": shown.client, "here": "clients"}
     if not client:
-        context["displays"] = (
-            Display.objects.filter(room=shown).annotate(last=Max("tunings__visit__on")).order_by("maker", "model")
-        )
+        when = last_and_coming("tunings__visit", timezone.localdate())
+        context["displays"] = Display.objects.filter(room=shown).annotate(**when).order_by("maker", "model")
     return render(request, "office/room.html", context, status=422 if form.errors else 200)
 
 

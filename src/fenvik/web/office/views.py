@@ -7,7 +7,7 @@ from typing import Any
 from django.conf import settings
 from django.core.paginator import Paginator
 from django.db import connection
-from django.db.models import Count, Exists, Max, OuterRef, Q, Subquery
+from django.db.models import Count, Exists, OuterRef, Q, Subquery
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.template.loader import render_to_string
@@ -22,6 +22,7 @@ from fenvik.web.groundwork.state import fresh_state
 from fenvik.web.kit.models import of_firm_or_404
 from fenvik.web.office.forms import ClientForm, MoveForm, TuningForm, VisitForm, WordsForm
 from fenvik.web.office.helping import start_of, walks_of
+from fenvik.web.office.visited import last_and_coming
 from fenvik.web.people.asking import Asking
 from fenvik.web.planning.services import add_in_words, add_tuning, plan_visit
 from fenvik.web.planning.wording import WordsError
@@ -197,7 +198,7 @@ def clients(request: Asking) -> HttpResponse:
         Client.objects.of_firm(request.user.firm_id)
         .annotate(
             display_count=Count("rooms__displays", filter=Q(rooms__displays__put_away_at__isnull=True), distinct=True),
-            last=Max("visits__on", filter=Q(visits__put_away_at__isnull=True, visits__cancelled_at__isnull=True)),
+            **last_and_coming("visits", timezone.localdate()),
         )
         .order_by("name")
     )
