@@ -102,3 +102,18 @@ def test_a_choice_that_brings_others_along_leaves_what_was_wanted(paired, bench,
     # What nobody asked for is logged as it stands.
     told = {(c.control, c.after) for c in after.changes if c.is_told and c.of_pass_id is None}
     assert told == {(green["id"], 0)} | (set() if stays else {(red["id"], 0)})
+
+
+def test_a_display_that_does_not_answer_at_the_end_costs_no_reading(paired, bench, person, now, monkeypatch):
+    choose(paired, "grey-11")
+    read = reader.Reader.read
+
+    def mute(self, turn, *args, **more):
+        if turn.index == 4:
+            bench.displays[3].menu.described = None  # the stand-in fails inside from now on
+        return read(self, turn, *args, **more)
+
+    monkeypatch.setattr(reader.Reader, "read", mute)
+    done = run(paired, person, now)
+    assert (done.state, done.complete, done.readings.count()) == ("done", True, len(done.patches))
+    assert not ControlChange.objects.filter(tuning=paired, is_told=True).exists()
