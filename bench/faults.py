@@ -29,14 +29,15 @@ from fenvik.core.procedures.steps import Standing, perform
 from fenvik.core.types import Floats
 
 FAULTS = (
-    "moves", "keeps moving", "sticks", "mode flips", "aim lost", "aim lost a little", "aim lost in colours", "outliers", "colour slips",
-    "lamp", "curtain", "door", "hand", "early door", "early hand", "patch before", "follows late", "gains follow late", "brings along", "none",
+    "moves", "keeps moving", "sticks", "mode flips", "other input", "input for a while", "aim lost", "aim lost a little", "aim lost in colours", "outliers",
+    "colour slips", "lamp", "curtain", "door", "hand", "early door", "early hand", "patch before", "follows late", "gains follow late", "brings along", "none",
 )  # fmt: skip
-CALLED = ("aim lost", "aim lost a little", "aim lost in colours", "curtain")  # what a person can set right
+CALLED = ("other input", "aim lost", "aim lost a little", "aim lost in colours", "curtain")  # what a person can set right
 WORSE = 0.05  # of a mean error: less is what the display itself wanders
 OTHER_MODE = np.array([1.15, 1.2, 1.5])  # what another mode makes of the light
 AS_FOUND = 17  # readings of what is found: what comes early comes while they are taken
 BRIEF = 15  # readings that a hand or an open door lasts
+LOOKS = 6  # at another input before it is the right one again, where nobody is called
 TURNED_S, INSTALLED_S = (0.0, 4.0), (0.0, 10.0)  # seconds until what is turned or installed is seen, where that is the fault
 BRINGS, BROUGHT, AWAY = ("white-preset", "gamma"), ("white.", "gamma.at", "colour."), 4  # roles, roles, steps from the usual
 SETTLES_S, READS_S, ALL_IN_S = 0.3, 0.7, 60.0
@@ -59,6 +60,7 @@ class Faulty:
         ranged = [c for c in self.controls if c["kind"] == "range" and str(c.get("role", "")).startswith(("white", "colour", "light"))]
         self.one = str(self.chance.choice([c["id"] for c in ranged]))
         self.is_elsewhere = False  # in another mode than its own
+        self.left_input = 0  # looks until it is back on its input, where it shows another
         self.is_astray = False
         self.calls, self.is_attended = 0, False
         self.last = np.zeros(3)  # what was shown before
@@ -94,7 +96,9 @@ class Faulty:
         fraction, xyz = self.rig.read(shown)
         self.readings += 1
         fraction = np.array(percent) / 100.0 if shown is not percent else fraction
-        xyz = xyz * OTHER_MODE if self.is_elsewhere else xyz
+        if "input" in self.fault and self.readings == self.at_reading:
+            self.left_input = LOOKS if self.fault == "input for a while" else 10**6
+        xyz = xyz * OTHER_MODE if self.is_elsewhere or self.left_input else xyz
         lost = self.readings > self.at_reading
         if self.fault == "outliers" and self.chance.random() < 0.04:
             xyz = xyz * self.chance.uniform(0.6, 1.5)
@@ -132,13 +136,15 @@ class Faulty:
         """Set right what a person can, where somebody is there."""
         self.calls += 1
         if self.is_attended:
-            self.at_reading, self.is_astray = 10**6, False
+            self.at_reading, self.is_astray, self.left_input = 10**6, False, 0
         return True if self.is_attended else None
 
     def look(self) -> Standing:
         """Tell what is really set, and put its own mode back."""
         left, self.is_elsewhere = self.is_elsewhere, False
-        return Standing(self._real(), left_mode=left)
+        clash = "The display shows another input." if self.left_input else ""
+        self.left_input = max(self.left_input - 1, 0)
+        return Standing(self._real(), left_mode=left, clash=clash)
 
 
 class Late(Faulty):

@@ -1,17 +1,49 @@
-"""A whole system for a browser: stand-ins, a worker and the web as processes of their own, on the tests' database."""
+"""A whole system for a browser: worker and web as processes of their own, on the tests' database, and stand-ins in a thread."""
 
+import asyncio
 import os
 import random
+import socket
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 import urllib.request
 from pathlib import Path
 
 import pytest
+import uvicorn
+
+from fenvik.standins.bench import make_bench
+from fenvik.standins.serve import running
+from fenvik.standins.web import make_app
 
 ROOT = Path(__file__).resolve().parents[2]
+
+
+class Standins:
+    """Stand-ins that nobody has touched, and their pages, on ports of their own until they are ended."""
+
+    def __init__(self):
+        self.bench, self._ready = make_bench(haste=60, pair_code="4711"), threading.Event()
+        self._listening = socket.create_server(("127.0.0.1", 0))
+        self._server = uvicorn.Server(uvicorn.Config(make_app(self.bench), log_level="error", timeout_graceful_shutdown=1))
+        self._thread = threading.Thread(target=lambda: asyncio.run(self._serve()))
+        self._thread.start()
+        assert self._ready.wait(90)
+        self.directory = f"127.0.0.1:{self.bench.directory.port}"
+        self.pages = f"http://127.0.0.1:{self._listening.getsockname()[1]}/"
+
+    async def _serve(self):
+        async with running(self.bench, 0):
+            self._ready.set()
+            await self._server.serve(sockets=[self._listening])
+
+    def end(self):
+        self._server.should_exit = True
+        self._thread.join()
+        self._listening.close()
 
 
 class System:
@@ -34,21 +66,6 @@ class System:
         command = [sys.executable, "-m", "tests.at_once" if name == "worker" else "fenvik.cli", name, *arguments]
         self.running[name] = subprocess.Popen(command, env=self.environment, stdout=subprocess.PIPE, stderr=self.log, text=True)
         return self.running[name]
-
-    def call_standins(self):
-        """Begin to start stand-ins, without waiting for them: the next test finds them ready."""
-        self.start("standins", "--haste", "60", "--pair-code", "4711")
-
-    def start_standins(self):
-        if "standins" not in self.running:
-            self.call_standins()
-        process, found = self.running["standins"], {}
-        for line in process.stdout:
-            word, _, rest = line.strip().partition(" ")
-            found[word] = rest
-            if word == "pages":
-                break
-        self.directory, self.pages = found["directory"], found["pages"]
 
     def start_web(self):
         """Start the web where it was before. A port below those that the system gives away is taken by nobody meanwhile."""
@@ -114,7 +131,8 @@ def system(transactional_db, processes, person):
     for name in ("worker", "web"):
         if name in processes.running and processes.running[name].poll() is not None:
             processes.running.pop(name)
-    processes.start_standins()
+    standins = Standins()
+    processes.directory, processes.pages = standins.directory, standins.pages
     if "worker" not in processes.running:
         processes.start("worker")
     if "web" not in processes.running:
@@ -124,10 +142,9 @@ def system(transactional_db, processes, person):
     finally:
         processes.new_in_the_log()
         # Nobody is to work on what the next test's database no longer has.
-        for name in ("standins", *([] if _is_idle() else ["worker"])):
-            if name in processes.running:
-                processes.kill(name)
-        processes.call_standins()
+        standins.end()
+        if "worker" in processes.running and not _is_idle():
+            processes.kill("worker")
 
 
 def _is_idle():

@@ -7,7 +7,8 @@ import urllib.request
 import pytest
 
 from fenvik.web.devices.models import Device
-from fenvik.web.passes.models import Pass, PassPurpose, PassState
+from fenvik.web.kit.notify import notify
+from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -95,6 +96,11 @@ def test_two_passes_are_compared_and_readings_come_from_a_file(page, system, sit
     page.locator("#readings-file").set_input_files(str(file))
     page.get_by_role("button", name="Take them up").click()
     page.get_by_text("line 2, column Y").wait_for()
+    # News of anything else does not take away what was said to this page alone.
+    own = PatchList.objects.create(firm=site.visit.firm, name="Four corners", patches=[["white", 100, 100, 100]])
+    notify(site.pk)
+    page.get_by_text(own.name).first.wait_for()
+    assert page.get_by_text("line 2, column Y").is_visible()
 
     page.goto(f"{system.address}/tunings/{site.pk}/compare/")
     row = page.locator(".differ tr", has_text="white, cd/m²")

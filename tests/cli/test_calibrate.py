@@ -1,5 +1,6 @@
 """``fenvik calibrate`` over real sockets: what it writes, what it refuses, and what a failing device does to it."""
 
+import dataclasses
 import json
 import os
 import signal
@@ -17,6 +18,7 @@ from fenvik.core.procedures.steps import RefusedError, TooBrightError
 from fenvik.link.devices import MeterReading
 from fenvik.link.faults import DeviceError
 from fenvik.session.rig import LinkRig, Wanted
+from fenvik.standins import menu
 
 ROOT = Path(__file__).resolve().parents[2]
 MEMBERS = {
@@ -265,3 +267,24 @@ def test_whoever_sits_at_the_terminal_is_called_and_nobody_else_is(typed, goes_o
     told.isatty = lambda: True
     assert calibrate.call("The room has become lighter.") == goes_on
     assert "The room has become lighter." in capsys.readouterr().err
+
+
+def test_what_a_display_shows_otherwise_is_sent_again_or_said(bench):
+    host, port = bench.address.split(":")
+    wanted = Wanted((host, int(port)), "AQ75-0308", "4711", "q2", "BP1-1180", "TS2-0031", 10.0, 0.0)
+    rig, shown = LinkRig(wanted), bench.displays[3]
+    rig.begin()
+    try:
+        assert rig.look().clash == ""
+        bench.world.signal = dataclasses.replace(bench.world.signal, format="hdr10")
+        seen = rig.look()
+        assert (seen.sent_again, seen.left_mode, seen.clash, bench.world.signal.format) == (True, False, "", "sdr")
+        first, other = menu.INPUTS[:2]
+        shown.choose_input(other)
+        assert rig.look().clash == f"The display shows {other}; what was read before was read on {first}."
+        shown.choose_input(first)
+        shown.choose_mode("q1")
+        seen = rig.look()
+        assert (seen.sent_again, seen.left_mode, seen.clash, shown.mode) == (False, True, "", "q2")
+    finally:
+        rig.close()

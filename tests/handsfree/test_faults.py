@@ -19,14 +19,15 @@ from fenvik.core.procedures.steps import Standing, perform
         ("hdr", "aim lost a little", False, True), ("hdr", "aim lost a little", True, False), ("hdr", "curtain", True, False),
         ("hdr", "door", False, False), ("hdr", "patch before", False, False), ("hdr late", "aim lost in colours", True, False),
         ("installed", "aim lost", False, True), ("installed", "aim lost a little", False, True),
-        ("installed", "aim lost a little", True, False), ("installed", "aim lost in colours", True, False),
-        ("installed", "curtain", True, False), ("installed", "hand", False, False), ("installed", "early hand", False, False),
+        ("installed", "aim lost in colours", True, False), ("installed", "hand", False, False),
+        ("installed", "early hand", False, False), ("hdr", "other input", False, True), ("installed", "other input", True, False),
+        ("sdr", "input for a while", False, False),
         ("installed", "patch before", False, False), ("hdr", "follows late", False, False),
         ("installed", "follows late", False, False), ("hdr", "gains follow late", False, False),
     ],
 )  # fmt: skip
 def test_none_is_left_worse_than_found_in_hdr_or_by_what_is_installed(kind, fault, is_attended, is_put_back):
-    seed = {"hdr": 80_001, "hdr late": 80_002, "installed": 300}[kind]
+    seed = {"sdr": 300, "hdr": 80_001, "hdr late": 80_002, "installed": 300}[kind]
     rig, target, more, error = made(kind.removesuffix(" late"), seed)
     display = broken(seed, fault, rig)
     display.is_attended = is_attended

@@ -1,7 +1,11 @@
 """The client of a display against the stand-in, and against displays that break the link."""
 
+from dataclasses import replace
+from types import SimpleNamespace
+
 import pytest
 
+from fenvik.link import display
 from fenvik.link.connection import Connection
 from fenvik.link.display import LinkedDisplay, checked_control
 from fenvik.link.faults import DeviceError, LinkFault
@@ -91,3 +95,39 @@ def test_a_control_of_another_shape_is_a_fault(change):
     assert checked_control(connection, GOOD) == GOOD
     with pytest.raises(LinkFault):
         checked_control(connection, GOOD | change)
+
+
+@pytest.fixture
+def hours(monkeypatch):
+    """A clock that stands but while somebody sleeps; it begins with this hour."""
+    clock = SimpleNamespace(now=3600.0, monotonic=lambda: clock.now)
+    clock.sleep = lambda seconds: setattr(clock, "now", clock.now + seconds)
+    monkeypatch.setattr(display, "time", clock)
+    return clock
+
+
+@pytest.mark.parametrize("late_s", [0.0, 0.3, 2.5, 4.0])
+def test_what_is_told_late_is_waited_for(line, bench, hours, monkeypatch, late_s):
+    paired(line)
+    shown, told = bench.displays[0], [(0.0, "m2", 50)]
+    state, described = line._state, shown.menu.described
+    now = lambda part: [row for row in told if row[0] <= hours.now - late_s][-1][part]  # noqa: E731
+    monkeypatch.setattr(line, "_state", lambda: replace(state(), mode=now(1)))
+    monkeypatch.setattr(
+        shown.menu, "described", lambda mode: [c | {"value": now(2)} if c["id"] == "pic-1" else c for c in described(mode)]
+    )
+    told.append((hours.now, "m1", line.set("m2", "pic-1", 40)))
+    line.choose("m1")
+    assert {c["id"]: c["value"] for c in line.controls("m2")}["pic-1"] == 40
+    assert line.state().mode == "m1"
+    assert hours.now - 3600.0 <= late_s + 2.5
+
+
+def test_what_stands_otherwise_is_waited_for_once(line, bench, hours):
+    paired(line)
+    line.was_set("m2", [("pic-1", 99)])  # over another line; and turned since
+    bench.displays[0].set_control("m2", "pic-1", 40)
+    for _ in range(2):
+        assert {c["id"]: c["value"] for c in line.controls("m2")}["pic-1"] == 40
+        assert 5.0 < hours.now - 3600.0 < 9.0
+        line.was_set("m2", [("pic-1", 99)])

@@ -89,3 +89,10 @@ def test_devices_refuse_acts_that_there_are_not(nervous, person, equipped):
         for nasty in NASTY[:4]:
             answer = nervous.post(reverse("device-act", args=(device.pk, name)), {"name": nasty})
             assert answer.status_code != 500, (name, nasty)
+
+
+@pytest.mark.django_db
+def test_an_address_that_takes_forms_leads_to_its_page(nervous, tuning):
+    answer = nervous.get(reverse("act", args=(tuning.pk, "try")), follow=True)
+    assert (answer.redirect_chain[0], answer.status_code) == ((reverse("tuning", args=(tuning.pk,)), 302), 200)
+    assert nervous.get(reverse("act", args=(tuning.pk, "try")), headers={"Accept": "application/json"}).status_code == 405

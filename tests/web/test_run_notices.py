@@ -7,6 +7,7 @@ from django.urls import reverse
 
 from fenvik.link.faults import DeviceError
 from fenvik.session.reading import read_once
+from fenvik.standins import menu
 from fenvik.standins.rpc import Refusal
 from fenvik.web.adjusting import handsfree
 from fenvik.web.controls.values import values_of
@@ -63,6 +64,31 @@ def test_a_display_that_leaves_its_mode_in_the_middle_is_put_back_into_it(ready,
     assert is_true(bench, ready)
     page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()
     assert "left its picture mode by itself" in page
+
+
+def test_a_signal_that_falls_back_in_the_middle_is_sent_again(ready, person, now, bench):
+    after_sets(bench.displays[3], 30, lambda: setattr(bench.world, "signal", replace(bench.world.signal, format="hdr10")))
+    started = run(ready, person, now)
+    assert (started.state, bench.world.signal.format) == (PassState.DONE, "sdr")
+    assert any("showed another signal; the right one was sent again" in note for note in started.run.notes)
+    assert started.run.left_score < 0.4 * started.run.found_score
+    assert is_true(bench, ready)
+
+
+def test_another_input_pauses_a_run_until_it_is_the_right_one_again(ready, person, now, bench):
+    display = bench.displays[3]
+    first, other = menu.INPUTS[:2]
+    after_sets(display, 30, lambda: display.choose_input(other))
+    started = run(ready, person, now)
+    assert started.state == PassState.PAUSED
+    assert f"The display shows {other}; what was read before was read on {first}." in started.reason
+    display.choose_input(first)
+    services.resume(pass_id=started.pk, actor=person)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.DONE
+    assert any("somebody was called and set that right" in note for note in started.run.notes)
+    assert started.run.left_score < 0.4 * started.run.found_score
 
 
 def test_what_came_back_on_by_itself_is_set_off_again_and_the_sheet_stays_true(ready, person, now, bench):

@@ -1,10 +1,13 @@
 """What is turned at a paired display itself, or comes along with a choice: log and display stand alike, and it is said."""
 
+import datetime as dt
+import time
 import uuid
 
 import pytest
 from django.urls import reverse
 
+from fenvik.standins.faults import KINDS
 from fenvik.web.adjusting.lists import set_over_link
 from fenvik.web.adjusting.services import read_level
 from fenvik.web.controls.models import ControlChange
@@ -77,6 +80,37 @@ def test_what_is_turned_while_a_pass_is_read_is_said_with_it(paired, bench, pers
     assert "while this was read, and logged:" in page(signed_in, paired, "found")
 
 
+def test_what_moves_by_itself_is_told_from_what_somebody_turned(paired, bench, person, signed_in, now, monkeypatch):
+    light, sensor = by_role(paired, "light"), by_role(paired, "process.ambient")
+    choose(paired, "grey-11")
+    read, readings = reader.Reader.read, []
+
+    def follows(self, turn, *args, **more):
+        readings.append(turn.index)
+        if stands(bench, paired)[sensor["id"]]:
+            remote(bench, paired, **{light["id"]: 30 + len(readings)})
+        return read(self, turn, *args, **more)
+
+    monkeypatch.setattr(reader.Reader, "read", follows)
+    remote(bench, paired, **{sensor["id"]: True})
+    run(paired, person, now)
+    body = " ".join(page(signed_in, paired, "found").split())
+    assert "If nobody did that, something in the display does." in body
+    assert f"{sensor['label']} (on)" in body
+    run(paired, person, now)
+    moves = f"{light['label']} moved in the middle of several passes: something in the display turns it"
+    assert moves in " ".join(page(signed_in, paired, "found").split())
+    adjust = " ".join(page(signed_in, paired, "adjust").split())
+    assert moves in adjust
+    # However often it moved, it is one line: from where to where in all.
+    assert adjust.split("Turned at the display")[1].split("</p>")[0].count(light["label"] + " ") == 2
+    # Once what moves it is off, what came before is no reason to say so again.
+    off = {sensor["id"]: "off"}
+    set_over_link(tuning_id=paired.pk, actor=person, typed=off, seen=len(values_of(paired).changes), now=now, group=uuid.uuid4())
+    run(paired, person, now)
+    assert moves not in page(signed_in, paired, "found")
+
+
 @pytest.mark.parametrize("stays", [True, False])
 def test_a_choice_that_brings_others_along_leaves_what_was_wanted(paired, bench, person, now, monkeypatch, stays):
     red, green, preset = (by_role(paired, role) for role in ("white.gain.red", "white.gain.green", "gamma"))
@@ -104,16 +138,36 @@ def test_a_choice_that_brings_others_along_leaves_what_was_wanted(paired, bench,
     assert told == {(green["id"], 0)} | (set() if stays else {(red["id"], 0)})
 
 
-def test_a_display_that_does_not_answer_at_the_end_costs_no_reading(paired, bench, person, now, monkeypatch):
+@pytest.mark.parametrize("how", ["fails inside", "hang", "drop", "garbage", "unpaired"])
+def test_a_display_that_does_not_answer_any_more_costs_no_reading(paired, bench, person, now, monkeypatch, how):
     choose(paired, "grey-11")
     read = reader.Reader.read
 
     def mute(self, turn, *args, **more):
         if turn.index == 4:
-            bench.displays[3].menu.described = None  # the stand-in fails inside from now on
+            if how in KINDS:
+                bench.displays[3].fault.start(how, after=0, lasts_s=0)
+            else:
+                bench.displays[3].menu.described = None
         return read(self, turn, *args, **more)
 
     monkeypatch.setattr(reader.Reader, "read", mute)
     done = run(paired, person, now)
     assert (done.state, done.complete, done.readings.count()) == ("done", True, len(done.patches))
     assert not ControlChange.objects.filter(tuning=paired, is_told=True).exists()
+
+
+def test_a_display_that_tells_late_what_was_set_is_not_taken_for_one_that_was_turned(paired, bench, person, now, monkeypatch):
+    red, menu = by_role(paired, "white.gain.red"), bench.displays[3].menu
+    described, told = menu.described, []
+
+    def late(mode):
+        told.append((time.monotonic(), described(mode)))
+        return next(rows for at, rows in reversed(told) if at <= told[-1][0] - 1.0 or at == told[0][0])
+
+    menu.described = late
+    just_now, typed = dt.datetime.now(dt.UTC), {red["id"]: "4"}
+    set_over_link(tuning_id=paired.pk, actor=person, typed=typed, seen=0, now=just_now, group=uuid.uuid4())
+    told.append((time.monotonic(), told[0][1]))  # over another line it tells late again
+    engine.run(read_level(tuning_id=paired.pk, actor=person, now=now).pk)
+    assert [(c.control, c.after, c.is_told) for c in values_of(paired).changes] == [(red["id"], 4, False)]

@@ -10,14 +10,16 @@ from fenvik.web.adjusting.colours import hues_of
 from fenvik.web.adjusting.ends import ends_of, highest
 from fenvik.web.adjusting.models import ChangeList, ListKind, Run
 from fenvik.web.adjusting.points import points_of
+from fenvik.web.adjusting.services import read_level
 from fenvik.web.adjusting.speaking import newest_white
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import SettingError, values_of
 from fenvik.web.devices.standing import WrongStateError
 from fenvik.web.handovers.services import PuttingBackError, make_handover
-from fenvik.web.passes import engine, sending
+from fenvik.web.passes import engine, reader, sending
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.recent import recent_readings
+from fenvik.web.passes.services import resume
 from fenvik.web.results import files
 from tests.web.adjustable import adjustable
 from tests.web.reading import choose, fresh, run
@@ -55,6 +57,36 @@ def test_a_pass_in_another_mode_reads_nothing_and_an_act_sets_it_right(oled, per
     begun.refresh_from_db()
     assert (begun.state, begun.readings.count()) == ("done", 11)
     assert begun.circumstance.display_mode == oled.mode_id
+
+
+@pytest.mark.parametrize("keeps_on", [False, True])
+def test_a_display_that_leaves_its_mode_in_the_middle_of_a_pass_pauses_it_there(oled, person, bench, now, monkeypatch, keeps_on):
+    shown, other = bench.displays[1], another_mode(bench.displays[1])
+    choose(oled, "grey-11")
+    read = reader.Reader.read
+
+    def leaves(self, turn, *args, **more):
+        if turn.taken == 4:
+            shown.choose_mode(other.id)
+        return read(self, turn, *args, **more)
+
+    monkeypatch.setattr(reader.Reader, "read", leaves)
+    if keeps_on:
+        begun = read_level(tuning_id=oled.pk, actor=person, now=now, keep_reading=True)
+        engine.run(begun.pk)
+        begun.refresh_from_db()
+    else:
+        begun = run(oled, person, now)
+    assert (begun.state, begun.readings.count()) == ("paused", 4)
+    assert f"The display is in {other.label}; this tuning is for Cinema. What was being read then was thrown away." in begun.reason
+    assert begun.mend == "choose-mode"
+    monkeypatch.undo()
+    if not keeps_on:
+        shown.choose_mode(oled.mode_id)
+        resume(pass_id=begun.pk, actor=person)
+        engine.run(begun.pk)
+        begun.refresh_from_db()
+        assert (begun.state, begun.complete, begun.readings.count()) == ("done", True, 11)
 
 
 def test_nothing_is_set_while_the_display_stands_in_another_mode(oled, person, bench, now):

@@ -1,8 +1,10 @@
 """A display with a network control as a typed object: pairing, modes, controls, settings."""
 
 import math
+import time
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 from fenvik.link.connection import Connection
 from fenvik.link.devices import Device
@@ -13,7 +15,11 @@ LONGEST_LABEL = 80  # characters
 KINDS = ("range", "choice", "switch")
 NOT_THERE = (DeviceError.UNKNOWN, DeviceError.UNSUPPORTED, -32602)  # the last: a parameter that cannot be
 SIGNALS = ("sdr", "hdr10", "hlg", "dynamic")
+LATE_S = 5.0  # so long a display may tell what was before something was set or chosen
+CHOSEN = ("", "")  # the mode, among what was set
+ASKED_AGAIN_S = 0.4  # after that; then after half as long as it is since
 Value = float | str | bool
+Told = TypeVar("Told")
 
 
 @dataclass(frozen=True)
@@ -83,6 +89,8 @@ class LinkedDisplay(Device):
     def __init__(self, connection: Connection, token: str = "") -> None:
         super().__init__(connection)
         self.token = token
+        self._lately: dict[tuple[str, str], tuple[Value, float]] = {}  # what was set or chosen is at, and since when
+        self._in_vain: set[tuple[str, str]] = set()  # what was waited for that stood otherwise all the same
 
     def _call(self, method: str, **params: Any) -> Any:
         return self.connection.call(method, {"token": self.token, **params})
@@ -101,8 +109,27 @@ class LinkedDisplay(Device):
         self.token = answer["token"]
         return self.token
 
+    def was_set(self, mode: str, settings: Iterable[tuple[str, Value]]) -> None:
+        """Take it that controls were set just now, over another line: a display that tells them late is asked again here, too."""
+        self._lately.update({(mode, control): (value, time.monotonic()) for control, value in settings})
+
+    def _told(self, ask: Callable[[], Told], values: Callable[[Told], dict[tuple[str, str], Value]]) -> Told:
+        """Return what is told, asked again while it is otherwise than what was just set. What stays so really stands so."""
+        while True:
+            made = ask()
+            told = values(made)
+            late = [name for name, (value, _) in self._lately.items() if told.get(name, value) != value]
+            age = time.monotonic() - max((self._lately[name][1] for name in late if name not in self._in_vain), default=-math.inf)
+            if age > LATE_S:
+                self._in_vain |= set(late)
+                return made
+            time.sleep(max(ASKED_AGAIN_S, age / 2))
+
     def state(self) -> DisplayState:
-        """Return what the display shows now."""
+        """Return what the display shows now; one that still tells the mode before the one it was just put in is asked again."""
+        return self._told(self._state, lambda state: {} if state.mode is None else {CHOSEN: state.mode})
+
+    def _state(self) -> DisplayState:
         answer = self._call("state")
         if not isinstance(answer, dict):
             raise self.connection.fault("no state")
@@ -130,9 +157,16 @@ class LinkedDisplay(Device):
     def choose(self, mode: str) -> None:
         """Choose a picture mode."""
         self._done("choose", mode=mode)
+        self._lately[CHOSEN] = mode, time.monotonic()
 
     def controls(self, mode: str) -> list[dict[str, Any]]:
-        """Return the controls of a mode, each with its value and default, in the menu's own order."""
+        """Return the controls of a mode, each with its value and default, in the menu's own order.
+
+        A display that still tells what they were before they were set is asked again, until it tells that or some seconds are over.
+        """
+        return self._told(lambda: self._controls(mode), lambda rows: {(mode, row["id"]): row["value"] for row in rows})
+
+    def _controls(self, mode: str) -> list[dict[str, Any]]:
         rows = self._call("controls", mode=mode)
         if not isinstance(rows, list) or len(rows) > MOST_CONTROLS:
             raise self.connection.fault(f"no list of controls, or one of more than {MOST_CONTROLS}")
@@ -147,6 +181,7 @@ class LinkedDisplay(Device):
         if not isinstance(answer, dict) or not isinstance(answer.get("value"), int | float | str):
             raise self.connection.fault("set without a value")
         now: Value = answer["value"]
+        self._lately[mode, control] = now, time.monotonic()
         return now
 
     def install(self, mode: str, what: str, data: dict[str, Any]) -> None:
@@ -167,6 +202,7 @@ class LinkedDisplay(Device):
     def reset(self, mode: str) -> None:
         """Put a mode back to its factory values."""
         self._done("reset", mode=mode)
+        self._lately = {name: each for name, each in self._lately.items() if name[0] != mode}
 
     def _done(self, method: str, **params: Any) -> None:
         if not isinstance(self._call(method, **params), dict):

@@ -23,6 +23,7 @@ from fenvik.link.faults import DeviceError, LinkFault
 from fenvik.session.patience import Patience, passes_by_itself
 from fenvik.session.reading import read_once
 from fenvik.session.refusing import refusal_of, too_bright
+from fenvik.session.showing import standing
 
 PATIENCE_S, RETRY_S = 60.0, 1.0
 PAIRING_PATIENCE_S = 10.0
@@ -80,6 +81,7 @@ class LinkRig:
         self.settle_s = USUAL["other"].settle_s if wanted.settle_s is None else wanted.settle_s
         self.controls: list[dict[str, Any]] = []
         self.calls: Callable[[str], bool | None] = lambda words: None  # whoever stands by, if anybody does
+        self._input = ""  # that the display shows
         self._begun = 0.0  # when the last reading was begun
 
     def ask(self, words: str) -> bool | None:
@@ -204,6 +206,7 @@ class LinkRig:
             raise WrongSerialError(f"The mode {found.label} is for {takes}, and this target is for {self.wanted.signal}.")
         self.mode = found.id
         self.patiently(lambda: self._device(self.wanted.display, "display").choose(found.id))
+        self._input = self.patiently(lambda: self._device(self.wanted.display, "display").state().input)
         self.controls = self.patiently(lambda: self._device(self.wanted.display, "display").controls(found.id))
 
     def learn_settling(self) -> None:
@@ -307,13 +310,19 @@ class LinkRig:
 
         def act() -> Standing:
             display = self._device(self.wanted.display, "display")
-            left = display.state().mode not in (None, self.mode)  # none while a signal is only arriving
-            if left:
-                display.choose(self.mode)
+            seen = standing(display, self.mode, signal=self.signal, on=self._input, send_again=self._send_again)
+            if seen.left_mode:
                 self._shown = None
-            return Standing({c["id"]: c["value"] for c in display.controls(self.mode)}, left)
+            return seen
 
         return self.patiently(act)
+
+    def _send_again(self) -> None:
+        """Send the signal anew: opening the source does."""
+        source = self._open.pop(self.wanted.source, None)
+        if source is not None:
+            source.close()
+        self._device(self.wanted.source, "source").blank()
 
     def install(self, what: str, data: dict[str, Any]) -> None:
         """Install something in the mode; the light is given time to follow."""

@@ -57,6 +57,7 @@ class Fit:
     astray: Floats  # (2, 3): of signal, by how much the points meet white and black elsewhere, beside that
     boost: float = 0.0  # light of a white sub-pixel that the drives were freed of
     fine: float = 1.0  # as of ``fineness``
+    backwards: frozenset[int] = frozenset()  # points, by their places among the knobs, that take away where others add
     gain_doubt: Floats = field(default_factory=lambda: np.zeros((3, 3)))  # deviations of ``gain`` and ``offset``
     offset_doubt: Floats = field(default_factory=lambda: np.zeros((3, 3)))
 

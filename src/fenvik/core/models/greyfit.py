@@ -19,6 +19,8 @@ LIKELY_WIDTH, WIDTH_DOUBT = 0.85, 0.45  # of a point's pull, and how surely: the
 LEAST_STEP = 0.4  # of the usual step: what a point does at least, whatever few readings say
 BENT = 0.06  # share of a change that a straight model leaves out
 TOO_LITTLE, RESCALED = 2.5, 4  # times what a step was taken to do: then that is taken anew, so often at most
+SUSPECT, MOST_SUSPECTS = 0.6, 6  # of its light's usual step: a point that does less may work backwards; so many are tried
+BACKWARDS = 4.0  # of the squared error: what must speak for that, for few do
 UNUSUAL = 3.0  # of the squared error: what must speak for points that act on the signal before gains and offsets do
 
 
@@ -29,7 +31,40 @@ def fit(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0, taugh
 
     No display is quite as straight as the model. So a reading counts the less the farther the knobs have been turned since, and
     what is expected near to where they stand now is what was read near to it.
+
+    A point that works backwards is no point that does less than others: each that seems to do next to nothing is tried that
+    way too.
     """
+    made = _fitted(knobs, seen, fine, taught)
+    backwards: frozenset[int] = frozenset()
+    for k in _suspects(made, seen)[:MOST_SUSPECTS]:
+        other = _fitted(knobs, seen, fine, taught, backwards | {k})
+        if other.residual < made.residual - BACKWARDS:
+            made, backwards = other, backwards | {k}
+    return made
+
+
+def _suspects(made: Fit, seen: Sequence[Seen]) -> list[int]:
+    """Return the points that were turned and seem to do next to nothing, or the opposite, those first that do so most."""
+    turned = np.ptp(np.array([s.moved for s in seen]), axis=0) > 0 if made.knobs and seen else np.zeros(len(made.knobs), dtype=bool)
+    found: dict[int, float] = {}
+    for channel in range(3):
+        mine = [k for k, knob in enumerate(made.knobs) if knob.kind == "point" and knob.channel == channel]
+        usual = float(np.median(made.step[mine])) if mine else 0.0
+        found |= {k: float(made.step[k]) / usual for k in mine if usual > 0 and turned[k] and made.step[k] < SUSPECT * usual}
+    return sorted(found, key=lambda k: found[k])
+
+
+def _fitted(
+    knobs: Sequence[Control], seen: Sequence[Seen], fine: float, taught: Taught | None, backwards: frozenset[int] = frozenset()
+) -> Fit:
+    """Return the fit in which some points (their places among the knobs) are taken to work backwards."""
+    sign = np.array([-1.0 if k in backwards else 1.0 for k in range(len(knobs))])
+    made = _best_shape(knobs, [replace(s, moved=s.moved * sign) for s in seen] if backwards else seen, fine, taught)
+    return replace(made, step=made.step * sign, backwards=backwards) if backwards else made
+
+
+def _best_shape(knobs: Sequence[Control], seen: Sequence[Seen], fine: float, taught: Taught | None) -> Fit:
     problem = _to_scale(tuple(knobs), seen, fine, taught)
     if not problem.moved_points:
         usual = (taught.width, taught.shape) if taught is not None and taught.width else UNTOLD

@@ -10,6 +10,7 @@ from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import agree, standing_out
 from fenvik.core.procedures.following import MOST_TRIES, SOON_S, Following, is_late
 from fenvik.core.procedures.samelight import comes_back, is_right, see_the_dark, see_the_light
+from fenvik.core.procedures.shown import MOST_CALLS, until_it_shows
 from fenvik.core.procedures.stand import UNKNOWN, Stand
 from fenvik.core.procedures.steps import (
     ENDS,
@@ -29,7 +30,6 @@ from fenvik.core.procedures.wholelight import see_the_whole
 from fenvik.core.types import Floats
 
 TRIES = 3  # to read something while the display stands still
-MOST_CALLS = 3  # of somebody who says that it is right, and it is not
 MANY_SLIPS = 3  # of a batch: there was something before the meter for a while, and others of it tell of that
 SAME_CODE = 0.003  # fraction of signal: a code is rounded by less
 MOST_DOUBTED = 4  # of a batch that are read again
@@ -221,8 +221,12 @@ class Desk(Stand):
         standing: Standing | None = yield Look()
         if standing is None:
             return False
+        was_elsewhere = standing.left_mode or standing.sent_again or bool(standing.clash)
+        if standing.clash:
+            standing = yield from until_it_shows(self, standing)
+            self.budget += len(self.taken) - self.sure  # of those that are thrown away nobody chose to take them
         moved = [c for c in self.controls if standing.values.get(c["id"], c["value"]) != c["value"]]
-        if not moved and not standing.left_mode:
+        if not moved and not was_elsewhere:
             self.sure = len(self.taken)
             return False
         thrown = len(self.taken) - self.sure
@@ -230,6 +234,8 @@ class Desk(Stand):
         del self.taken[self.sure :]
         if standing.left_mode:
             self.notes.append("The display left its picture mode by itself; it was chosen again.")
+        if standing.sent_again:
+            self.notes.append("The display showed another signal; the right one was sent again.")
         for control in moved:
             wanted, control["value"] = control["value"], standing.values[control["id"]]
             yield from self.set(control, wanted)

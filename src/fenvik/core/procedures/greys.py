@@ -17,6 +17,7 @@ DOUBTED = 2  # of those: kept for what stands out and is read twice
 FOR_END = 15  # more of them in HDR, where the end of a display takes some for itself
 GO_ON = 7  # readings, twice, after the meter was corrected anew
 MOST_SPARE = 20  # readings in HDR that nothing else wants and greys still take: more bring nothing
+FOR_BACKWARDS = 5  # more for each point that works backwards: it was turned the wrong way first
 FOR_SLIPS = 3  # readings of what is spare that are kept for those that stand out
 LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent before
 FEW_LEVELS = 12
@@ -111,6 +112,7 @@ class Greys(GreyView):
         spent = sum(others or np.ptp(t.fraction) == 0 for t in self.desk.taken)
         # Those that tell how soon what is turned is seen are not for the greys; in HDR there are readings to spare.
         most = MOST_GREYS + self.more + self.desk.following.asked + (FOR_END if self.palette.is_shortened else -1)
+        most += FOR_BACKWARDS * self._backwards
         left = max(most - DOUBTED - spent - proof, LEAST_AGAIN)
         # With many points most of what is left is kept for the last look, when little is wrong any more.
         first = round(AGAIN * left) if len(at) < MANY_POINTS else 0
@@ -140,7 +142,25 @@ class Greys(GreyView):
             # Black with them, where a reading is left: whether the room is as dark as it was shows there and nowhere else.
             dark = [0.0] if look == 0 and self.desk.spent + len(levels) < self.desk.budget else []
             yield from self.desk.greys([*levels, *dark])
+            known = self._backwards
             yield from self._move(self.every, self.levels, last=look == looks - 1)
+        # What has just shown that it works backwards was turned the wrong way until now: what follows from it is looked at.
+        while self._backwards > known and self.desk.spent + FOR_BACKWARDS <= self.desk.budget and not self.desk.by_hand:
+            known = self._backwards
+            yield from self.desk.greys(self._worst(FOR_BACKWARDS))
+            yield from self._move(self.every, self.levels, last=True)
+        self._say_what_works_backwards()
+
+    def _say_what_works_backwards(self) -> None:
+        ids = [self.knobs[k].id for k in sorted(self.model.backwards)] if self.model is not None else []
+        names = [str(c["label"]) for c in self.desk.controls if c["id"] in ids]
+        if names:
+            self.desk.notes.append(f"{', '.join(names)}: more of it gives less light, and it was turned as that wants.")
+
+    @property
+    def _backwards(self) -> int:
+        """How many points are known to work backwards."""
+        return 0 if self.model is None else len(self.model.backwards)
 
     def go_on(self) -> Procedure[None]:
         """Look again, as far as readings are left, when all that was read is seen through another correction."""

@@ -119,11 +119,14 @@ class Look:
 class Standing:
     """The value of every control by its id as the display tells it.
 
-    ``left_mode``: it was in another mode than its own, and was put back.
+    ``left_mode``: it was in another mode than its own, and was put back. ``sent_again``: it showed another signal, and the right
+    one was sent anew. ``clash``: what it still shows otherwise than is wanted, its signal or its input, in a sentence.
     """
 
     values: dict[str, Any]
     left_mode: bool = False
+    sent_again: bool = False
+    clash: str = ""
 
 
 @dataclass(frozen=True)

@@ -2,6 +2,7 @@
 
 import uuid
 from collections.abc import Iterator
+from dataclasses import asdict
 from datetime import UTC, datetime
 from typing import Any
 
@@ -132,7 +133,7 @@ class Record:
 
     def was_looked(self, standing: Standing) -> None:
         """Keep how the display stood. Raises LostPassError."""
-        self.store.row(CAME, number=self.at, came=Jsonb({"values": standing.values, "left_mode": standing.left_mode}))
+        self.store.row(CAME, number=self.at, came=Jsonb(asdict(standing)))
         self.at += 1
 
     def was_done(self) -> None:

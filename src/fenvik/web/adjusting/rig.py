@@ -27,8 +27,10 @@ from fenvik.core.procedures.steps import (
 from fenvik.core.signal.patches import Patch, patch
 from fenvik.core.types import Floats
 from fenvik.link.display import LinkedDisplay
+from fenvik.session.showing import standing
 from fenvik.web.adjusting.models import Run, RunStep
 from fenvik.web.adjusting.record import Kept, Record, refused_before
+from fenvik.web.passes.devices import Devices
 from fenvik.web.passes.kinds import kinds
 from fenvik.web.passes.turns import Plan
 
@@ -40,6 +42,7 @@ class Hands(Protocol):
     """What a rig needs of whoever runs it."""
 
     plan: Plan
+    devices: Devices
     record: Record
     told: Run
     is_live: bool  # whether everything that was stored before has been gone through
@@ -56,6 +59,10 @@ class Hands(Protocol):
 
     def take_one(self, percent: Fraction, by: str = "") -> Floats:
         """Read a patch and keep the reading; return XYZ (3,) as it was taken."""
+        ...
+
+    def input_at_first(self) -> str:
+        """Return the input on which the run began."""
         ...
 
     def call(self, words: str) -> None:
@@ -88,6 +95,7 @@ class Rig:
         """Choose the mode, where nothing was stored yet."""
         if self.runner.is_live:
             self._choose()
+            self.runner.input_at_first()
 
     def _choose(self) -> None:
         self.runner.patiently(lambda: self.runner.display().choose(self.runner.told.mode))
@@ -116,16 +124,16 @@ class Rig:
         kept = self._again(Look())
         if kept is not None:
             told: dict[str, Any] = kept.came or {}
-            return Standing(told.get("values", {}), bool(told.get("left_mode")))
+            return Standing(**({"values": {}} | told))
         self.go_live()
         self.record.begin(Look())
-        shown = self.runner.patiently(lambda: self.runner.display().state()).mode
-        left = shown not in (None, self.runner.told.mode)  # none while a signal is only arriving
-        if left:
-            self._choose()
-        standing = Standing(self._stands(), left)
-        self.record.was_looked(standing)
-        return standing
+        runner, on = self.runner, self.runner.input_at_first()
+        signal = runner.plan.pass_.tuning.signal
+        seen: Standing = runner.patiently(
+            lambda: standing(runner.display(), runner.told.mode, signal=signal, on=on, send_again=runner.devices.send_again)
+        )
+        self.record.was_looked(seen)
+        return seen
 
     def take_as_it_is(self) -> None:
         """Take every control as the display really has it: the run was asked to stop before it had gone through what is stored."""

@@ -5,6 +5,7 @@ step by step, no device is touched, and where that ends the run goes on live.
 """
 
 import time
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -42,7 +43,7 @@ from fenvik.web.controls.models import ControlChange
 from fenvik.web.devices.displays import NotPairedError
 from fenvik.web.devices.models import Device, Pairing
 from fenvik.web.devices.services import locate
-from fenvik.web.passes.models import PassState
+from fenvik.web.passes.models import Circumstance, PassState
 from fenvik.web.passes.runner import Ended, Runner
 from fenvik.web.passes.store import Asked, LostPassError, Store
 from fenvik.web.passes.turns import Plan, Turn
@@ -72,6 +73,7 @@ class HandsFreeRunner(Runner):
         self.record = Record(store, self.told)
         self.is_live = self.record.is_over  # whether everything that was stored before has been gone through
         self.display_line: LinkedDisplay | None = None
+        self._on: str | None = None  # the input on which it began
         self.stops = False
         self.job: Job | None = None
         self.stood: Given = {}  # what was installed when it began
@@ -243,6 +245,17 @@ class HandsFreeRunner(Runner):
         self.taken += 1
         self._heed(asked)
         return np.array(taken.xyz)
+
+    def input_at_first(self) -> str:
+        """Return the input on which the run began; it is kept with the pass."""
+        if self._on is None:
+            kept = Circumstance.objects.filter(pass_of=self.plan.pass_).values_list("display_input", flat=True).first()
+            if not kept:
+                state = self.patiently(lambda: self.display().state())
+                self.store.note_state(asdict(state))
+                kept = state.input
+            self._on = str(kept)
+        return self._on
 
     def call(self, words: str) -> None:
         """Pause with what is wrong: the run goes on once a person says that it is right again."""

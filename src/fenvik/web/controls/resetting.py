@@ -72,6 +72,7 @@ def reset_mode(*, tuning_id: int, actor: User, now: datetime, linked: bool) -> t
             held.go_on()
             _noted_before(tuning_id, actor, now)
         line.reset(tuning.mode_id)
+        line.was_set(tuning.mode_id, usual.items())
         was_reset(tuning.display_id, tuning.mode_id, now)
         stands = {c["id"]: c["value"] for c in line.controls(tuning.mode_id)}
         with transaction.atomic():

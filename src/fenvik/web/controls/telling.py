@@ -1,10 +1,11 @@
 """How the controls of a paired display really stand: what was turned in its own menu, or came along with a choice, is logged."""
 
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 import structlog
 from django.db import transaction
+from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
 from fenvik.link.display import LinkedDisplay
@@ -16,6 +17,7 @@ from fenvik.web.kit.notify import notify
 from fenvik.web.visits.models import WHOLE, Tuning
 
 log = structlog.get_logger(__name__)
+LATELY = timedelta(seconds=15)  # what was set over another line since then, a display may tell late over this one
 
 
 def standing(tuning: Tuning, line: LinkedDisplay) -> dict[str, Any]:
@@ -24,6 +26,8 @@ def standing(tuning: Tuning, line: LinkedDisplay) -> dict[str, Any]:
     A menu that was noted by hand may call something else by the same id: only what has the same name counts.
     """
     mode = tuning.mode_id or mode_of(tuning, {mode.id: mode.label for mode in line.modes()})
+    lately = ControlChange.objects.filter(tuning=tuning, is_told=False, at__gt=timezone.now() - LATELY)
+    line.was_set(mode, lately.order_by("id").values_list("control", "after"))
     labels = {c["id"]: c["label"] for c in tuning.display.menu_map.controls} if tuning.display.menu_map is not None else {}
     return {c["id"]: c["value"] for c in line.controls(mode) if labels.get(c["id"]) == c["label"]} if mode else {}
 

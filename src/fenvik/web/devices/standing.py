@@ -59,12 +59,15 @@ def input_before(tuning: Tuning) -> str:
     return told.order_by("-created_at").values_list("circumstance__display_input", flat=True).first() or ""
 
 
-def see(tuning: Tuning, line: LinkedDisplay, *, any_input: bool = False) -> dict[str, Any]:
-    """Return how a display stands, asked over its line. Raises WrongStateError where that does not fit the tuning."""
+def see(tuning: Tuning, line: LinkedDisplay, *, before: str | None = None) -> dict[str, Any]:
+    """Return how a display stands, asked over its line. Raises WrongStateError where that does not fit the tuning.
+
+    ``before``: the input that it is to show; empty for any, None for the one on which the tuning was read last.
+    """
     state = line.state()
     said = {"mode": state.mode, "signal": state.signal, "input": state.input}
     modes = (tuning.display.said or {}).get("modes") or [{"id": mode.id, "label": mode.label} for mode in line.modes()]
-    told = said | {"modes": modes, "input_before": "" if any_input else input_before(tuning)}
+    told = said | {"modes": modes, "input_before": input_before(tuning) if before is None else before}
     words, mend = clash_of(tuning, told)
     if words:
         raise WrongStateError(words, mend)

@@ -53,6 +53,13 @@ class Devices:
         self.source = self._source(self.pass_.source)
         return True
 
+    def send_again(self) -> None:
+        """Send the signal anew. Raises LinkFault, DeviceError, AddressError."""
+        if self.source is not None:
+            self.source.close()
+        self.source = None
+        self.open_source()
+
     def open_meter(self, turn: Turn | None) -> None:
         """Open the meter whose turn it is, and no other: while two change places one may be in its case."""
         self._turn = turn

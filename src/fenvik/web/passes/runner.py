@@ -2,7 +2,7 @@
 
 import threading
 import time
-from datetime import UTC, datetime
+from contextlib import suppress
 from typing import Any
 
 import numpy as np
@@ -10,14 +10,11 @@ import structlog
 from django.conf import settings
 
 from fenvik.core.errors import FenvikError
-from fenvik.link.display import LinkedDisplay
 from fenvik.session.patience import Patience, passes_by_itself
-from fenvik.web.controls.telling import take_as_told
-from fenvik.web.devices.displays import paired
-from fenvik.web.devices.standing import WrongStateError, is_paired, see
+from fenvik.web.devices.standing import WrongStateError
 from fenvik.web.passes.devices import Devices
 from fenvik.web.passes.kinds import kinds
-from fenvik.web.passes.models import Circumstance, PassPurpose, PassState
+from fenvik.web.passes.models import PassPurpose, PassState
 from fenvik.web.passes.pace import note_pace
 from fenvik.web.passes.person import TakenBackError
 from fenvik.web.passes.reader import BlindError, Reader, StuckError
@@ -25,7 +22,7 @@ from fenvik.web.passes.script import Heard, Script, place_of
 from fenvik.web.passes.services import is_held
 from fenvik.web.passes.store import Asked, Store, Taken
 from fenvik.web.passes.turns import Plan, Turn
-from fenvik.web.visits.models import Tuning
+from fenvik.web.passes.watching import Watch
 
 log = structlog.get_logger(__name__)
 RETRY_S = 1.0
@@ -53,10 +50,10 @@ class Runner:
         self.plan, self.store = plan, store
         self.devices = Devices(plan.pass_, store, self._heed)
         self.reader = Reader(self.devices, store)
+        self.watch = Watch(plan.pass_, store)
         self.taken, self.done, self.rows = plan.taken, plan.done, plan.rows
         self.next = -1
         self.next = self._following()
-        self.has_heard = False  # how the display's controls stood when it began
         self.last_read: float | None = None  # when the reading before was begun
         self.patience = Patience(settings.DEVICE_PATIENCE_S)
         scripted = kinds.procedures.get(plan.pass_.purpose)
@@ -72,6 +69,7 @@ class Runner:
     def let_go(self) -> None:
         """Close the connections."""
         self.devices.let_go()
+        self.watch.let_go()
 
     def run(self) -> None:
         """Go through the patches; a failing device is waited for."""
@@ -108,7 +106,9 @@ class Runner:
         self._heed(self.store.asked())
 
     def _finish(self, state: PassState) -> None:
-        self._hear_at_the_end()
+        with suppress(WrongStateError):  # it was right after the last reading
+            if self.taken > 1:
+                self.watch.at_the_end()
         self.let_go()
         note_pace(self.plan.pass_.pk)
         # The summary first: whoever hears that the pass has ended finds it there.
@@ -127,7 +127,7 @@ class Runner:
 
     def _lines(self) -> list[Any]:
         """The lines to devices that are open."""
-        return self.devices.lines
+        return [*self.devices.lines, *self.watch.lines]
 
     def _connect(self) -> None:
         self.devices.see_networks(self._lines())
@@ -135,45 +135,21 @@ class Runner:
             self._see_the_display()
         self.devices.open_meter(self.turn if self.next < len(self.rows) else None)
 
-    def _tuning(self) -> Tuning:
-        related = ("display__room__client", "display__menu_map", "display__link__pairing")
-        return Tuning.objects.select_related(*related).get(pk=self.plan.pass_.tuning_id)
-
     def _see_the_display(self) -> None:
         """See that a paired display stands as the tuning wants it, once the signal is out; else pause with what does not fit."""
-        pass_ = self.plan.pass_
-        if pass_.purpose not in SEEN_FIRST:
-            return
-        tuning = self._tuning()
-        if not is_paired(tuning.display):
+        if self.plan.pass_.purpose not in SEEN_FIRST:
             return
         try:
-            with paired(tuning.display, for_page=False) as line:
-                meant = Circumstance.objects.filter(pass_of=pass_, any_input=True).exists()
-                self.store.note_state(see(tuning, line, any_input=meant))
-                self._hear_of_controls(tuning, line)
+            said = self.watch.begin()
         except WrongStateError as clash:
-            self.store.note_state({}, clash.mend)
-            self._pause(f"{clash} Nothing was read in it. Set that right, then go on.")
-        except FenvikError as problem:
-            # Its control is away: the meter still sees the screen.
-            log.warning("display not asked", pass_id=pass_.pk, problem=str(problem))
-
-    def _hear_of_controls(self, tuning: Tuning, line: LinkedDisplay) -> None:
-        """Log what was turned at the display itself: what is read next is read in that state."""
-        take_as_told(tuning=tuning, line=line, now=datetime.now(UTC), of_pass=self.plan.pass_)
-        self.has_heard = True
-
-    def _hear_at_the_end(self) -> None:
-        """See whether anything was turned at the display while more than one patch was read: then they are of two states."""
-        if not self.has_heard or self.taken <= 1:
+            self._stands_otherwise(clash, "Nothing was read in it.")
             return
-        tuning = self._tuning()
-        try:
-            with paired(tuning.display, for_page=False) as line:
-                self._hear_of_controls(tuning, line)
-        except FenvikError as problem:
-            log.warning("display not asked", pass_id=self.plan.pass_.pk, problem=str(problem))
+        if said:
+            self.store.note_state(said)
+
+    def _stands_otherwise(self, clash: WrongStateError, so: str) -> None:
+        self.store.note_state({}, clash.mend)
+        self._pause(f"{clash} {so} Set that right, then go on.")
 
     def _patches(self) -> None:
         pass_ = self.plan.pass_
@@ -191,6 +167,12 @@ class Runner:
                 self.next, shown = max(self.next - 1, 0), None
                 self.done.discard(self.next)
                 self.store.take_back(self.next)
+                continue
+            try:
+                self.watch.after_a_reading()
+            except WrongStateError as clash:
+                self._stands_otherwise(clash, "What was being read then was thrown away.")
+                shown = None
                 continue
             shown, self.last_read = self.turn.look, taken.started_at.timestamp()
             asked = self.store.add(taken)

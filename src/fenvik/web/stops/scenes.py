@@ -13,6 +13,7 @@ from fenvik.formats.typed import ORDERS
 from fenvik.web.adjusting.desk import Desk
 from fenvik.web.adjusting.ends import placed
 from fenvik.web.adjusting.speaking import newest_white
+from fenvik.web.controls.restless import folded, restless, still_on
 from fenvik.web.controls.values import Values, values_from
 from fenvik.web.corrections.choosing import candidates
 from fenvik.web.devices.standing import clash_of
@@ -178,16 +179,21 @@ class Scene:
     def told(self) -> dict[str, Any] | None:
         """What the display told of its controls that nobody here had turned: of the pass that is shown, at Adjust the last of all.
 
-        ``meanwhile``: it was turned while that pass was read.
+        ``meanwhile``: it was turned while that pass was read. ``restless``: what moves by itself. ``on``: what may do that.
         """
+        pass_ = self.shown_pass if self.stop in ("found", "left") else None
         if self.stop == "adjust":
             rows = list(takewhile(lambda change: change.is_told, reversed(self.values.changes)))[::-1]
-            return {"rows": rows} if rows else None
-        pass_ = self.shown_pass if self.stop in ("found", "left") else None
-        rows = [] if pass_ is None else [c for c in self.values.changes if c.is_told and c.of_pass_id == pass_.pk]
-        if pass_ is None or not rows:
+        else:
+            rows = [] if pass_ is None else [c for c in self.values.changes if c.is_told and c.of_pass_id == pass_.pk]
+        if not rows:
             return None
-        return {"rows": rows, "meanwhile": pass_.readings.filter(knew__lt=rows[-1].pk).exists()}
+        meanwhile = pass_ is not None and pass_.readings.filter(knew__lt=rows[-1].pk).exists()
+        moving = restless(self.tuning, self.values)
+        return {
+            "rows": folded(rows), "meanwhile": meanwhile, "restless": moving,
+            "on": still_on(self.values) if moving or meanwhile else [],
+        }
 
     @property
     def elsewhere(self) -> Progress | None:

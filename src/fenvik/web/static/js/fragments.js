@@ -26,6 +26,19 @@ export function bare(element) {
     .replace(/ (open|aria-disabled|aria-busy|data-source)="[^"]*"/g, "");
 }
 
+const formOf = (problem) => problem.closest("form") || (problem.previousElementSibling?.matches("form") ? problem.previousElementSibling : null);
+
+// What was refused was said to this page alone: news of anything else does not take that away, but for a value that is no longer asked.
+export function keepProblems(old, fresh) {
+  const asks = (element) => element.querySelector("[data-asks]")?.dataset.asks;
+  if (fresh.querySelector(".problem") || asks(old) !== asks(fresh)) return;
+  for (const problem of old.querySelectorAll(".problem")) {
+    const action = formOf(problem)?.getAttribute("action");
+    const form = action && [...fresh.querySelectorAll("form")].find((f) => f.getAttribute("action") === action);
+    if (form) form.after(problem);
+  }
+}
+
 export function put(id, html) {
   const old = document.getElementById(id);
   if (!old) return;
@@ -34,6 +47,7 @@ export function put(id, html) {
   const fresh = holder.content.getElementById(id);
   if (!fresh || bare(fresh) === bare(old) || busyIn(old, fresh)) return;
   const focusKey = document.activeElement && old.contains(document.activeElement) ? document.activeElement.dataset.key : null;
+  keepProblems(old, fresh);
   old.replaceWith(fresh);
   if (focusKey) {
     const again = fresh.querySelector(`[data-key="${CSS.escape(focusKey)}"]`);
