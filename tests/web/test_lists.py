@@ -1,8 +1,9 @@
 """What a pass reads, in what order, and reading more of it; HDR; files in and out; two passes compared."""
 
 import datetime as dt
+import itertools
 import json
-from itertools import pairwise
+import re
 
 import numpy as np
 import pytest
@@ -71,7 +72,7 @@ def test_white_left_alone_is_watched(ready, person, now, monkeypatch):
     choose(ready, "stability", options={"minutes": 0.03})
     done = run(ready, person, now)
     rows = list(done.readings.order_by("id"))
-    gaps = [(b.started_at - a.started_at).total_seconds() for a, b in pairwise(rows)]
+    gaps = [(b.started_at - a.started_at).total_seconds() for a, b in itertools.pairwise(rows)]
     assert len(gaps) >= 2
     assert all(gap >= 0.19 for gap in gaps)
     minutes, percent, apart = special_of(done, None, luminance=None).wander
@@ -320,6 +321,22 @@ def test_the_pictures_and_their_files_open_for_every_view(ready, person, now, si
     assert signed_in.get(reverse("picture-file", args=(ready.pk, "found", "nonsense", "svg"))).status_code == 404
     assert signed_in.get(f"{reverse('stop', args=(ready.pk, 'found'))}?view=lists").status_code == 200
     assert done.readings.count() > 0
+
+
+@pytest.mark.parametrize("target", ["bt709-bt1886", "bt2020-pq", "bt2020-hlg"])
+def test_what_will_be_read_is_drawn_before_anything_is(ready, person, now, signed_in, target):
+    ready.target_name, ready.signal = target, {"bt709-bt1886": "sdr", "bt2020-pq": "hdr10", "bt2020-hlg": "hlg"}[target]
+    ready.save()
+    for stop, view in itertools.product(("found", "left", "adjust"), ("balance", "tone", "colours", "errors")):
+        page = signed_in.get(f"{reverse('stop', args=(ready.pk, stop))}?view={view}").content.decode()
+        drawn = page.split('class="picture awaited"')[1].split("</figure>")[0]
+        assert "<svg" in drawn
+        assert not re.search(r'class="[a-z ]*\b(left|found)\b', drawn), "nothing that was read"
+        assert {"balance": ">70<", "colours": ">magenta<", "errors": ">70 %<"}.get(view, "<svg") in drawn
+    choose(ready, "grey-11")
+    if target == "bt709-bt1886":
+        run(ready, person, now)
+        assert "picture awaited" not in signed_in.get(reverse("stop", args=(ready.pk, "found"))).content.decode()
 
 
 def test_two_passes_differ_only_if_their_intervals_say_so(ready, person, now, signed_in, bench):

@@ -22,8 +22,8 @@ class Grey:
     found: float | None = None
 
 
-def draw(greys: Sequence[Grey], *, peak: float, title: str) -> str:
-    """Return the chart; ``peak`` in cd/m² is the display's."""
+def draw(greys: Sequence[Grey], *, peak: float | None, title: str) -> str:
+    """Return the chart; ``peak`` in cd/m² is the display's, None while it is not known."""
 
     def x_of(v: float) -> float:
         return LEFT + (RIGHT - LEFT) * math.log(min(max(v, LOW), HIGH) / LOW) / math.log(HIGH / LOW)
@@ -36,8 +36,9 @@ def draw(greys: Sequence[Grey], *, peak: float, title: str) -> str:
         parts.append(svg.line(LEFT, y_of(decade), RIGHT, y_of(decade), "grid"))
         parts.append(svg.text(LEFT - 8, y_of(decade) + 4.5, f"{decade:,.10g}", "tick", "end"))
         parts.append(svg.text(x_of(decade), FOOT + 21, f"{decade:,.10g}", "tick", "middle"))
-    parts.append(svg.line(LEFT, y_of(peak), RIGHT, y_of(peak), "plumb"))
-    parts.append(svg.text(LEFT + 6, y_of(peak) - 7, f"the display's peak, {peak:.0f} cd/m²", "axis"))
+    if peak is not None:
+        parts.append(svg.line(LEFT, y_of(peak), RIGHT, y_of(peak), "plumb"))
+        parts.append(svg.text(LEFT + 6, y_of(peak) - 7, f"the display's peak, {peak:.0f} cd/m²", "axis"))
     lit = sorted((g for g in greys if g.asked > 0), key=lambda g: g.asked)
     if len(lit) > 1:
         parts.append(svg.path([(x_of(g.asked), y_of(g.wanted)) for g in lit], "target-line"))

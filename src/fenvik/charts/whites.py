@@ -53,7 +53,7 @@ def draw(whites: Sequence[White], middle: tuple[float, float], *, title: str) ->
     for ring in RINGS:
         x, y = place(middle)
         if ring * scale < (FOOT - TOP) / 2:
-            parts.append(f'<circle class="ring" cx="{svg.n(x)}" cy="{svg.n(y)}" r="{svg.n(ring * scale)}"/>')
+            parts.append(f'<circle class="ring-line" cx="{svg.n(x)}" cy="{svg.n(y)}" r="{svg.n(ring * scale)}"/>')
             parts.append(svg.text(x - ring * scale - 4, y - 4, f"{ring:g}", "tick", "end"))
     x, y = place(middle)
     cross = svg.line(x - 6, y, x + 6, y, "wanted") + svg.line(x, y - 6, x, y + 6, "wanted")

@@ -10,7 +10,7 @@ from fenvik.charts import correction as chart
 from fenvik.core.measure.correction import residuals
 from fenvik.core.signal.decoding import decode
 from fenvik.web.corrections.sides import Sides
-from fenvik.web.results.pictures import own_colour
+from fenvik.web.results.parts import own_colour
 
 
 @dataclass(frozen=True)

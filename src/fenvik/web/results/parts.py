@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from django.utils.safestring import SafeString
@@ -10,6 +10,9 @@ from django.utils.safestring import SafeString
 from fenvik.charts import balance
 from fenvik.core.analysis.analysis import Analysis
 from fenvik.core.colour.metric import DE2000
+from fenvik.core.colour.target import Target
+from fenvik.core.signal.decoding import decode
+from fenvik.core.types import Floats
 from fenvik.web.results.special import Special
 
 
@@ -39,6 +42,38 @@ class Picture:
 
 
 @dataclass(frozen=True)
+class Awaited:
+    """The patches that will be read, as signal fractions (n, 3), and the white in cd/m² that they are drawn for."""
+
+    labels: tuple[str, ...]
+    fraction: Floats
+    target: Target
+    white: float
+
+    @classmethod
+    def of(cls, rows: Sequence[dict[str, Any]], tuning: Any, white: float) -> "Awaited | None":
+        """Return what is awaited of the patches that a pass lists; None where it reads nothing of which pictures are made."""
+        main = [row for row in rows if row["part"] == "main"]
+        if not main:
+            return None
+        codes = np.array([row["rgb"] for row in main], dtype=np.float64)
+        fraction = decode(codes, tuning.bits, "full" if tuning.range == "full" else "limited")
+        return cls(tuple(row["label"] for row in main), np.clip(fraction, 0.0, 1.0), tuning.target, white)
+
+    @property
+    def wanted(self) -> Floats:
+        """XYZ (n, 3) in cd/m² of the patches, on a display without black."""
+        return self.target.xyz(self.fraction, self.white, 0.0)
+
+    @property
+    def levels(self) -> Floats:
+        """Signal (n,) of the greys from dark to bright, black left out."""
+        greys = self.fraction[np.ptp(self.fraction, axis=1) < 1e-9, 0]
+        rising: Floats = np.unique(np.round(greys[greys > 0], 4))
+        return rising
+
+
+@dataclass(frozen=True)
 class Pair:
     """What is drawn: as found hollow, the other solid. On the stop As found there is only the first."""
 
@@ -52,6 +87,7 @@ class Pair:
     found_special: Special | None = None
     left_special: Special | None = None
     window: float = 10.0
+    awaited: Awaited | None = None  # what is drawn while nothing of it has been read
 
     @property
     def unit(self) -> str:
@@ -62,6 +98,12 @@ class Pair:
     def said(self) -> Analysis | None:
         """What the sentences speak of."""
         return self.left or self.found
+
+
+def own_colour(fraction: Sequence[float]) -> str:
+    """Return #rrggbb of signal fractions, for the mark of a patch: toned down, so that no mark glares in the dim room."""
+    toned = (0.86 * min(max(float(v), 0.0), 1.0) + 0.05 for v in fraction)
+    return "#" + "".join(f"{round(255 * v):02x}" for v in toned)
 
 
 class PatchKey(NamedTuple):

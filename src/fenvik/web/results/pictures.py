@@ -16,8 +16,9 @@ from fenvik.core.signal.patches import COLOURS
 from fenvik.core.types import Floats
 from fenvik.web.kit.templatetags.fenvik import places, signed, significant
 from fenvik.web.results import words
+from fenvik.web.results.awaited import shown_in
 from fenvik.web.results.lights import light_picture, rolloff_picture, wrong_picture
-from fenvik.web.results.parts import Pair, PatchKey, Picture, Table, by_patch, grey_rows
+from fenvik.web.results.parts import Pair, PatchKey, Picture, Table, by_patch, grey_rows, own_colour
 
 
 def _three(values: Sequence[float]) -> tuple[float, float, float]:
@@ -136,12 +137,6 @@ def _tone(pair: Pair) -> Picture:
         Table(("level", "cd/m²", "wanted", "off, %", "gamma", "target's"), list(reversed(rows))),
         not points,
     )
-
-
-def own_colour(fraction: Sequence[float]) -> str:
-    """Return #rrggbb of signal fractions, for the mark of a patch: toned down, so that no mark glares in the dim room."""
-    toned = (0.86 * min(max(float(v), 0.0), 1.0) + 0.05 for v in fraction)
-    return "#" + "".join(f"{round(255 * v):02x}" for v in toned)
 
 
 def _all_patches(pair: Pair) -> list[PatchKey]:
@@ -275,6 +270,5 @@ IN_XY = "colours-xy"  # the colour map in x y, which is no view of its own
 
 def draw(view: str, pair: Pair) -> Picture:
     """Return a picture by the name of its view; an unknown name gives the first."""
-    if view == IN_XY:
-        return _colour_map(pair, colourmap.XY)
-    return VIEWS.get(view, VIEWS["balance"])[1](pair)
+    drawn = _colour_map(pair, colourmap.XY) if view == IN_XY else VIEWS.get(view, VIEWS["balance"])[1](pair)
+    return shown_in(drawn, pair.awaited) if drawn.empty and pair.awaited is not None else drawn

@@ -26,8 +26,7 @@ from fenvik.web.passes.recent import forget as forget_passes
 from fenvik.web.results import pictures
 from fenvik.web.results.assemble import analysis_of
 from fenvik.web.results.imports import of_tuning
-from fenvik.web.results.parts import Picture
-from fenvik.web.results.pictures import own_colour
+from fenvik.web.results.parts import Picture, own_colour
 from fenvik.web.results.proof import proof, short_of, unfinished
 from fenvik.web.results.verdict import Verdict
 from fenvik.web.stops.options import PARTS, WORKS, Options

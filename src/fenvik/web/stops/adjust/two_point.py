@@ -15,6 +15,7 @@ from fenvik.web.adjusting.moves import move_of
 from fenvik.web.results import pictures, words
 from fenvik.web.results.assemble import core_readings
 from fenvik.web.results.parts import Pair
+from fenvik.web.stops.awaiting import awaited
 from fenvik.web.stops.scenes import Scene
 
 
@@ -31,6 +32,8 @@ def two_point(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
     )  # fmt: skip
     if scene.options.view in ("colours", pictures.IN_XY):
         pair = replace(pair, left=_grey_now(desk), answers={"colours": words.colours(scene.found)})
+    if pair.said is None and not rows:
+        pair = replace(pair, awaited=awaited(scene.tuning))
     scene.picture = pictures.draw(scene.options.view, pair)
     live = desk.live
     if live is not None:

@@ -12,6 +12,7 @@ from fenvik.web.results import pictures
 from fenvik.web.results.parts import Pair
 from fenvik.web.results.special import special_of
 from fenvik.web.results.verdict import light_words, verdict_of
+from fenvik.web.stops.awaiting import awaited
 from fenvik.web.stops.measured import lists
 from fenvik.web.stops.progress import FIRST_GUESS_CD_M2
 from fenvik.web.stops.registry import Page, pages
@@ -36,7 +37,10 @@ def _pair(scene: Scene, *, left: bool) -> Pair:
 
 
 def _found(scene: Scene, *, left: bool = False) -> None:
-    scene.picture = pictures.draw(scene.options.view, _pair(scene, left=left))
+    pair = _pair(scene, left=left)
+    if pair.said is None:
+        pair = replace(pair, awaited=awaited(scene.tuning))
+    scene.picture = pictures.draw(scene.options.view, pair)
     if scene.found is not None:
         scene.extra["advice"] = light_words(scene.found, scene.tuning.luminance, scene.values)
         lights = any(c.get("role") == "light" for c in scene.values.controls)
