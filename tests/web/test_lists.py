@@ -10,12 +10,13 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
+from fenvik.core.colour.curves import pq_inverse
 from fenvik.web.devices.models import Device
 from fenvik.web.passes import amending, engine, refusals, services
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.passes.pace import note_pace
 from fenvik.web.passes.sending import planned
-from fenvik.web.results import compare, files, words
+from fenvik.web.results import compare, files, summary, words
 from fenvik.web.results.assemble import analysis_of, undrifted
 from fenvik.web.results.special import special_of
 from fenvik.web.stops.measured.lists import seconds_of
@@ -159,7 +160,21 @@ def test_an_hdr_tuning_is_measured_with_its_signal(ready, person, now, bench, si
     assert analysis.target.is_hdr
     assert 300 < analysis.white[1] < 700
     assert analysis.out_of_reach.sum() == done.summary["out_of_reach"] > 0
-    assert f"{analysis.out_of_reach.sum()} colours are beyond what this display gives" in words.errors(analysis)
+    above = analysis.beyond_end
+    asked = 100 * analysis.readings.fraction[above, 0]
+    assert round(asked.min()) == 5 * np.ceil(20 * float(pq_inverse(analysis.white[1])))
+    assert (done.summary["beyond_end"], analysis.graded.sum()) == (len(asked), 20 - len(asked))
+    assert done.summary["grey_mean"] == analysis.colour_only.value[analysis.graded].mean()
+    assert f"From {asked.min():.0f} % on more is asked for than its peak" in words.balance(analysis)
+    apart = (analysis.out_of_reach | above).sum()
+    assert f"{apart} patches are beyond what this display gives" in words.errors(analysis)
+    both = compare.compare(analysis, analysis, shared=True)
+    assert f"of the {20 - len(asked)} greys" in both.on
+    # What an earlier version had told of it is told anew.
+    earlier = {k: v for k, v in done.summary.items() if k != "beyond_end"} | {"grey_mean": 9.0}
+    Pass.objects.filter(pk=done.pk).update(summary=earlier)
+    assert (summary.summarise_anew(), summary.summarise_anew()) == (1, 0)
+    assert Pass.objects.get(pk=done.pk).summary == done.summary
     page = signed_in.get(reverse("stop", args=(ready.pk, "found"))).content.decode()
     assert f"{analysis.out_of_reach.sum()} beyond its reach" in page
     assert done.summary["hdr"]

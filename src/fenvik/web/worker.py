@@ -20,6 +20,7 @@ from fenvik.web.passes import runner, services
 from fenvik.web.people.housekeeping import sweep
 from fenvik.web.planning.away import sweep_away
 from fenvik.web.results import imports
+from fenvik.web.results.summary import summarise_anew
 
 log = structlog.get_logger(__name__)
 HEARTBEAT_S = 1.0
@@ -37,7 +38,7 @@ def _sweep() -> None:
     global _swept  # noqa: PLW0603 - once an hour, whatever else the worker does
     if time.monotonic() > _swept:
         _swept = time.monotonic() + SWEEP_S
-        log.info("swept", rows=sweep(timezone.now()), away=sweep_away(timezone.now()))
+        log.info("swept", rows=sweep(timezone.now()), away=sweep_away(timezone.now()), told=summarise_anew())
 
 
 def _adopt() -> None:

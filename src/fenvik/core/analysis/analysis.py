@@ -7,6 +7,7 @@ import numpy as np
 
 from fenvik.core.analysis import greyscale
 from fenvik.core.analysis.volume import Model
+from fenvik.core.colour import curves
 from fenvik.core.colour.science import cct_and_duv
 from fenvik.core.colour.space import xyz_to_uv, xyz_to_xy
 from fenvik.core.colour.target import Target
@@ -159,16 +160,29 @@ class Analysis:
         known = self.readings.beside
         return np.ones(len(self.readings.labels), dtype=bool) if known is None else ~known
 
+    @cached_property
+    def beyond_end(self) -> Bools:
+        """Greys that ask for more light than the peak that was read, where the target ends there too: counted apart.
+
+        Of a target that rolls off there are none: it says how a display is to end.
+        """
+        target = self.target
+        if target.curve != "pq" or target.rolls_off or target.knees:
+            return np.zeros(len(self.readings.labels), dtype=bool)
+        asked = target.unrolled.xyz(self.readings.fraction, curves.PQ_PEAK_CD_M2, 0.0)[:, 1]
+        result: Bools = self.grey & (asked > self.white[1])
+        return result
+
     @property
     def graded(self) -> Bools:
         """Lit greys that the greyscale's figures are made of."""
-        result: Bools = self.lit_grey & self.counted
+        result: Bools = self.lit_grey & self.counted & ~self.beyond_end
         return result
 
     @property
     def graded_whole(self) -> Bools:
         """Greys that its figures with luminance are made of: black too, but for an absolute target, where it stands apart."""
-        result: Bools = self.grey & self.counted
+        result: Bools = self.grey & self.counted & ~self.beyond_end
         return result & (self.readings.fraction[:, 0] > 0) if self.target.is_hdr else result
 
     @property

@@ -48,9 +48,15 @@ class ColourFinding:
     count: int
 
 
+def within_end(analysis: Analysis) -> Bools:
+    """Return the lit greys (n,) up to where the display ends; all of them where none lies below."""
+    within = analysis.lit_grey & ~analysis.beyond_end
+    return within if within.any() else analysis.lit_grey
+
+
 def cast(analysis: Analysis) -> CastFinding | None:
-    """Return the worst imbalance of the greys; None without a lit grey."""
-    lit = np.flatnonzero(analysis.lit_grey)
+    """Return the worst imbalance of the greys, above the display's end only where there are no others; None without a lit grey."""
+    lit = np.flatnonzero(within_end(analysis))
     if not lit.size:
         return None
     level = analysis.readings.fraction[lit, 0] * 100.0
@@ -87,7 +93,7 @@ def tone(analysis: Analysis) -> ToneFinding | None:
 
     In the dark a few steps are a large share of next to nothing: they are told apart, above 4 %.
     """
-    lit = np.flatnonzero(analysis.lit_grey & (analysis.readings.fraction[:, 0] > 0.04))
+    lit = np.flatnonzero(within_end(analysis) & (analysis.readings.fraction[:, 0] > 0.04))
     known = lit[np.isfinite(analysis.luminance_error[lit])]
     if not known.size:
         return None

@@ -55,7 +55,7 @@ def _shadows(analysis: Analysis) -> list[Fault]:
 def _greys(analysis: Analysis) -> list[Fault]:
     found: list[Fault] = []
     tolerance = analysis.target.tolerance
-    lit = analysis.lit_grey
+    lit = findings.within_end(analysis)
     cast = findings.cast(analysis)
     if cast is not None and lit.any():
         worst, mean = float(analysis.colour_only.value[lit].max()), float(analysis.colour_only.value[lit].mean())

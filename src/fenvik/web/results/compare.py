@@ -89,9 +89,9 @@ def alike(first: Analysis, second: Analysis) -> str:
 
 
 def _common(first: Analysis, second: Analysis) -> tuple[Bools, Bools]:
-    """Return which readings of each are of patches that both have."""
-    mine, theirs = ({key.signal for key in by_patch(one)} for one in (first, second))
-    both = mine & theirs
+    """Return which readings of each are of patches that both have, but for greys above the end of either display."""
+    mine, theirs = ({key.signal: i for key, i in by_patch(one).items()} for one in (first, second))
+    both = {key for key in mine.keys() & theirs if not (first.beyond_end[mine[key]] or second.beyond_end[theirs[key]])}
     made = []
     for one in (first, second):
         signals = np.round(one.readings.fraction * 1000.0).astype(int).tolist()

@@ -50,6 +50,7 @@ def balance_levels(pair: Pair) -> list[balance.Level]:
                 found=None if was is None or pair.found is None else _three(pair.found.balance[was] - 100.0),
                 found_std=None if was is None or pair.found is None else _three(pair.found.balance_std[was]),
                 tolerance=float(half),
+                counts=at is None or error_of is None or not error_of.beyond_end[at],
             )
         )
     return rows

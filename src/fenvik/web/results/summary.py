@@ -28,7 +28,7 @@ def figures(analysis: Analysis) -> dict[str, Any]:
     """Return the figures of an analysis; None where there is nothing to say."""
     coloured, beyond = analysis.judged, analysis.out_of_reach
     colour_only = analysis.colour_only.value
-    lit, grey = analysis.graded, analysis.graded_whole
+    lit, grey, above = analysis.graded, analysis.graded_whole, analysis.beyond_end & analysis.lit_grey & analysis.counted
     cct, duv, cct_std, duv_std = analysis.white_cct_and_duv
     wanted, wanted_duv = cct_and_duv(xy_to_xyz(np.array(analysis.target.white_xy)))
     contrast = analysis.contrast
@@ -41,6 +41,8 @@ def figures(analysis: Analysis) -> dict[str, Any]:
         "colour_max": _number(analysis.whole.value[coloured].max()) if coloured.any() else None,
         "out_of_reach": int(beyond.sum()),
         "out_of_reach_mean": _number(analysis.whole.value[beyond].mean()) if beyond.any() else None,
+        "beyond_end": int(above.sum()),
+        "beyond_end_mean": _number(colour_only[above].mean()) if above.any() else None,
         "white": _number(analysis.white[1]),
         "black": _black(analysis),
         "black_bound": analysis.black_is_bound,
@@ -74,7 +76,7 @@ def _follows_to(analysis: Analysis) -> float | None:
     """Return the luminance up to which a display follows PQ before it rolls off; None where that is not told."""
     if analysis.target.curve != "pq":
         return None
-    greys = analysis.readings.neutral & analysis.graded_whole
+    greys = analysis.grey & analysis.counted & (analysis.readings.fraction[:, 0] > 0)
     black = 0.0 if analysis.black is None else float(analysis.black[1])
     levels, light = analysis.readings.fraction[greys, 0], analysis.readings.xyz[greys, 1]
     roll = roll_off_of(levels.tolist(), light.tolist(), black)
@@ -88,6 +90,14 @@ def _black(analysis: Analysis) -> float | None:
         return None
     black = float(analysis.black[1])
     return max(black, analysis.readings.floor) if analysis.black_is_bound else _number(black)
+
+
+def summarise_anew() -> int:
+    """Tell the figures again that an earlier version told otherwise, greys above the peak apart; return how many."""
+    told = Pass.objects.filter(summary__hdr=True, summary__beyond_end__isnull=True).values_list("pk", flat=True)
+    for pk in told:
+        summarise(pk)
+    return len(told)
 
 
 def summarise(pass_id: int) -> None:

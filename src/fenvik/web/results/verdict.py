@@ -5,10 +5,12 @@ from typing import Any
 
 import numpy as np
 
+from fenvik.core.analysis import findings
 from fenvik.core.analysis.analysis import Analysis, Errors
 from fenvik.core.measure.uncertainty import interval_95
 from fenvik.core.types import Bools
 from fenvik.web.controls.values import Values
+from fenvik.web.results import words
 from fenvik.web.results.summary import figures
 
 LIGHT_TOLERANCE_PERCENT = 8.0  # less is hardly seen from one evening to the next
@@ -57,7 +59,7 @@ def verdict_of(
         are = "is" if unsure == 1 else "are"
         sentence = f"Grey is within {tolerance:g} as far as the meter can tell; {unsure} of {count} levels {are} too close to call."
     else:
-        sentence = f"Every grey is within {tolerance:g}."
+        sentence = f"Every grey {'up to its peak ' if left.beyond_end.any() else ''}is within {tolerance:g}."
     before, after = ({} if found is None else figures(found)), figures(left)
     if after["follows_to"] is not None:
         sentence = f"{sentence} It follows the standard to {after['follows_to']:.0f} cd/m², then rolls off."
@@ -76,12 +78,13 @@ def verdict_of(
     rows = [
         Row(name, before.get(key), after.get(key), places, (_bound(before, key), _bound(after, key))) for name, key, places in names
     ]
+    above = words.beyond_end(left).strip()
     if after["out_of_reach"]:
         apart = f"{after['out_of_reach']} colours are beyond what this display was read to give, and counted apart: off by "
         beyond = [f"{apart}{after['out_of_reach_mean']:.1f} on average."]
     else:
         beyond = []
-    wishes = [*beyond, *_unreached(left, values), *light_words(left, luminance, values)]
+    wishes = [*([above] if above else []), *beyond, *_unreached(left, values), *light_words(left, luminance, values)]
     return Verdict(sentence, rows, wishes, _better(before.get("grey_mean"), after.get("grey_mean")))
 
 
@@ -120,7 +123,7 @@ def _unreached(left: Analysis, values: Values) -> list[str]:
             sentences.append(
                 f"Not reachable: {_listed(names)} above {tolerance:g}; this menu has no control for single colours."
             )
-    grey = np.flatnonzero(left.lit_grey)
+    grey = np.flatnonzero(findings.within_end(left))
     low, _ = interval_95(left.colour_only.value[grey], left.colour_only.std[grey])
     levels = [f"{left.readings.fraction[i, 0] * 100:.0f} %" for i in grey[low > tolerance]]
     multi = any((control.get("role") or "").startswith("white.at.") for control in values.controls)

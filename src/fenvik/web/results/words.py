@@ -37,10 +37,11 @@ def balance(analysis: Analysis | None) -> SafeString:
     found = findings.cast(analysis)
     if found is None:
         return SafeString("No grey has been read yet.")
-    lit = analysis.lit_grey
-    worst = float(analysis.colour_only.value[lit].max())
+    worst = float(analysis.colour_only.value[findings.within_end(analysis)].max())
+    apart = beyond_end(analysis)
     if worst <= analysis.target.tolerance:
-        return format_html("Yes: no level is off by more than <b>{}</b>, without luminance.", f"{worst:.1f}")
+        yes = "Yes: no level is off by more than <b>{}</b>, without luminance.{}"
+        return format_html(yes, f"{worst:.1f}", apart)
     side = "high" if found.deviation > 0 else "low"
     sentence = format_html(
         "<b>{} is {} % {} at {} %</b> {}",
@@ -54,7 +55,17 @@ def balance(analysis: Analysis | None) -> SafeString:
         sentence += format_html(
             "; at {} % and below the rest is within what this meter can tell", f"{found.unresolved_below:.0f}"
         )
-    return sentence + SafeString(".")
+    return format_html("{}.{}", sentence, apart)
+
+
+def beyond_end(analysis: Analysis) -> str:
+    """Return how far greys are off that ask for more than the display's peak; empty where there are none, or no others."""
+    there = analysis.beyond_end & analysis.lit_grey
+    if not there.any() or not analysis.graded.any():
+        return ""
+    from_level = 100.0 * float(analysis.readings.fraction[there, 0].min())
+    off = float(analysis.colour_only.value[there].max())
+    return f" From {from_level:.0f} % on more is asked for than its peak: up to {off:.1f} off there, counted apart."
 
 
 def tone(analysis: Analysis | None) -> SafeString:
@@ -100,8 +111,8 @@ def errors(analysis: Analysis | None) -> SafeString:
     """Return what the whole list says."""
     if analysis is None:
         return SafeString("Nothing has been read yet.")
-    apart = analysis.out_of_reach
-    rest = format_html(" {} colours are beyond what this display gives: counted apart.", int(apart.sum())) if apart.any() else ""
+    apart = analysis.out_of_reach | analysis.beyond_end
+    rest = format_html(" {} patches are beyond what this display gives: counted apart.", int(apart.sum())) if apart.any() else ""
     value = np.where(apart, 0.0, analysis.whole.value)
     above, count = int((value > analysis.target.tolerance).sum()), int((~apart).sum())
     worst = int(value.argmax())

@@ -123,12 +123,13 @@ def with_trails(tunings: QuerySet[Any], *, whole: bool = False) -> QuerySet[Any]
 def white_words(summary: dict[str, Any]) -> str:
     """Return how white is off, in words."""
     cct, wanted = summary.get("cct"), summary.get("target_cct")
+    white = "its peak" if summary.get("hdr") else "white"
     if cct is None or wanted is None:
-        return "white far from any daylight"
+        return f"{white} far from any daylight"
     off = cct - wanted
     if abs(off) < 75:
-        return f"white at {cct:.0f} K"
-    return f"white {abs(off):.0f} K too {'blue' if off > 0 else 'red'}"
+        return f"{white} at {cct:.0f} K"
+    return f"{white} {abs(off):.0f} K too {'blue' if off > 0 else 'red'}"
 
 
 def _mean(summary: dict[str, Any] | None) -> str:

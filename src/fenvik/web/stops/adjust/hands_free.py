@@ -1,9 +1,9 @@
 """What Adjust shows of a hands-free run: how it stands, what it has brought, what was read last of each patch."""
 
-
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
 
+from fenvik.core.analysis import findings
 from fenvik.core.procedures.job import USUAL_BUDGET
 from fenvik.web.adjusting.handsfree import references_of
 from fenvik.web.passes.models import PassPurpose
@@ -51,7 +51,7 @@ def show_run(scene: Scene) -> None:
         if job.restored or scene.extra["taken_back"]:
             now = None
         if found is not None and now is not None:
-            before, after = found.whole.value[found.lit_grey], now.whole.value[now.lit_grey]
+            before, after = (one.whole.value[findings.within_end(one)] for one in (found, now))
             # A few levels say nothing beside all of them.
             if len(after) >= len(before):
                 words = format_html(
