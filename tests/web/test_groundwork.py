@@ -2,6 +2,7 @@
 
 import datetime as dt
 import itertools
+import re
 import threading
 
 import numpy as np
@@ -17,7 +18,7 @@ from fenvik.web.groundwork.models import Answer, CheckAnswer
 from fenvik.web.groundwork.services import AnswerError, answer_check, watch_warm_up
 from fenvik.web.groundwork.state import rows_of, warning_of
 from fenvik.web.groundwork.warm import keep_warmth, watching
-from fenvik.web.groundwork.words import warm_up_fact, warmth_words
+from fenvik.web.groundwork.words import warm_up_fact, warmth_words, when
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, Reading
 from fenvik.web.passes.script import Script, Scripted
@@ -108,6 +109,17 @@ def test_a_signal_that_does_not_fit_is_warned_of_at_every_stop(signed_in, person
     tuning.display.said = said | {"at": (now - dt.timedelta(minutes=2)).isoformat()}
     tuning.display.save()
     assert warning_of(Tuning.objects.select_related("display").get()) == ""  # what was so then may be otherwise now
+    assert (rows(tuning)["mode"].state, rows(tuning)["signal"].state) == ("open", "open")
+    # What was right then was looked at, and is asked again before anything is read.
+    before = now - dt.timedelta(minutes=2)
+    tuning.display.said = said | {"mode": "m2", "signal": "sdr", "at": before.isoformat()}
+    tuning.display.save()
+    at = when(before.isoformat())
+    assert (rows(tuning)["mode"].state, rows(tuning)["mode"].words) == ("right", f"the display was in Film {at}")
+    assert rows(tuning)["signal"].words == f"the display showed SDR {at}"
+    tuning.display.said["at"] = (now - dt.timedelta(days=400)).isoformat()
+    tuning.display.save()
+    assert re.fullmatch(r"the display was in Film on \d+ \w+ 20\d\d", rows(tuning)["mode"].words)
 
 
 def test_a_person_may_say_which_signal_plays(person, tuning, now):

@@ -6,12 +6,14 @@ import uuid
 
 import pytest
 from django.urls import reverse
+from django.utils import timezone
 
 from fenvik.standins.faults import KINDS
 from fenvik.web.adjusting.lists import set_over_link
 from fenvik.web.adjusting.services import read_level
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.values import values_of
+from fenvik.web.devices.models import Pairing
 from fenvik.web.passes import engine, reader
 from tests.web.adjustable import adjustable
 from tests.web.reading import choose, fresh, run
@@ -61,6 +63,22 @@ def test_what_was_turned_with_the_remote_is_logged_before_anything_is_read(paire
     assert f"{red['label']} 0 → 3, at the display" in body
     engine.run(read_level(tuning_id=paired.pk, actor=person, now=now).pk)
     assert ControlChange.objects.filter(tuning=paired).count() == 2
+
+
+@pytest.mark.parametrize("then", ["nothing was said since", "the display shows another tuning’s mode", "paired anew since"])
+def test_how_a_display_stood_when_it_was_read_is_no_open_check_afterwards(paired, person, signed_in, now, then):
+    choose(paired, "grey-11")
+    run(paired, person, now)
+    display = type(paired.display).objects.filter(pk=paired.display_id)
+    if then == "the display shows another tuning’s mode":
+        display.update(said={"mode": "m9", "signal": "hdr10", "input": "1", "at": (now - dt.timedelta(hours=1)).isoformat()})
+    else:
+        display.update(said=None)
+    if then == "paired anew since":  # by what it said then it may have been another display
+        Pairing.objects.update(at=timezone.now())
+    body = " ".join(page(signed_in, paired, "groundwork").split())
+    told = [words in body for words in (f"the display was in {paired.picture_mode} at", "the display showed SDR at")]
+    assert told == [then != "paired anew since"] * 2
 
 
 def test_what_is_turned_while_a_pass_is_read_is_said_with_it(paired, bench, person, signed_in, now, monkeypatch):

@@ -10,8 +10,10 @@ from django.utils.dateparse import parse_datetime
 
 from fenvik.core.groundwork import CHECKS, Check, checks_for, extra_processing, signal_clash
 from fenvik.web.controls.values import Values, shown
+from fenvik.web.devices.displays import link_of
 from fenvik.web.devices.standing import clash_of, mode_of
 from fenvik.web.groundwork.models import Answer, CheckAnswer
+from fenvik.web.groundwork.words import when
 from fenvik.web.visits.aimed import SIGNALS
 from fenvik.web.visits.models import Tuning
 
@@ -75,8 +77,25 @@ def _by_control(check: Check, control: dict[str, Any], values: Values, answer: C
     return Row(check, "wrong", f"{control['label']} stands at {shown(now)}", **facts)
 
 
-def _mode(check: Check, tuning: Tuning, said: dict[str, Any] | None, answer: CheckAnswer | None) -> Row:
+def _was_so(tuning: Tuning) -> str | None:
+    """Return when a display was seen last as the tuning wants it, by what it said or by what was read of it; None for never.
+
+    It may stand otherwise by now. Whatever is read next asks it first.
+    """
+    said = tuning.display.said or {}
+    if said.get("mode") and said.get("signal") == tuning.signal and not clash_of(tuning, said)[0]:
+        return str(said["at"])
+    pairing = getattr(link_of(tuning.display), "pairing", None)
+    if pairing is None or not pairing.token:
+        return None
+    read = [p for p in getattr(tuning, "main_passes", ()) if p.started_at and p.finished_at and p.started_at > pairing.at]
+    return max(p.finished_at for p in read).isoformat() if read else None
+
+
+def _mode(check: Check, tuning: Tuning, said: dict[str, Any] | None, answer: CheckAnswer | None, was_so: str | None) -> Row:
     wanted = mode_of(tuning, {mode["id"]: mode["label"] for mode in (said or {}).get("modes") or []})
+    if (said is None or not wanted) and was_so is not None and (answer is None or answer.answer == Answer.OPEN):
+        return Row(check, "right", f"the display was in {tuning.picture_mode} {when(was_so)}")
     if said is None or not wanted:
         return _answered(check, answer)
     if said.get("mode") == wanted:
@@ -84,7 +103,7 @@ def _mode(check: Check, tuning: Tuning, said: dict[str, Any] | None, answer: Che
     return Row(check, "wrong", f"the display is in another mode than {tuning.picture_mode}", warning=True)
 
 
-def _signal(check: Check, tuning: Tuning, said: dict[str, Any] | None, answer: CheckAnswer | None) -> Row:
+def _signal(check: Check, tuning: Tuning, said: dict[str, Any] | None, answer: CheckAnswer | None, was_so: str | None) -> Row:
     playing = said.get("signal") if said is not None else None
     told_by_hand = answer.after if answer is not None and answer.answer in (Answer.RIGHT, Answer.CHANGED) else ""
     clash = signal_clash(tuning.signal, playing or told_by_hand or None)
@@ -94,6 +113,8 @@ def _signal(check: Check, tuning: Tuning, said: dict[str, Any] | None, answer: C
         return Row(check, "right", f"the display shows {SIGNALS.get(playing, playing)}")
     if told_by_hand:
         return Row(check, "right", f"the display shows {SIGNALS.get(told_by_hand, told_by_hand)}")
+    if was_so is not None:
+        return Row(check, "right", f"the display showed {SIGNALS.get(tuning.signal, tuning.signal)} {when(was_so)}")
     return Row(check, "open", "which signal the display shows is not known yet")
 
 
@@ -102,15 +123,16 @@ def rows_of(tuning: Tuning, values: Values, answers: Iterable[CheckAnswer], now:
     newest = {answer.check_id: answer for answer in answers}
     said = fresh_state(tuning.display.said, now or timezone.now())
     by_role = {c["role"]: c for c in values.controls if c.get("role")}
+    was_so = None if said is not None else _was_so(tuning)
     made = []
     for check in checks_for(tuning.display.technology, tuning.signal, by_role):
         answer = newest.get(check.id)
         if check.id == "mode":
             check = replace(check, wanted=tuning.picture_mode)  # noqa: PLW2901
-            made.append(_mode(check, tuning, said, answer))
+            made.append(_mode(check, tuning, said, answer, was_so))
         elif check.id == "signal":
             check = replace(check, wanted=tuning.get_signal_display())  # noqa: PLW2901
-            made.append(_signal(check, tuning, said, answer))
+            made.append(_signal(check, tuning, said, answer, was_so))
         elif check.role:
             made.append(_by_control(check, by_role[check.role], values, answer))
         else:

@@ -15,6 +15,15 @@ def clock(moment: str | None) -> str:
     return "" if at is None else f"{timezone.localtime(at):%H:%M}"
 
 
+def when(moment: str) -> str:
+    """Return the local time of an ISO moment, or its day where that is not today."""
+    at = parse_datetime(moment)
+    if at is None:
+        return "before"
+    day = timezone.localtime(at).date()
+    return f"at {clock(moment)}" if day == timezone.localdate() else f"on {day.day} {day:%B %Y}"
+
+
 def minutes_words(minutes: float | None) -> str:
     """Return minutes still to come as a person says them."""
     if minutes is None:
