@@ -86,6 +86,10 @@ def test_every_rung_has_its_figure_and_its_interval():
     drawn = error.draw(rungs, title="e")
     assert "CIEDE2000, with luminance" in drawn
     assert "cannot be seen" in drawn
+    beyond = error.draw([*rungs, error.Rung("blue", "#0000ff", 84.0, 80.0, 88.0, 90.0, apart=True)], title="e")
+    assert '>100<' not in beyond, "what no control can mend does not flatten the rest"
+    assert "84.0" in beyond
+    assert 'class="beyond"' in beyond
     far = error.draw([error.Rung("red", "#ff0000", 84.0)], title="e", unit="ΔE ITP")
     assert "ΔE ITP, with luminance" in far
     assert [w for w in ("cannot", "trained", "anyone") if w in far] == ["anyone"], "no label without its room"

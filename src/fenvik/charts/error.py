@@ -23,11 +23,13 @@ class Rung:
     low: float = 0.0
     high: float = 0.0
     found: float | None = None
+    apart: bool = False  # beyond what the display gives: held at the edge, so that it does not flatten all the rest
 
 
 def draw(rungs: Sequence[Rung], *, title: str, unit: str = "CIEDE2000") -> str:
     """Return the ladder, in the order given; ``unit``: what the errors, with luminance, are called."""
-    values = [v for rung in rungs for v in (rung.error, rung.found) if v is not None]
+    within = [rung for rung in rungs if not rung.apart] or rungs
+    values = [v for rung in within for v in (rung.error, rung.found) if v is not None]
     top = max([3.6, *(v * 1.08 for v in values)])
     limit = next((s for s in (4, 5, 6, 8, 10, 12, 15, 20, 30, 40, 60, 100) if s >= top), 100)
     rung_height = RUNG if len(rungs) <= MANY else max(LOW_RUNG, RUNG * MANY / len(rungs))
@@ -60,6 +62,8 @@ def draw(rungs: Sequence[Rung], *, title: str, unit: str = "CIEDE2000") -> str:
         if len(rungs) > MANY:  # what is scrolled past has its scale at both ends
             parts.append(svg.text(x, TOP + 2, f"{tick:g}", "tick", "middle"))
     parts.append(svg.text(RIGHT, foot + 36, f"{unit}, with luminance", "axis", "end"))
+    if any(rung.apart for rung in rungs):
+        parts.append(svg.text(LEFT, foot + 36, "at the edge: beyond what the display gives", "axis"))
     for index, rung in enumerate(rungs):
         parts.append(_rung(rung, TOP + rung_height * (index + 0.5) + 3, x_of, limit))
     return svg.picture(WIDTH, height, title, *parts)
@@ -67,7 +71,9 @@ def draw(rungs: Sequence[Rung], *, title: str, unit: str = "CIEDE2000") -> str:
 
 def _rung(rung: Rung, y: float, x_of, limit: float) -> str:  # type: ignore[no-untyped-def]
     parts = [svg.line(LEFT, y, RIGHT, y, "rung"), svg.text(LEFT - 12, y + 4.5, rung.label, "level", "end")]
-    if rung.found is not None:
+    if rung.apart and max(rung.error or 0.0, rung.found or 0.0) > limit:
+        parts.append(svg.path([(RIGHT + 10, y - 4), (RIGHT + 14, y), (RIGHT + 10, y + 4)], "beyond"))
+    if rung.found is not None and not (rung.apart and rung.error is not None and min(rung.found, rung.error) > limit):
         bead = f'<circle class="bead found" cx="{svg.n(x_of(rung.found))}" cy="{svg.n(y)}" r="5.5" stroke="{rung.colour}"/>'
         parts.append(svg.mark(bead, f"{rung.label} as found: {rung.found:.1f}"))
     if rung.error is not None:
@@ -79,7 +85,7 @@ def _rung(rung: Rung, y: float, x_of, limit: float) -> str:  # type: ignore[no-u
         parts.append(
             svg.mark(whisker + bead, f"{rung.label}: {rung.error:.1f}, between {rung.low:.1f} and {rung.high:.1f}")
         )
-        loud = "figure loud" if rung.error > 1.0 else "figure"
+        loud = "figure loud" if rung.error > 1.0 and not rung.apart else "figure"
         parts.append(svg.text(FIGURE_X, y + 4.5, f"{rung.error:.1f}", loud, "end"))
     elif rung.found is not None:
         parts.append(svg.text(FIGURE_X, y + 4.5, f"{rung.found:.1f}", "figure", "end"))

@@ -240,6 +240,7 @@ def _errors(pair: Pair) -> Picture:
                 low=low,
                 high=high,
                 found=None if was is None or pair.found is None else float(pair.found.whole.value[was]),
+                apart=bool(shown.out_of_reach[at] or shown.beyond_end[at]),
             )
         )
         lacks = pair.left is not None and now is None
