@@ -1,11 +1,13 @@
 import numpy as np
 import pytest
 
-from fenvik.core.colour.space import xyz_to_uv
+from fenvik.core.colour.space import D65_XY, P3D65, rgb_to_xyz_matrix, xyz_to_uv
 from fenvik.core.colour.target import TARGETS, Target
 from fenvik.core.measure.drift import factors, size
 from fenvik.core.signal.decoding import decode
-from fenvik.core.signal.lists import KNOWN, LISTS, Plan, Stage, luminance_share, put_together
+from fenvik.core.signal.lists import LISTS, Plan, luminance_share, put_together
+from fenvik.core.signal.patches import KNOWN
+from fenvik.core.signal.stage import Stage
 
 
 def made(*chosen, **more):
@@ -29,6 +31,8 @@ def test_a_patch_that_two_lists_share_is_read_once():
 @pytest.mark.parametrize(("bits", "range_"), [(8, "limited"), (10, "limited"), (8, "full"), (12, "full")])
 def test_every_list_can_be_made_for_every_signal(name, bits, range_):
     items = put_together(Plan((name,)), bits, range_)
+    assert bool(items) != LISTS[name].is_hdr
+    items += put_together(Plan((name,)), bits, range_, Stage(TARGETS["bt2020-pq"], 600.0))
     assert items
     assert LISTS[name].why
     for item in items:
@@ -131,4 +135,10 @@ def test_hdr_colours_are_placed_by_their_light_below_the_peak(name):
     # Skin is what it is in a picture of BT.709, with diffuse white at 203 cd/m² (BT.2408).
     skin = Target("picture", curve="power", gamma=2.4).xyz(np.array([0.88, 0.74, 0.66]), 203.0, 0.0)
     np.testing.assert_allclose(by["pale skin"], skin, rtol=0.03)
+    films = {s.patch.label: s.patch.rgb for s in put_together(Plan(("p3",)), 10, "limited", stage)}
+    assert len(films) == 12
+    corner = xyz_to_uv(target.xyz(decode(films["P3 green"], 10, "limited"), peak, 0.0))
+    np.testing.assert_allclose(corner, xyz_to_uv(rgb_to_xyz_matrix(P3D65, D65_XY)[:, 1]), atol=1e-3)
+    pale = xyz_to_uv(target.xyz(decode(films["P3 green, pale"], 10, "limited"), peak, 0.0))
+    np.testing.assert_allclose(pale, 0.5 * (white + corner), atol=2e-3)
     assert by["green 10 cd/m²"][1] == pytest.approx(10 * target.matrix[1, 1], rel=0.03)

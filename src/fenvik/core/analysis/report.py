@@ -21,7 +21,7 @@ from fenvik.core.colour.space import (
 )
 from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
-from fenvik.core.signal.lists import OF_PICTURE
+from fenvik.core.signal.shown import OF_PICTURE
 from fenvik.core.types import Bools, Floats, Ints
 
 WHITES_APART = 0.05  # of luminance: more, and nothing says which of them is 100 %

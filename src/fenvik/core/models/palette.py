@@ -13,12 +13,12 @@ from fenvik.core.colour.space import P3D65, rgb_to_xyz_matrix
 from fenvik.core.colour.target import Target
 from fenvik.core.models.hues import HUES, SKINS, Percent, patches_for
 from fenvik.core.models.rolloff import RollOff
+from fenvik.core.signal.stage import FILMS_AT, FILMS_OF_PEAK
 from fenvik.core.types import Floats
 
 FOUND = (100.0, 80.0, 60.0, 40.0, 30.0, 20.0, 10.0, 5.0, 0.0)  # greys that are read before and after, of the range that is judged
 FULL = 100.0
 NEAR_PEAK = 0.95  # of the peak: above it a display ends, and nothing is chased
-COLOURS_AT, OF_PEAK = 100.0, 0.3  # cd/m² of white, and at most this share of the peak: colours of HDR
 SKIN_AT, SKIN_OF_PEAK = 203.0, 0.5  # the same of diffuse white that skin stands in: BT.2408
 PALE = 0.25  # of the light: what the other lights of a pale colour have
 AT_END = (1.22, 1.12, 1.05, 0.95, 0.9)  # of the top: where a display rolls off
@@ -83,7 +83,7 @@ def palette_for(target: Target, white: float, black: float = 0.0) -> Palette:
         return SDR
     top = 1.0 if target.curve != "pq" else float(target.fraction(NEAR_PEAK * white, white, black))
     matrix = rgb_to_xyz_matrix(P3D65, target.white_xy)
-    light = min(COLOURS_AT, OF_PEAK * white)
+    light = min(FILMS_AT, FILMS_OF_PEAK * white)
 
     def percent(rgb: Sequence[float]) -> Percent:
         made = 100.0 * np.clip(target.drive(matrix @ np.asarray(rgb, dtype=np.float64), white, black), 0.0, 1.0)

@@ -1,39 +1,19 @@
 """Patch lists of a pass: what each reads and why, put together in an order that spares time and heat."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
-from typing import Any, Literal
+from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike
 
-from fenvik.core.colour import curves
-from fenvik.core.colour.space import xyz_to_uv
-from fenvik.core.colour.target import Target
+from fenvik.core.signal import stage as light
 from fenvik.core.signal.decoding import Range, decode
-from fenvik.core.signal.patches import COLOURS, Patch, full_colours, grey, patch
+from fenvik.core.signal.patches import COLOURS, KNOWN, Patch, Percent, full_colours, grey, patch
+from fenvik.core.signal.shown import OF_PICTURE, Shown, beside, plain
+from fenvik.core.signal.stage import Stage
 
-# "beside": of the picture, but none of the levels that averages are made of, so that these do not hang on which lists were read.
-Part = Literal["main", "beside", "drift", "window", "checkerboard", "uniformity", "stability", "survey", "comparison"]
-OF_PICTURE: tuple[Part, ...] = ("main", "beside")
-Percent = tuple[float, float, float]
 WEIGHT = np.array([0.21, 0.72, 0.07])
 
-# Colours of our own that people know without a measure, in percent of signal; none of them is a sample of anybody's chart.
-KNOWN: dict[str, Percent] = {
-    "pale skin": (88.0, 74.0, 66.0),
-    "tanned skin": (72.0, 54.0, 44.0),
-    "brown skin": (48.0, 33.0, 26.0),
-    "dark skin": (30.0, 20.0, 17.0),
-    "clear sky": (47.0, 63.0, 80.0),
-    "evening sky": (76.0, 55.0, 52.0),
-    "spring leaf": (50.0, 66.0, 28.0),
-    "fir wood": (21.0, 33.0, 24.0),
-    "lake water": (19.0, 38.0, 44.0),
-    "ripe tomato": (76.0, 20.0, 16.0),
-    "lemon peel": (90.0, 80.0, 22.0),
-    "wet slate": (36.0, 39.0, 43.0),
-}
 STABILITY_S = 15.0
 WINDOWS = (1.0, 2.0, 5.0, 10.0, 18.0, 25.0, 50.0, 75.0, 100.0)
 NEAR_BLACK = (10.0, 8.0, 7.0, 6.0, 5.0, 4.0, 3.0, 2.0, 1.0, 0.0)
@@ -43,65 +23,8 @@ ROWS = {3: ("upper", "middle", "lower"), 5: ("top", "upper", "middle", "lower", 
 COLUMNS = {3: ("left", "centre", "right"), 5: ("far left", "left", "centre", "right", "far right")}
 
 
-@dataclass(frozen=True)
-class Shown:
-    """A patch with how it is shown where that differs from the pass: window, place, a chart, or the meter moved."""
-
-    patch: Patch
-    part: Part = "main"
-    window: float | None = None  # percent of the screen's area
-    chart: dict[str, Any] | None = None  # name and options
-    place: tuple[float, float] | None = None  # where the meter looks, in fractions of width and height
-    hold: str = ""  # what the person is to do before it
-    wait_s: float = 0.0  # from the reading before it to this one
-
-    def as_row(self) -> dict[str, Any]:
-        """Return what is stored of it."""
-        row: dict[str, Any] = self.patch.as_json() | {"part": self.part}
-        if self.window is not None:
-            row["window"] = self.window
-        if self.chart is not None:
-            row["chart"] = self.chart
-        if self.place is not None:
-            row["place"] = list(self.place)
-        if self.hold:
-            row["hold"] = self.hold
-        if self.wait_s:
-            row["wait_s"] = self.wait_s
-        return row
-
-
 Make = Callable[[int, Range, dict[str, Any]], list[Shown]]
-MakeLight = Callable[["Stage", int, Range, dict[str, Any]], list[Shown]]
-
-
-@dataclass(frozen=True)
-class Stage:
-    """What an HDR list is made for: the target, and the light in cd/m² that the display was read to give, or is taken to."""
-
-    target: Target
-    peak: float
-
-    def patch(self, label: str, linear: ArrayLike, bits: int, range_: Range) -> Patch:
-        """Return the patch of linear light of the target's primaries, in cd/m² of white, as the signal carries it."""
-        xyz = self.target.matrix @ np.asarray(linear, dtype=np.float64)
-        # The signal says what the picture is; what the display makes of it beyond its peak is the target's roll-off.
-        said = replace(self.target, rolls_off=False)
-        fraction = np.clip(said.drive(xyz, self.peak, 0.0), 0.0, 1.0)
-        red, green, blue = (round(100.0 * float(v), 4) for v in fraction)
-        return patch(label, (red, green, blue), bits, range_)
-
-    def coloured(self, label: str, mix: Sequence[float], share: float, light: float, bits: int, range_: Range) -> Patch:
-        """Return a colour on the line of u′v′ from white to a mix of the primaries, at a share of the way, as bright as the mix itself.
-
-        ``light``: cd/m² of white at which the mix's channels shine.
-        """
-        full = self.target.matrix @ (np.asarray(mix, dtype=np.float64) * light)
-        white_uv, full_uv = xyz_to_uv(self.target.white), xyz_to_uv(full)
-        u, v = white_uv + share * (full_uv - white_uv)
-        y = full[1]
-        xyz = np.array([9.0 * u / (4.0 * v) * y, y, (12.0 - 3.0 * u - 20.0 * v) / (4.0 * v) * y])
-        return self.patch(label, self.target.inverse_matrix @ xyz, bits, range_)
+MakeLight = Callable[[Stage, int, Range, dict[str, Any]], list[Shown]]
 
 
 @dataclass(frozen=True)
@@ -114,23 +37,15 @@ class Listed:
     make: Make
     light: MakeLight | None = None  # how it is made for an HDR signal, where that is another matter
     order: int = 0  # the higher the later: what is dark, heats or wants a hand comes after the rest
-    hdr: bool = True
-
-
-def _plain(patches: Sequence[Patch]) -> list[Shown]:
-    return [Shown(p) for p in patches]
-
-
-def _beside(patches: Sequence[Patch]) -> list[Shown]:
-    return [Shown(p, "beside" if p.is_grey else "main") for p in patches]
+    is_hdr: bool = False  # of HDR alone
 
 
 def _greys(levels: Sequence[float]) -> Make:
-    return lambda bits, range_, _: _plain([grey(level, bits, range_) for level in levels])
+    return lambda bits, range_, _: plain([grey(level, bits, range_) for level in levels])
 
 
 def _near_black(bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
-    return _beside([grey(level, bits, range_) for level in NEAR_BLACK])
+    return beside([grey(level, bits, range_) for level in NEAR_BLACK])
 
 
 def _steps(count: int) -> Make:
@@ -143,11 +58,11 @@ def _custom(bits: int, range_: Range, options: dict[str, Any]) -> list[Shown]:
 
 def _near_white(bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
     over = OVER_WHITE if range_ == "limited" else ()
-    return _beside([grey(level, bits, range_) for level in (*over[::-1], *NEAR_WHITE)])
+    return beside([grey(level, bits, range_) for level in (*over[::-1], *NEAR_WHITE)])
 
 
 def _colours(level: float) -> Make:
-    return lambda bits, range_, _: _plain(full_colours(level, bits, range_))
+    return lambda bits, range_, _: plain(full_colours(level, bits, range_))
 
 
 def _saturations(bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
@@ -157,7 +72,7 @@ def _saturations(bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
             # The three of the primaries fall to grey's mean as saturation falls: what is taken from one is given to the others.
             percent = tuple(75.0 if lit else 75.0 * (1.0 - share / 100.0) for lit in mix)
             made.append(patch(f"{name} {share:g} % sat", percent, bits, range_))  # type: ignore[arg-type]
-    return _plain(made)
+    return plain(made)
 
 
 def _luminances(bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
@@ -167,11 +82,11 @@ def _luminances(bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
             percent = tuple(level * lit for lit in mix)
             label = name if level == 100.0 else f"{name} {level:g} %"
             made.append(patch(label, percent, bits, range_))  # type: ignore[arg-type]
-    return _plain(made)
+    return plain(made)
 
 
 def _known(bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
-    return _plain([patch(name, percent, bits, range_) for name, percent in KNOWN.items()])
+    return plain([patch(name, percent, bits, range_) for name, percent in KNOWN.items()])
 
 
 def _volume(bits: int, range_: Range, options: dict[str, Any]) -> list[Shown]:
@@ -179,7 +94,7 @@ def _volume(bits: int, range_: Range, options: dict[str, Any]) -> list[Shown]:
     made = [
         patch(f"{r:.0f} {g:.0f} {b:.0f}", (r, g, b), bits, range_) for r in edge[::-1] for g in edge[::-1] for b in edge[::-1]
     ]
-    return _beside([p for p in made if any(p.percent)])
+    return beside([p for p in made if any(p.percent)])
 
 
 def _windows(bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
@@ -221,62 +136,6 @@ def _uniformity(bits: int, range_: Range, options: dict[str, Any]) -> list[Shown
     return made
 
 
-# In HDR a percentage of signal is no percentage of light: colours are placed by their light, below what the display gives.
-HALF_LIGHT = 0.5  # of the peak: where colours are judged, and neither a white sub-pixel nor the power limit speaks
-REFERENCE_WHITE = 203.0  # cd/m², of diffuse white in HDR: BT.2408-7, table 1
-LUMINANCES = (100.0, 10.0, 1.0)  # cd/m² of white, after three quarters of the peak
-
-
-def _colours_in_light(stage: Stage, bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
-    light = HALF_LIGHT * stage.peak
-    return _plain([stage.coloured(f"{name} 50 % light", mix, 1.0, light, bits, range_) for name, mix in COLOURS.items()])
-
-
-def _saturations_in_light(stage: Stage, bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
-    light = HALF_LIGHT * stage.peak
-    return _plain(
-        [
-            stage.coloured(f"{name} {100 * share:g} % sat", mix, share, light, bits, range_)
-            for name, mix in COLOURS.items()
-            for share in (1.0, 0.75, 0.5, 0.25)
-        ]
-    )
-
-
-def _luminances_in_light(stage: Stage, bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
-    lights = [0.75 * stage.peak, *(light for light in LUMINANCES if light < 0.6 * stage.peak)]
-    return _plain(
-        [
-            stage.coloured(f"{name} {light:.3g} cd/m²", mix, 1.0, light, bits, range_)
-            for name, mix in COLOURS.items()
-            for light in lights
-        ]
-    )
-
-
-def _known_in_light(stage: Stage, bits: int, range_: Range, _: dict[str, Any]) -> list[Shown]:
-    """Known colours as they are in a picture of BT.709, at HDR's diffuse white or three quarters of a dimmer display's peak."""
-    white = min(REFERENCE_WHITE, 0.75 * stage.peak)
-    picture = Target("picture", curve="power", gamma=2.4, white_xy=stage.target.white_xy)
-    made = []
-    for name, percent in KNOWN.items():
-        xyz = picture.xyz(np.array(percent) / 100.0, white, 0.0)
-        made.append(stage.patch(name, stage.target.inverse_matrix @ xyz, bits, range_))
-    return _plain(made)
-
-
-def _volume_in_light(stage: Stage, bits: int, range_: Range, options: dict[str, Any]) -> list[Shown]:
-    top = float(curves.pq_inverse(stage.peak))
-    steps = np.linspace(0.0, 1.0, int(options.get("edge", 4)))
-    light, named = curves.pq(steps * top), [f"{100 * step:.0f}" for step in steps]
-    made = [
-        stage.patch(f"{named[r]} {named[g]} {named[b]}", (light[r], light[g], light[b]), bits, range_)
-        for r in reversed(range(len(steps))) for g in reversed(range(len(steps))) for b in reversed(range(len(steps)))
-        if r or g or b
-    ]  # fmt: skip
-    return _beside(made)
-
-
 LISTS: dict[str, Listed] = {
     made.id: made
     for made in (
@@ -285,11 +144,12 @@ LISTS: dict[str, Listed] = {
         Listed("grey-own", "Greyscale, own steps", "As many even steps as are wanted.", _custom),
         Listed("near-white", "Near white", "Where the top of the curve bends or clips; above white too, in limited range.", _near_white, order=1),
         Listed("colours-100", "Primaries and secondaries, 100 %", "How far the colours reach.", _colours(100.0), order=2),
-        Listed("colours-75", "Primaries and secondaries, 75 %", "The same where pictures are; in HDR at half of the peak’s light.", _colours(75.0), _colours_in_light, 2),
-        Listed("saturations", "Saturation ladder", "Whether colours stay in place as they grow pale: six by four.", _saturations, _saturations_in_light, 3),
-        Listed("luminances", "Luminance ladder", "Whether colours stay in place as they grow dark: six by four or five.", _luminances, _luminances_in_light, 3),
-        Listed("known", "Skin and known colours", "Twelve colours that everybody judges without a meter.", _known, _known_in_light, 4),
-        Listed("volume", "Volume grid", "Red, green and blue in four levels each: what a model of the display is made of.", _volume, _volume_in_light, 5),
+        Listed("colours-75", "Primaries and secondaries, 75 %", "The same where pictures are; in HDR at half of the peak’s light.", _colours(75.0), light.colours_in_light, 2),
+        Listed("p3", "P3 colours", "The six colours of P3, full and pale, in light that films have: what an HDR display is asked for.", lambda *_: [], light.of_films, 2, is_hdr=True),
+        Listed("saturations", "Saturation ladder", "Whether colours stay in place as they grow pale: six by four.", _saturations, light.saturations_in_light, 3),
+        Listed("luminances", "Luminance ladder", "Whether colours stay in place as they grow dark: six by four or five.", _luminances, light.luminances_in_light, 3),
+        Listed("known", "Skin and known colours", "Twelve colours that everybody judges without a meter.", _known, light.known_in_light, 4),
+        Listed("volume", "Volume grid", "Red, green and blue in four levels each: what a model of the display is made of.", _volume, light.volume_in_light, 5),
         Listed("near-black", "Near black", "The first steps above black, one by one.", _near_black, order=6),
         Listed("windows", "Window ladder", "How luminance falls as the lit area grows.", _windows, order=7),
         Listed("checkerboard", "Checkerboard contrast", "Black beside white: what strays within a picture.", _checkerboard, order=8),

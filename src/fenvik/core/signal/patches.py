@@ -15,6 +15,23 @@ COLOURS = {
     "magenta": (1, 0, 1),
     "yellow": (1, 1, 0),
 }
+Percent = tuple[float, float, float]
+
+# Colours of our own that people know without a measure, in percent of signal; none of them is a sample of anybody's chart.
+KNOWN: dict[str, Percent] = {
+    "pale skin": (88.0, 74.0, 66.0),
+    "tanned skin": (72.0, 54.0, 44.0),
+    "brown skin": (48.0, 33.0, 26.0),
+    "dark skin": (30.0, 20.0, 17.0),
+    "clear sky": (47.0, 63.0, 80.0),
+    "evening sky": (76.0, 55.0, 52.0),
+    "spring leaf": (50.0, 66.0, 28.0),
+    "fir wood": (21.0, 33.0, 24.0),
+    "lake water": (19.0, 38.0, 44.0),
+    "ripe tomato": (76.0, 20.0, 16.0),
+    "lemon peel": (90.0, 80.0, 22.0),
+    "wet slate": (36.0, 39.0, 43.0),
+}
 
 
 @dataclass(frozen=True)

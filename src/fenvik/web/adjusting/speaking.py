@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from fenvik.core.signal.decoding import decode
-from fenvik.core.signal.lists import OF_PICTURE
+from fenvik.core.signal.shown import OF_PICTURE
 from fenvik.web.passes.models import NOT_OF_THE_MODE, Reading
 
 

@@ -3,7 +3,9 @@
 from dataclasses import dataclass
 
 from fenvik.core.colour.space import P3D65
-from fenvik.core.signal.lists import Plan, Shown, Stage, put_together
+from fenvik.core.signal.lists import Plan, put_together
+from fenvik.core.signal.shown import Shown
+from fenvik.core.signal.stage import Stage
 from fenvik.web.devices.models import Device
 from fenvik.web.passes.models import PICTURES, Pass, PatchList
 from fenvik.web.passes.refusals import NotMeasurableError

@@ -21,7 +21,7 @@ from fenvik.web.people.policy import Right, needs
 from fenvik.web.planning.wording import ToldDisplay, WordsError, read, technology_of
 from fenvik.web.results.summary import summarise
 from fenvik.web.visits.aimed import ENDS, SIGNALS, clash
-from fenvik.web.visits.models import WHOLE, Tuning, Visit
+from fenvik.web.visits.models import WHOLE, Tuning, Visit, first_lists
 
 
 class TargetClashError(FenvikError):
@@ -174,6 +174,7 @@ def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning
         picture_mode=cleaned["picture_mode"],
         purpose=cleaned["purpose"],
         signal=cleaned.get("signal") or "sdr",
+        lists=first_lists(cleaned.get("signal") or "sdr"),
         target_name=cleaned["target_name"],
         luminance=cleaned["luminance"],
         tolerance=cleaned["tolerance"],
@@ -200,7 +201,8 @@ def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[di
     made = [
         Tuning.objects.create(
             visit=visit, display=display, **likely,
-            **as_usual(display.technology), **facts | {"name": _called(visit, facts["name"], display, facts["picture_mode"])},
+            **as_usual(display.technology), lists=first_lists(facts.get("signal", "sdr")),
+            **facts | {"name": _called(visit, facts["name"], display, facts["picture_mode"])},
         )
         for facts in chosen
     ]  # fmt: skip
@@ -221,6 +223,8 @@ def keep_target(*, tuning_id: int, actor: User, cleaned: dict[str, Any]) -> Tuni
         setattr(tuning, name, cleaned[name])
     for name in ENDS:
         setattr(tuning, name, cleaned.get(name, getattr(tuning, name)))
+    if tuning.lists in (first_lists("sdr"), first_lists("hdr10")) and not tuning.passes.filter(purpose__in=PICTURES).exists():
+        tuning.lists = first_lists(tuning.signal)  # nobody chose these
     tuning.free = cleaned.get("free") if cleaned["target_name"] == "free" else None
     tuning.save()
     # What was read before is held against the new target too, at once and everywhere.

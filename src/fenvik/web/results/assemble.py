@@ -10,7 +10,7 @@ from fenvik.core.errors import NoWhiteError
 from fenvik.core.measure.averaging import worth
 from fenvik.core.measure.drift import factors, shared_noise
 from fenvik.core.measure.uncertainty import Repeatability
-from fenvik.core.signal.lists import OF_PICTURE
+from fenvik.core.signal.shown import OF_PICTURE
 from fenvik.web.kit.keeping import Kept
 from fenvik.web.passes.models import Pass, Reading
 from fenvik.web.visits.models import Tuning

@@ -52,7 +52,7 @@ def _colours(awaited: Awaited, plane: colourmap.Plane = colourmap.UV) -> tuple[S
         return float(a), float(b)
 
     comets = [
-        colourmap.Comet(label, own_colour(fraction), place(xyz), None, None, None, label in COLOURS)
+        colourmap.Comet(label, own_colour(fraction), place(xyz), None, None, None, label.removeprefix("P3 ") in COLOURS)
         for label, fraction, xyz in zip(awaited.labels, awaited.fraction, awaited.wanted, strict=True)
         if np.ptp(fraction) > 1e-9
     ]

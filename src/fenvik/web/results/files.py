@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from django.db import connection, transaction
 
-from fenvik.core.signal.lists import OF_PICTURE
+from fenvik.core.signal.shown import OF_PICTURE
 from fenvik.formats.readings import PARTS, ReadingsError, ReadingsFile, read
 from fenvik.formats.sheet import harmless
 from fenvik.web.devices.keyed import keyed_meter, keyed_source

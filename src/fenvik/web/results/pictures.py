@@ -167,7 +167,7 @@ def _colour_map(pair: Pair, plane: colourmap.Plane = colourmap.UV) -> Picture:
                 measured=None if now is None or pair.left is None else _in(plane, pair.left.readings.xyz[now]),
                 found=None if was is None or pair.found is None else _in(plane, pair.found.readings.xyz[was]),
                 error=None if lacks else float(shown.whole.value[at]),
-                named=label in COLOURS,
+                named=label.removeprefix("P3 ") in COLOURS,
             )
         )
         rows.append(

@@ -11,9 +11,9 @@ from fenvik.web.visits.aimed import SIGNALS, Aim
 from fenvik.web.visits.measured import Measuring
 
 
-def first_lists() -> dict[str, Any]:
-    """Return what a tuning reads unless it is told otherwise."""
-    return {"chosen": ["grey-11", "colours-100"]}
+def first_lists(signal: str = "sdr") -> dict[str, Any]:
+    """Return what a tuning reads unless it is told otherwise: in HDR colours that pictures have too."""
+    return {"chosen": ["grey-11", "colours-100"] + (["p3"] if signal != "sdr" else [])}
 
 
 class Visit(PutAwayModel):

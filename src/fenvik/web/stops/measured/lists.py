@@ -3,7 +3,8 @@
 from dataclasses import dataclass
 from typing import Any
 
-from fenvik.core.signal.lists import LISTS, Plan, Shown, put_together
+from fenvik.core.signal.lists import LISTS, Plan, put_together
+from fenvik.core.signal.shown import Shown
 from fenvik.formats.numbers import whole
 from fenvik.web.kit.templatetags.fenvik import minutes
 from fenvik.web.passes.models import PICTURES, Pass, PatchList
@@ -68,6 +69,8 @@ def fill(scene: Any) -> None:
     options, chosen = told.get("options", {}), set(told.get("chosen", []))
     stage, choices = stage_of(tuning), []
     for listed in LISTS.values():
+        if listed.is_hdr and stage is None:
+            continue
         count = len(put_together(Plan((listed.id,), options=options), tuning.bits, tuning.range, stage))
         draws = listed.id != "checkerboard" or tuning.source is None or can_draw(tuning.source, "checkerboard")
         refused = "" if draws else f"{tuning.source.name} does not draw it"
