@@ -37,7 +37,7 @@ from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import Firm, Role, User
-from fenvik.web.visits.models import Purpose, Tuning, Visit
+from fenvik.web.visits.models import Purpose, Tuning, Visit, first_lists
 
 FIRM, PERSON, PASSWORD = "Reedwater Picture", "demo", "lakeside"
 MODE = "m2"  # the display's name for Film
@@ -268,6 +268,7 @@ def _guest_house(firm: Firm, person: User, now: datetime, measured: dict[str, An
         room = RoomLight(display.room.lux_day, display.room.lux_night)
         aim = propose(purpose, signal, technology=display.technology, room=room)
         return Tuning.objects.create(
+            lists=first_lists(signal),
             visit=visit, display=display, name=name, picture_mode=mode, purpose=purpose, signal=signal, target_name=aim.target,
             luminance=aim.luminance, tolerance=aim.tolerance, **measured,
         )  # fmt: skip
