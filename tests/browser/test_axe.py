@@ -9,6 +9,7 @@ from fenvik.web.people import services
 
 pytestmark = pytest.mark.django_db(transaction=True)
 AXE = (Path(__file__).resolve().parents[1] / "vendor" / "axe.min.js").read_text(encoding="utf-8")
+LONG = 3 * "Wiederverwendbarkeitsprüfungsverfahrensbeschreibung"
 RUN = "async () => (await axe.run({ resultTypes: ['violations'] })).violations"
 
 
@@ -22,8 +23,24 @@ def serious(page):
     ]
 
 
+def named_at_length(tuning):
+    """Give everything that has a name as long a one as it takes, in one word."""
+    menu, display = tuning.display.menu_map, tuning.display
+    for control in menu.controls[::3]:
+        control["label"] = (control["label"] + LONG)[:80]
+    for thing, names in (
+        (tuning, ("name", "picture_mode")), (display, ("maker", "model")), (display.room, ("name",)), (menu, ()),
+        (tuning.visit.client, ("name",)), (tuning.meter, ("name",)), (tuning.source, ("name",)),
+    ):  # fmt: skip
+        for name in names:
+            longest = thing._meta.get_field(name).max_length
+            setattr(thing, name, (getattr(thing, name) + LONG)[:longest])
+        thing.save()
+
+
 def test_axe_finds_nothing_serious_on_any_page(page, system, equipped_for_browser, person):
     tuning = equipped_for_browser
+    named_at_length(tuning)
     screen = screen_of(visit_id=tuning.visit_id, firm_id=person.firm_id)
     sheet = tuning.sheets.get()
     at = f"/tunings/{tuning.pk}"
@@ -65,12 +82,12 @@ def test_axe_finds_nothing_serious_on_any_page(page, system, equipped_for_browse
     for address in addresses:
         page.goto(f"{system.address}{address}")
         problems += serious(page)
-        # At 200 % of a page that is 1280 wide nothing is cut off or wants scrolling sideways (WCAG 1.4.10).
-        page.set_viewport_size({"width": 640, "height": 512})
-        wide = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
-        if wide > 1:
-            problems.append(f"{address}: {wide} pixels too wide at 200 %")
-        page.set_viewport_size({"width": 1280, "height": 800})
+        # Nothing wants scrolling sideways: on a desk, at 200 % of it (WCAG 1.4.10), on a phone.
+        for width in (640, 390, 1280):
+            page.set_viewport_size({"width": width, "height": 800})
+            wide = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
+            if wide > 1:
+                problems.append(f"{address}: {wide} pixels too wide at {width}")
     assert "\n".join(problems) == ""
 
 
