@@ -1,6 +1,6 @@
 """Hands-free in HDR10 over displays drawn at random: knees, limiters, white sub-pixels, dim projectors; beside plain strategies.
 
-Prints the table of docs/hdr.md. `./fenvik bench hdr [COUNT]`: 200 displays take some minutes. Judged by true light, ΔE ITP.
+Prints the table of docs/hdr.md. `./fenvik bench hdr [COUNT [behind]]`: 200 displays take some minutes. Judged by true light, ΔE ITP.
 """
 
 import sys
@@ -28,12 +28,18 @@ from fenvik.core.types import Floats
 TARGET = TARGETS["bt2020-pq"]
 COUNT, START, BUDGET = 200, 5000, 140
 PEAKS = {"lcd": (350, 900), "quantum-dot": (500, 1600), "oled": (450, 1300), "wrgb-oled": (450, 1100), "projector": (50, 130)}
+ROOM = 1.05  # of the peak: what a panel has above it, where white balance stands behind the roll-off
 LEAST_CD_M2 = 0.6  # and twice the display's own black: below, black speaks
 P3 = rgb_to_xyz_matrix(P3D65, D65_XY)
 
 
 class HdrDisplay(RandomDisplay):
-    """A sample in its HDR10 mode: follows PQ in its own way to a knee, then bends to its peak."""
+    """A sample in its HDR10 mode: follows PQ in its own way to a knee, then bends to its peak.
+
+    ``is_behind``: its white balance acts on what has been rolled off already, and not on the signal that arrives.
+    """
+
+    is_behind = False
 
     def _light(self, draw: np.random.Generator) -> None:
         super()._light(draw)
@@ -66,7 +72,8 @@ class HdrDisplay(RandomDisplay):
 
     def emitted(self, fraction: Floats) -> Floats:
         """Return the XYZ (n, 3) in cd/m² that PQ signal fractions (n, 3) give."""
-        v = np.clip(self._balanced(np.clip(np.atleast_2d(fraction), 0.0, 1.0)), 0.0, 1.06)
+        v = np.clip(np.atleast_2d(fraction), 0.0, 1.0)
+        v = v if self.is_behind else np.clip(self._balanced(v), 0.0, 1.06)
         waves = np.stack([np.sin(np.pi * (k + 1) * v) for k in range(3)], axis=-1)
         v = v * self.steep + self.dark * (1.0 - v) + np.einsum("nck,ck->nc", waves, self.bumps)
         light = self._managed(curves.pq(np.clip(v, 0.0, 1.0)) / 10_000.0) @ self.mix.T
@@ -78,6 +85,8 @@ class HdrDisplay(RandomDisplay):
         over = np.maximum(s - knee, 0.0) / np.maximum(top - knee, 1e-6)
         bent = (1.0 - (1.0 + over / self.hard) ** -self.hard) if self.hard < 2.9 else np.minimum(over, 1.0)
         s = np.where(s > knee, knee + (top - knee) * np.minimum(bent, 1.0), s)
+        if self.is_behind:
+            s = np.clip(self._balanced(s), 0.0, curves.pq_inverse(ROOM * peak))
         s = np.round(s * self.levels) / self.levels
         lit = curves.pq(s)
         share = self.boost * lit.min(axis=1, keepdims=True) / (1.0 + self.boost)
@@ -137,9 +146,16 @@ class PlainHdr(Plain):
         return float(TARGET.metric.whole(wanted, self._xyz(level)[None], TARGET.white * self.white)[0])
 
 
-def one(seed: int) -> dict[str, Any]:
+class Behind(HdrDisplay):
+    """One whose white balance stands behind its roll-off."""
+
+    is_behind = True
+
+
+def one(asked: tuple[int, type[HdrDisplay]]) -> dict[str, Any]:
     """Run everything on one display; each begins from the same sample as found."""
-    display = HdrDisplay(seed)
+    seed, sample = asked
+    display = sample(seed)
     told: dict[str, Any] = {"kind": "points" if display.at else "two-point", "panel": display.kind, "found": display.hdr_truth()}
     job = Job(Desk(display.controls, budget=BUDGET), TARGET)
     perform(job.run(), display)
@@ -149,7 +165,7 @@ def one(seed: int) -> dict[str, Any]:
     if follows.any():
         told["limit"] = descent(display, ("white.",), lambda: display.greys()[0][follows])
     for name, strategy in (("halving", halving), ("proportional", proportional)):
-        again = HdrDisplay(seed)
+        again = sample(seed)
         strategy(again, PlainHdr)
         told[name] = (again.hdr_truth(), again.readings, again.moves)
     return told
@@ -158,8 +174,9 @@ def one(seed: int) -> dict[str, Any]:
 def main() -> None:
     """Run all displays and print the table."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else COUNT
+    sample = Behind if "behind" in sys.argv else HdrDisplay
     with ProcessPoolExecutor() as pool:
-        told = list(pool.map(one, range(START, START + count), chunksize=4))
+        told = list(pool.map(one, [(seed, sample) for seed in range(START, START + count)], chunksize=4))
     worse = [t for t in told if t["left"]["mean"] > t["found"]["mean"] + 0.05]
     dimmer = [t for t in told if t["left"]["peak"] < 0.98 * t["found"]["peak"]]
     print(f"{count} displays; restored: {sum(t['restored'] for t in told)}; worse than found: {len(worse)}; more than 2 % of peak "

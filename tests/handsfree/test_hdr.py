@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from bench.hdr import Behind, HdrDisplay
 from bench.site import Site
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.models import room
@@ -53,6 +54,18 @@ def test_controls_bring_greys_to_where_the_display_rolls_off(index, seed):
     assert not job.restored
     assert any("then rolls off to" in note for note in job.desk.notes)
     assert len(job.desk.taken) <= 140
+
+
+@pytest.mark.parametrize(("sample", "seed", "loses"), [(Behind, 5018, True), (Behind, 5042, False), (HdrDisplay, 5018, False)])
+def test_white_balance_behind_a_roll_off_is_brought_to_pq_too_and_what_that_costs_at_the_top_is_said(sample, seed, loses):
+    display = sample(seed)
+    found = display.hdr_truth()
+    job = Job(Desk(display.controls, budget=140), PQ)
+    perform(job.run(), display)
+    left = display.hdr_truth()
+    assert left["follows_mean"] < 0.15 * found["follows_mean"]
+    assert (left["peak"] < 0.97 * found["peak"]) == loses
+    assert any("takes light at the top too" in note for note in job.desk.notes) == loses
 
 
 def test_gains_that_come_to_their_end_are_given_room_by_the_white_level(monkeypatch):

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 LEFT = "as left"  # what is said when what is left is read
 CLEARLY_WORSE = 1.0  # of an error: a colour that got worse by more is put back to where it was found
 MANY_RECALLED = 8  # readings
+WORTH_SAYING = 0.02  # of an HDR peak
 
 
 def look_left(job: "Job") -> Procedure[None]:
@@ -36,6 +37,7 @@ def look_left(job: "Job") -> Procedure[None]:
     if job.luminance is not None and "light" in job.steps:
         white = next(float(t.xyz[1]) for t in job.as_left if (t.fraction == 1.0).all())
         job.desk.notes += [said] if (said := lights.where_it_ended(job.desk, white, job.luminance)) else []
+    job.desk.notes += [said] if (said := _lost_of_its_peak(job)) else []
     job.desk.notes += said_of(job.desk.following)
     if job.desk.slips:
         several = "1 reading was" if job.desk.slips == 1 else f"{job.desk.slips} readings were"
@@ -55,6 +57,16 @@ def look_left(job: "Job") -> Procedure[None]:
         if worse:
             told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
             job.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
+
+
+def _lost_of_its_peak(job: "Job") -> str:
+    """Return what there is to say of a PQ display whose peak is lower than found: its white balance stands behind its roll-off."""
+    if job.target.curve != "pq" or job.by == "install":
+        return ""
+    was, now = (next((float(t.xyz[1]) for t in taken if (t.fraction == 1.0).all()), 0.0) for taken in (job.as_found, job.as_left))
+    if now >= (1.0 - WORTH_SAYING) * was:
+        return ""
+    return f"What brings its greys to the standard takes light at the top too: its peak is {now:.0f} cd/m² instead of {was:.0f}."
 
 
 def _proof(job: "Job") -> Procedure[list[Taken]]:
