@@ -57,6 +57,7 @@ class Fit:
     astray: Floats  # (2, 3): of signal, by how much the points meet white and black elsewhere, beside that
     boost: float = 0.0  # light of a white sub-pixel that the drives were freed of
     fine: float = 1.0  # as of ``fineness``
+    low: float = 1.0  # of signal: from where on offsets do nothing
     backwards: frozenset[int] = frozenset()  # points, by their places among the knobs, that take away where others add
     gain_doubt: Floats = field(default_factory=lambda: np.zeros((3, 3)))  # deviations of ``gain`` and ``offset``
     offset_doubt: Floats = field(default_factory=lambda: np.zeros((3, 3)))
@@ -65,7 +66,7 @@ class Fit:
         """Return the signal (levels, 3) at which the points meet greys, for moves (k,) or (levels, k)."""
         made = ends(levels) @ self.astray + levels[:, None]
         if self.follows:
-            for kind, share, effect in (("gain", levels, self.gain), ("offset", 1.0 - levels, self.offset)):
+            for kind, share, effect in (("gain", levels, self.gain), ("offset", in_the_dark(levels, self.low), self.offset)):
                 mine = [k for k, knob in enumerate(self.knobs) if knob.kind == kind]
                 pushed = moved[..., mine] @ effect[:, [self.knobs[k].channel for k in mine]].T
                 made = made + share[:, None] * pushed
@@ -79,7 +80,7 @@ class Fit:
             if knob.kind == "gain":
                 made[:, :, k] = levels[:, None] * self.gain[:, knob.channel]
             elif knob.kind == "offset":
-                made[:, :, k] = (1.0 - levels)[:, None] * self.offset[:, knob.channel]
+                made[:, :, k] = in_the_dark(levels, self.low)[:, None] * self.offset[:, knob.channel]
             elif knob.kind == "tone":
                 made[:, :, k] = self.step[k] * pull[:, :, k]
             else:
@@ -101,6 +102,12 @@ def fineness(target: Target) -> float:
 def ends(levels: Floats) -> Floats:
     """Return the shares (levels, 2) that something at white and something at black has of each level."""
     return np.stack([levels, 1.0 - levels], axis=-1)
+
+
+def in_the_dark(levels: Floats, low: float) -> Floats:
+    """Return the share (levels,) of an offset's step that is felt: all of it at black, less from there on, none from ``low`` on."""
+    share: Floats = np.maximum(1.0 - levels / low, 0.0)
+    return share
 
 
 def pulls(knobs: Sequence[Control], met: Floats, width: float, shape: str) -> Floats:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenvik.core.controls import Control
-from fenvik.core.models.grey import NOISE, Seen, ends, pull, reach_of
+from fenvik.core.models.grey import NOISE, Seen, ends, in_the_dark, pull, reach_of
 from fenvik.core.models.taught import BETWEEN, BETWEEN_POINTS_UNTOLD, Taught
 from fenvik.core.types import Floats, Ints
 
@@ -74,9 +74,9 @@ class Block:
 
     def __init__(
         self, channels: Sequence[int], knobs: Sequence[Control], mine: Sequence[int], read: Readings, units: Floats,
-        taught: Taught | None = None,
+        taught: Taught | None = None, low: float = 1.0,
     ) -> None:  # fmt: skip
-        self.channels, self.mine, self.read = tuple(channels), np.array(mine, dtype=int), read
+        self.channels, self.mine, self.read, self.low = tuple(channels), np.array(mine, dtype=int), read, low
         self.units, self.taught = units, taught
         self.points = np.array([knobs[k].at for k in mine])
         self.reach = reach_of(np.array([k.at for k in knobs if k.kind in ("point", "tone")]), self.points)
@@ -112,7 +112,7 @@ class Block:
         rows[:, [shift, shift + 1]] = read.before[:, None] * ends(read.at)
         for k, knob in enumerate(knobs):
             if knob.kind in ("gain", "offset"):
-                share = read.at if knob.kind == "gain" else 1.0 - read.at
+                share = read.at if knob.kind == "gain" else in_the_dark(read.at, self.low)
                 rows[:, self.first(i, knob.kind) + knob.channel] += share * read.moved[:, k]
         return rows
 

@@ -1,5 +1,6 @@
 """The fit of the model of the greys to every reading that was taken. Linear, but for where points act and how wide."""
 
+import copy
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -22,6 +23,8 @@ TOO_LITTLE, RESCALED = 2.5, 4  # times what a step was taken to do: then that is
 SUSPECT, MOST_SUSPECTS = 0.6, 6  # of its light's usual step: a point that does less may work backwards; so many are tried
 BACKWARDS = 4.0  # of the squared error: what must speak for that, for few do
 UNUSUAL = 3.0  # of the squared error: what must speak for points that act on the signal before gains and offsets do
+LOWS = (0.7, 0.5, 0.35, 0.25)  # of signal: from where on some displays' offsets do nothing
+IN_THE_DARK_ALONE = 4.0  # of the squared error: what must speak for that
 
 
 def fit(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0, taught: Taught | None = None) -> Fit:
@@ -68,15 +71,26 @@ def _best_shape(knobs: Sequence[Control], seen: Sequence[Seen], fine: float, tau
     problem = _to_scale(tuple(knobs), seen, fine, taught)
     if not problem.moved_points:
         usual = (taught.width, taught.shape) if taught is not None and taught.width else UNTOLD
-        problem.trust(problem.solved(usual))
-        return problem.solved(usual)
+        problem.trust(_where_offsets_end(problem, problem.solved(usual)))
+        return _where_offsets_end(problem, problem.solved(usual))
     made = _best(problem.solved(shape) for shape in SHAPES)
     # Where the points act is not linear: it is taken from the fit before, and what that leaves is fitted as small shifts.
     after, before = (problem.solved((made.width, made.shape), replace(made, follows=follows)) for follows in (True, False))
     made = before if before.residual < after.residual - UNUSUAL else after
     problem.trust(made)
     made = _best(problem.solved(shape, made) for shape in SHAPES)
-    return problem.solved((made.width, made.shape), made)
+    return _where_offsets_end(problem, problem.solved((made.width, made.shape), made))
+
+
+def _where_offsets_end(problem: "_Problem", made: Fit) -> Fit:
+    """Return the fit with offsets that do nothing from some signal on, where readings speak for that."""
+    mine = [k for k, knob in enumerate(problem.knobs) if knob.kind == "offset"]
+    if not mine or not np.ptp(problem.read.moved[:, mine], axis=0).any():
+        return made
+    others = (problem.with_offsets_to(low).solved((made.width, made.shape), made) for low in LOWS)
+    other = _best(others)
+    return other if other.residual < made.residual - IN_THE_DARK_ALONE else made
+
 
 
 def _to_scale(knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float, taught: Taught | None) -> "_Problem":
@@ -108,12 +122,20 @@ class _Problem:
         self.knobs, self.read = knobs, Readings.of(seen, len(knobs), fine)
         moved = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone") and np.any(self.read.moved[:, k])]
         self.moved_points = moved
-        if any(knob.kind == "tone" for knob in knobs):
-            self.blocks = [Block((0, 1, 2), knobs, moved, self.read, self.units, taught)]
-        else:
-            mine = ([k for k in moved if knobs[k].channel == c] for c in range(3))
-            self.blocks = [Block((c,), knobs, ks, self.read, self.units, taught) for c, ks in enumerate(mine)]
+        self.low, self.blocks = 1.0, self._blocks(1.0)
         self.weight = np.repeat(1.0 / self.read.noise[:, None], 3, axis=1)  # (readings, 3)
+
+    def _blocks(self, low: float) -> list[Block]:
+        moved, facts = self.moved_points, (self.read, self.units, self.taught, low)
+        if any(knob.kind == "tone" for knob in self.knobs):
+            return [Block((0, 1, 2), self.knobs, moved, *facts)]
+        return [Block((c,), self.knobs, [k for k in moved if self.knobs[k].channel == c], *facts) for c in range(3)]
+
+    def with_offsets_to(self, low: float) -> "_Problem":
+        """Return the same problem with offsets that do nothing from a signal on."""
+        other = copy.copy(self)
+        other.low, other.blocks = low, self._blocks(low)
+        return other
 
     def ratios(self) -> dict[str, float]:
         """Return by kind how many times what it was taken to do a step of what was moved has been seen to do."""
@@ -162,7 +184,7 @@ class _Problem:
         residual = sum(part.residual for part in parts) + _unlikely(shape, self.taught)
         return Fit(
             self.knobs, self.read.levels, base, gain, offset, step, doubt, *shape, residual, follows, astray, fine=self.read.fine,
-            gain_doubt=gain_doubt, offset_doubt=offset_doubt,
+            gain_doubt=gain_doubt, offset_doubt=offset_doubt, low=self.low,
         )  # fmt: skip
 
 
