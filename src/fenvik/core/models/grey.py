@@ -58,6 +58,7 @@ class Fit:
     boost: float = 0.0  # light of a white sub-pixel that the drives were freed of
     fine: float = 1.0  # as of ``fineness``
     low: float = 1.0  # of signal: from where on offsets do nothing
+    tilt: Floats = field(default_factory=lambda: np.zeros((2, 3)))  # what a gain adds to its own light at black, an offset at white
     backwards: frozenset[int] = frozenset()  # points, by their places among the knobs, that take away where others add
     gain_doubt: Floats = field(default_factory=lambda: np.zeros((3, 3)))  # deviations of ``gain`` and ``offset``
     offset_doubt: Floats = field(default_factory=lambda: np.zeros((3, 3)))
@@ -79,8 +80,10 @@ class Fit:
         for k, knob in enumerate(self.knobs):
             if knob.kind == "gain":
                 made[:, :, k] = levels[:, None] * self.gain[:, knob.channel]
+                made[:, knob.channel, k] += (1.0 - levels) * self.tilt[0, knob.channel]
             elif knob.kind == "offset":
                 made[:, :, k] = in_the_dark(levels, self.low)[:, None] * self.offset[:, knob.channel]
+                made[:, knob.channel, k] += levels * self.tilt[1, knob.channel]
             elif knob.kind == "tone":
                 made[:, :, k] = self.step[k] * pull[:, :, k]
             else:

@@ -11,6 +11,7 @@ from fenvik.core.models.taught import BETWEEN, BETWEEN_POINTS_UNTOLD, Taught
 from fenvik.core.types import Floats, Ints
 
 OWN = 0.8  # of what a step is taken to do by its range: how far that may be off
+TILT = 0.2  # of it: how much a gain may add at black, or an offset at white
 CROSS = 0.15  # of a control's own effect: how much it may push the other channels
 UNEQUAL = 0.25  # of a point's effect: how far one point's step is from its light's usual one
 WARMING, WARMS_IN = 0.004, 60.0  # of drive at white that warm-up may still add, and in how many readings most of it
@@ -81,7 +82,7 @@ class Block:
         self.points = np.array([knobs[k].at for k in mine])
         self.reach = reach_of(np.array([k.at for k in knobs if k.kind in ("point", "tone")]), self.points)
         n = len(read.levels)
-        self.one = n + 11  # columns of one light
+        self.one = n + 13  # columns of one light
         self.usual = len(channels) * self.one
         self.growth, self.own = self.usual + 1, self.usual + 2
         self.size = self.own + len(self.mine)
@@ -98,7 +99,7 @@ class Block:
 
     def first(self, i: int, what: str) -> int:
         """Return the first column of what is unknown of the block's i-th light."""
-        return i * self.one + len(self.read.levels) + {"warm": 0, "gain": 1, "offset": 4, "shift": 7, "place": 9}[what]
+        return i * self.one + len(self.read.levels) + {"warm": 0, "gain": 1, "offset": 4, "shift": 7, "place": 9, "tilt": 11}[what]
 
     def _fixed(self, i: int, channel: int, knobs: Sequence[Control]) -> Floats:
         """Return what the readings of a light say (r, size) of all that does not depend on where points act."""
@@ -114,6 +115,9 @@ class Block:
             if knob.kind in ("gain", "offset"):
                 share = read.at if knob.kind == "gain" else in_the_dark(read.at, self.low)
                 rows[:, self.first(i, knob.kind) + knob.channel] += share * read.moved[:, k]
+                if knob.channel == channel:
+                    end = 0 if knob.kind == "gain" else 1
+                    rows[:, self.first(i, "tilt") + end] += (1.0 - read.at if end == 0 else read.at) * read.moved[:, k]
         return rows
 
     def _prior(self, knobs: Sequence[Control]) -> tuple[Floats, Floats]:
@@ -134,6 +138,8 @@ class Block:
             for k in range(2):
                 say({self.first(i, "shift") + k: 1.0}, 0.0, SHIFTED)
                 say({self.first(i, "place") + k: 1.0}, 0.0, float(ASTRAY[k]))
+                mean, off = self._of_two(knobs, ("gain", "offset")[k], c, c)
+                say({self.first(i, "tilt") + k: 1.0}, 0.0, TILT * max(abs(mean), off))
             for columns, spread in self._smooth(i):
                 say(columns, 0.0, spread)
         usual, off, growth = self._of_points(knobs)

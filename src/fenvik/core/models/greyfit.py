@@ -168,6 +168,7 @@ class _Problem:
     def _together(self, parts: Sequence["_Part"], shape: tuple[float, str], astray: Floats, *, follows: bool) -> Fit:
         """Return the fit that the blocks make together."""
         base, gain, offset, gain_doubt, offset_doubt = np.zeros((len(self.read.levels), 3)), *np.zeros((4, 3, 3))
+        tilt = np.zeros((2, 3))
         astray, step, doubt = astray.copy(), np.zeros(len(self.knobs)), np.zeros(len(self.knobs))
         for part in parts:
             block = part.block
@@ -175,6 +176,7 @@ class _Problem:
                 base[:, c] = part.x[block.base(i)]
                 gain[c], offset[c] = part.three(i, "gain"), part.three(i, "offset")
                 gain_doubt[c], offset_doubt[c] = part.three_off(i, "gain"), part.three_off(i, "offset")
+                tilt[:, c] = part.x[block.first(i, "tilt") : block.first(i, "tilt") + 2]
                 astray[:, c] += part.x[block.first(i, "place") : block.first(i, "place") + 2]
             for k, knob in enumerate(self.knobs):
                 if knob.kind == "tone" or (knob.kind == "point" and knob.channel in block.channels):
@@ -185,6 +187,7 @@ class _Problem:
         return Fit(
             self.knobs, self.read.levels, base, gain, offset, step, doubt, *shape, residual, follows, astray, fine=self.read.fine,
             gain_doubt=gain_doubt, offset_doubt=offset_doubt, low=self.low,
+            tilt=tilt,
         )  # fmt: skip
 
 
