@@ -138,11 +138,16 @@ class RandomDisplay:
     def _three(self, start: str) -> Floats:
         return np.array([float(self._value(f"{start}.{c}")) for c in LIGHTS])
 
+    def _felt(self, v: Floats) -> tuple[Floats, Floats]:
+        """Return how much of a gain and of an offset is felt at signals (n, 3)."""
+        return v, 1.0 - v
+
     def _balanced(self, v: Floats) -> Floats:
         gains = 1.0 + self.gain @ self._three("white.gain")
         if self.gains_in_light:
             gains = np.maximum(gains, 0.05) ** 0.9  # turned in light and felt in the signal
-        v = v * self.scale * gains + self.shift * (1.0 - v) + (self.offset @ self._three("white.offset")) * (1.0 - v)
+        high, low = self._felt(v)
+        v = (v + high * (gains - 1.0)) * self.scale + self.shift * (1.0 - v) + (self.offset @ self._three("white.offset")) * low
         if len(self.points):
             steps = np.array([self._three(f"white.at.{level:g}") for level in self.at]) * self.point_step
             if steps.any():

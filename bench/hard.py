@@ -24,10 +24,12 @@ from fenvik.core.types import Floats
 WAYS = (
     "none", "processing on", "sensor comes back", "labels mislead", "saturation off", "coarse, 1 % a step", "±5 at 0.4 %",
     "±512 at 0.4 %", "gains at an end", "three points inverted", "a dead point",
+    "offsets in the dark alone", "two-point about 30 and 80 %",
 )  # fmt: skip
 STEPS = {"coarse, 1 % a step": (5, 0.010), "±5 at 0.4 %": (5, 0.004), "±512 at 0.4 %": (512, 0.004)}
 DIMS, SAVES, SENSES = 0.2, 0.15, 0.15  # of the light: dynamic contrast in white, saving in the dark, the sensor back and forth
 OFF_BY = 0.82  # of saturation
+DARK_TO = 0.35  # of signal: from where on offsets that are felt in the dark alone do nothing
 PROCESSING = ("dynamic-contrast", "energy", "ambient")
 
 
@@ -77,6 +79,11 @@ class Hard(RandomDisplay):
         control["value"] = control["max"]
         turned = np.array([float(c["value"]) for c in self._of_white("gain")])
         self.scale = self.scale / (1.0 + self.gain @ turned)
+
+    def _felt(self, v: Floats) -> tuple[Floats, Floats]:
+        if self.way == "offsets in the dark alone":
+            return v, np.maximum(1.0 - v / DARK_TO, 0.0)
+        return ((v - 0.3) / 0.7, (0.8 - v) / 0.8) if self.way == "two-point about 30 and 80 %" else (v, 1.0 - v)
 
     def works(self, name: str) -> bool:
         """Return whether some processing is on."""

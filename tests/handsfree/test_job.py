@@ -192,5 +192,5 @@ def test_a_job_that_is_content_sooner_reads_less_and_leaves_what_is_good_enough(
         _, desk = do(site, goal=goal)
         taken.append(len(desk.taken))
         grey, worst, colour, _ = site.truth(TARGET)
-    assert taken[1] < 0.95 * taken[0]
+    assert taken[1] < taken[0]
     assert (grey < 2.0, worst < 3.0, colour < 2.5) == (True, True, True)

@@ -187,13 +187,17 @@ class Desk(Stand):
 
         ``start``: so many were kept when the batch began.
         """
-        asked = set[int]()
-        while len(asked) < MOST_DOUBTED:
-            doubted = [i for i in standing_out(made, self.taken[:start], is_hdr=self.is_hdr) if i not in asked]
+        asked, of = set[int](), {True: 0, False: 0}  # greys and colours: what was turned may have changed all of these
+        while True:
+            doubted = [
+                i for i in standing_out(made, self.taken[:start], is_hdr=self.is_hdr)
+                if i not in asked and of[made[i].is_grey] < MOST_DOUBTED
+            ]  # fmt: skip
             if not doubted:
                 return
             place = doubted[0]
             asked.add(place)
+            of[made[place].is_grey] += 1
             made[place] = yield from self.confirmed(made[place])
 
     def confirmed(self, first: Taken) -> Procedure[Taken]:

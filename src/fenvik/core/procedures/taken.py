@@ -3,6 +3,8 @@
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
 from fenvik.core.types import Floats
 
 
@@ -13,3 +15,9 @@ class Taken:
     fraction: Floats
     xyz: Floats
     settings: dict[str, Any]
+
+    @property
+    def is_grey(self) -> bool:
+        """Whether all three signals are the same."""
+        return bool(np.ptp(self.fraction) == 0)
+
