@@ -7,6 +7,7 @@ import pytest
 
 from fenvik.charts import ability, balance, colourmap, error, levers, svg, tone, whites
 from fenvik.charts.labels import Box, place
+from fenvik.web.results.parts import named_on_map
 
 SVG = "{http://www.w3.org/2000/svg}"
 
@@ -79,6 +80,11 @@ def test_the_step_scale_is_in_whole_steps():
     ticks = re.findall(r'class="tick blue"[^>]*>([+−]\d+)<', drawn)
     assert ticks
     assert 'class="here"' in drawn
+
+
+def test_one_patch_of_each_colour_has_its_name_on_the_map():
+    labels = ["red 75 %", "red", "pale red", "green 75 %", "P3 red", "P3 red, pale", "blue 50 % light", "brown skin"]
+    assert named_on_map(labels) == {"red", "green 75 %", "P3 red", "blue 50 % light"}
 
 
 def test_every_rung_has_its_figure_and_its_interval():

@@ -11,9 +11,8 @@ from fenvik.charts import balance, colourmap, error, rolloff, tone
 from fenvik.core.analysis import greyscale
 from fenvik.core.colour import curves
 from fenvik.core.colour.space import xy_to_xyz
-from fenvik.core.signal.patches import COLOURS
 from fenvik.core.types import Floats
-from fenvik.web.results.parts import Awaited, Picture, own_colour
+from fenvik.web.results.parts import Awaited, Picture, named_on_map, own_colour
 
 
 def _balance(awaited: Awaited) -> tuple[SafeString, str]:
@@ -51,8 +50,9 @@ def _colours(awaited: Awaited, plane: colourmap.Plane = colourmap.UV) -> tuple[S
         a, b = plane.of_xyz(xyz)
         return float(a), float(b)
 
+    named = named_on_map(awaited.labels)
     comets = [
-        colourmap.Comet(label, own_colour(fraction), place(xyz), None, None, None, label.removeprefix("P3 ") in COLOURS)
+        colourmap.Comet(label, own_colour(fraction), place(xyz), None, None, None, label in named)
         for label, fraction, xyz in zip(awaited.labels, awaited.fraction, awaited.wanted, strict=True)
         if np.ptp(fraction) > 1e-9
     ]

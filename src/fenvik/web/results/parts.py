@@ -1,6 +1,6 @@
 """What pictures are made of: a question, an answer, a chart and its table; and the two passes that they show."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -12,6 +12,7 @@ from fenvik.core.analysis.analysis import Analysis
 from fenvik.core.colour.metric import DE2000
 from fenvik.core.colour.target import Target
 from fenvik.core.signal.decoding import decode
+from fenvik.core.signal.patches import COLOURS
 from fenvik.core.types import Floats
 from fenvik.web.results.special import Special
 
@@ -104,6 +105,17 @@ def own_colour(fraction: Sequence[float]) -> str:
     """Return #rrggbb of signal fractions, for the mark of a patch: toned down, so that no mark glares in the dim room."""
     toned = (0.86 * min(max(float(v), 0.0), 1.0) + 0.05 for v in fraction)
     return "#" + "".join(f"{round(255 * v):02x}" for v in toned)
+
+
+def named_on_map(labels: Iterable[str]) -> set[str]:
+    """Return which patches have their names on the colour map: one of each colour, and of P3 its own, full before what is less."""
+    named: dict[str, str] = {}
+    for label in labels:
+        start = "P3 " if label.startswith("P3 ") else ""
+        name = start + label.removeprefix("P3 ").removesuffix(" 75 %").removesuffix(" 50 % light")
+        if name.removeprefix("P3 ") in COLOURS and named.get(name) != name:
+            named[name] = label
+    return set(named.values())
 
 
 class PatchKey(NamedTuple):

@@ -12,13 +12,12 @@ from fenvik.core.colour import difference
 from fenvik.core.colour.space import xy_to_xyz
 from fenvik.core.measure import uncertainty
 from fenvik.core.measure.uncertainty import TWO_SIDED_95
-from fenvik.core.signal.patches import COLOURS
 from fenvik.core.types import Floats
 from fenvik.web.kit.templatetags.fenvik import places, signed, significant
 from fenvik.web.results import words
 from fenvik.web.results.awaited import shown_in
 from fenvik.web.results.lights import light_picture, rolloff_picture, wrong_picture
-from fenvik.web.results.parts import Pair, PatchKey, Picture, Table, by_patch, grey_rows, own_colour
+from fenvik.web.results.parts import Pair, PatchKey, Picture, Table, by_patch, grey_rows, named_on_map, own_colour
 
 
 def _three(values: Sequence[float]) -> tuple[float, float, float]:
@@ -151,6 +150,7 @@ def _colour_map(pair: Pair, plane: colourmap.Plane = colourmap.UV) -> Picture:
             "colours", "Do colours land where they should?", words.colours(None), mark_safe(""), Table((), []), True
         )
     comets, rows = [], []
+    named = named_on_map(key.label for key in _all_patches(pair))
     for key in _all_patches(pair):
         label, now, was = key.label, left.get(key), found.get(key)
         shown, at = (pair.left, now) if now is not None else (pair.found, was)
@@ -167,7 +167,7 @@ def _colour_map(pair: Pair, plane: colourmap.Plane = colourmap.UV) -> Picture:
                 measured=None if now is None or pair.left is None else _in(plane, pair.left.readings.xyz[now]),
                 found=None if was is None or pair.found is None else _in(plane, pair.found.readings.xyz[was]),
                 error=None if lacks else float(shown.whole.value[at]),
-                named=label.removeprefix("P3 ") in COLOURS,
+                named=label in named,
             )
         )
         rows.append(
