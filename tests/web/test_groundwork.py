@@ -117,6 +117,9 @@ def test_a_signal_that_does_not_fit_is_warned_of_at_every_stop(signed_in, person
     at = when(before.isoformat())
     assert (rows(tuning)["mode"].state, rows(tuning)["mode"].words) == ("right", f"the display was in Film {at}")
     assert rows(tuning)["signal"].words == f"the display showed SDR {at}"
+    Tuning.objects.update(mode_id="", picture_mode="Called otherwise")
+    assert (rows(tuning)["mode"].state, rows(tuning)["signal"].state) == ("open", "right"), "which mode is meant is not known"
+    Tuning.objects.update(mode_id="m2", picture_mode="Film")
     tuning.display.said["at"] = (now - dt.timedelta(days=400)).isoformat()
     tuning.display.save()
     assert re.fullmatch(r"the display was in Film on \d+ \w+ 20\d\d", rows(tuning)["mode"].words)

@@ -14,10 +14,12 @@ from fenvik.web.devices.displays import link_of
 from fenvik.web.devices.standing import clash_of, mode_of
 from fenvik.web.groundwork.models import Answer, CheckAnswer
 from fenvik.web.groundwork.words import when
+from fenvik.web.passes.models import PICTURES, PassPurpose, PassState
 from fenvik.web.visits.aimed import SIGNALS
 from fenvik.web.visits.models import Tuning
 
 QUICK_PLAY = ("process.game", "process.low-latency", "process.latency", "process.low-lag", "process.instant-response")
+READ_AS_IT_STANDS = (*PICTURES, PassPurpose.HANDS_FREE)  # before whose readings a paired display is asked
 FRESH = timedelta(seconds=45)  # what a display said longer ago may have changed
 _BY_ID = {check.id: check for check in CHECKS}
 
@@ -88,13 +90,15 @@ def _was_so(tuning: Tuning) -> str | None:
     pairing = getattr(link_of(tuning.display), "pairing", None)
     if pairing is None or not pairing.token:
         return None
-    read = [p for p in getattr(tuning, "main_passes", ()) if p.started_at and p.finished_at and p.started_at > pairing.at]
+    done = [p for p in getattr(tuning, "main_passes", ()) if p.purpose in READ_AS_IT_STANDS and p.state == PassState.DONE]
+    read = [p for p in done if p.started_at is not None and p.finished_at is not None and p.started_at > pairing.at]
     return max(p.finished_at for p in read).isoformat() if read else None
 
 
 def _mode(check: Check, tuning: Tuning, said: dict[str, Any] | None, answer: CheckAnswer | None, was_so: str | None) -> Row:
-    wanted = mode_of(tuning, {mode["id"]: mode["label"] for mode in (said or {}).get("modes") or []})
-    if (said is None or not wanted) and was_so is not None and (answer is None or answer.answer == Answer.OPEN):
+    wanted = mode_of(tuning, {mode["id"]: mode["label"] for mode in (tuning.display.said or {}).get("modes") or []})
+    # Where it is not known which of its modes the tuning means, nobody has seen that it was in that one.
+    if said is None and wanted and was_so is not None and (answer is None or answer.answer == Answer.OPEN):
         return Row(check, "right", f"the display was in {tuning.picture_mode} {when(was_so)}")
     if said is None or not wanted:
         return _answered(check, answer)
