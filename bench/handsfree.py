@@ -31,17 +31,21 @@ COLOURS = np.array([[TOP / 100 * (1.0 if lit else 1.0 - s) for lit in mix] for m
 PLAIN_BUDGET = 600
 
 
-def limit(display: RandomDisplay, patches: np.ndarray, roles: tuple[str, ...], rows: slice) -> tuple[float, float]:
+def limit(
+    display: RandomDisplay, patches: np.ndarray, roles: tuple[str, ...], rows: slice, grain: int = 1
+) -> tuple[float, float]:
     """Return mean and worst CIEDE2000 that whole steps allow, by descent on the true light from where the display stands."""
-    return descent(display, roles, lambda: held(TARGET, patches, display.emitted(patches))[rows])
+    return descent(display, roles, lambda: held(TARGET, patches, display.emitted(patches))[rows], grain)
 
 
-def descent(display: RandomDisplay, roles: tuple[str, ...], errors: Callable[[], np.ndarray]) -> tuple[float, float]:
+def descent(
+    display: RandomDisplay, roles: tuple[str, ...], errors: Callable[[], np.ndarray], grain: int = 1
+) -> tuple[float, float]:
     """Return mean and worst of errors (n,) at their least: whole steps of controls of some roles, which are put back afterwards."""
     knobs = [c for c in display.controls if c["kind"] == "range" and c["role"].startswith(roles)]
     kept = {c["id"]: c["value"] for c in knobs}
     best = float((errors() ** 2).mean())
-    for step in (4, 2, 1, 1, 1):
+    for step in (max(size, grain) for size in (4, 2, 1, 1, 1)):
         for _ in range(6):
             before = best
             for c in knobs:

@@ -24,12 +24,13 @@ from fenvik.core.types import Floats
 WAYS = (
     "none", "processing on", "sensor comes back", "labels mislead", "saturation off", "coarse, 1 % a step", "±5 at 0.4 %",
     "±512 at 0.4 %", "gains at an end", "three points inverted", "a dead point",
-    "offsets in the dark alone", "two-point about 30 and 80 %",
+    "offsets in the dark alone", "two-point about 30 and 80 %", "felt at every second step", "felt at every fourth step",
 )  # fmt: skip
 STEPS = {"coarse, 1 % a step": (5, 0.010), "±5 at 0.4 %": (5, 0.004), "±512 at 0.4 %": (512, 0.004)}
 DIMS, SAVES, SENSES = 0.2, 0.15, 0.15  # of the light: dynamic contrast in white, saving in the dark, the sensor back and forth
 OFF_BY = 0.82  # of saturation
 DARK_TO = 0.35  # of signal: from where on offsets that are felt in the dark alone do nothing
+FELT = {"felt at every second step": 2, "felt at every fourth step": 4}
 PROCESSING = ("dynamic-contrast", "energy", "ambient")
 
 
@@ -38,7 +39,7 @@ class Hard(RandomDisplay):
 
     def __init__(self, seed: int, way: str) -> None:
         super().__init__(seed)
-        self.way, self.chance = way, np.random.default_rng(seed + 77)
+        self.seed, self.way, self.chance = seed, way, np.random.default_rng(seed + 77)
         _, self.at_set = int(self.chance.integers(20, 90)), int(self.chance.integers(10, 60))
         if way in ("processing on", "sensor comes back"):
             self.controls += [self._process(name, value=way == "processing on") for name in PROCESSING]
@@ -79,6 +80,13 @@ class Hard(RandomDisplay):
         control["value"] = control["max"]
         turned = np.array([float(c["value"]) for c in self._of_white("gain")])
         self.scale = self.scale / (1.0 + self.gain @ turned)
+
+    def _value(self, role: str, default: Any = 0.0) -> Any:
+        """A display that counts in larger steps than its menu does: it drops the rest, rounds, or rounds down."""
+        value, every = super()._value(role, default), FELT.get(self.way)
+        if every is None or not role.startswith("white.") or role not in self._by:
+            return value
+        return every * [np.trunc(value / every), np.floor(value / every + 0.5), np.floor(value / every)][self.seed % 3]
 
     def _felt(self, v: Floats) -> tuple[Floats, Floats]:
         if self.way == "offsets in the dark alone":
@@ -123,7 +131,7 @@ def one(task: tuple[int, str]) -> tuple[str, float, float, float, float, bool, i
     left, worst, _, _ = display.truth(TARGET)
     allowed = np.nan
     if not any(display.works(name) for name in PROCESSING):
-        allowed, _ = limit(display, GREYS, ("white.",), slice(0, 19))
+        allowed, _ = limit(display, GREYS, ("white.",), slice(0, 19), FELT.get(way, 1))
     return way, found, left, allowed, worst, job.restored, display.readings
 
 

@@ -13,7 +13,7 @@ def main() -> None:
     from fenvik.core.colour.difference import de2000_parts
     from fenvik.core.colour.science import reference_delta_e_2000
     from fenvik.core.models.nudge import propose
-    from fenvik.core.models.state import learn_from, levels_now
+    from fenvik.core.models.state import as_felt, levels_now
     from fenvik.core.models.twopoint import Response
     from tests.core.simulated import AROUND, METER, Display, follow, pass_of
 
@@ -23,7 +23,7 @@ def main() -> None:
     controls = display.controls()
 
     def whole() -> None:
-        response = learn_from(readings, controls, AROUND, METER, Response.prior(controls))
+        response = as_felt(readings, controls, AROUND, METER, Response.prior)[1]
         levels = levels_now(readings, controls, AROUND, METER, response)
         propose(levels=levels, controls=controls, response=response, surroundings=AROUND)
 

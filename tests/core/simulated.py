@@ -6,7 +6,7 @@ from fenvik.core.colour.target import TARGETS
 from fenvik.core.controls import Control
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.models.nudge import Surroundings, propose
-from fenvik.core.models.state import GreyReading, learn_from, levels_now
+from fenvik.core.models.state import GreyReading, as_felt, levels_now
 from fenvik.core.models.twopoint import Response
 
 METER = Repeatability.of([[0.01, 0.05, 0.005, 0.005], [1, 0.004, 0.001, 0.001], [100, 0.001, 0.0003, 0.0003]])
@@ -17,7 +17,7 @@ AROUND = Surroundings(TARGETS["bt709-bt1886"], 120.0, 0.05)
 class Display:
     """Gains and offsets with cross-talk on a drive that is off in scale, shift and bend."""
 
-    def __init__(self, seed, *, dead=(), backwards=(), half=50):
+    def __init__(self, seed, *, dead=(), backwards=(), half=50, grain=None):
         draw = np.random.default_rng(seed)
         self.draw = draw
         self.gain, self.offset = draw.uniform(0.0015, 0.008, 3), draw.uniform(0.0006, 0.003, 3)
@@ -30,7 +30,7 @@ class Display:
         self.scale, self.shift = 1 + draw.normal(0, 0.03, 3), draw.normal(0, 0.01, 3)
         self.bend = draw.normal(0, 0.004, 3)
         self.values, self.half = [0.0] * 6, half
-        self.clip = np.inf
+        self.clip, self.grain = np.inf, grain
 
     def controls(self):
         return [
@@ -41,6 +41,8 @@ class Display:
 
     def drive(self, level, values=None):
         values = self.values if values is None else values
+        if self.grain is not None:
+            values = [self.grain.every * self.grain.counted(value) for value in values]
         gains, offsets = self.gain * np.array(values[:3]), self.offset * np.array(values[3:])
         gains, offsets = gains + self.cross @ gains, offsets + self.cross @ offsets
         drive = level * (self.scale + gains) + (1 - level) * (self.shift + offsets)
@@ -62,14 +64,12 @@ def pass_of(display):
 def follow(display, readings, *, ends=("gain", "offset", "gain", "offset"), most=8):
     """Do what the nudges say, and come back to an end once; return how many moves each end took, and the last nudge."""
     moves = dict.fromkeys(ends, 0)
-    prior = Response.prior(display.controls())
     nudge = None
     for end in ends:
         level = 0.8 if end == "gain" else 0.3
         readings.append(display.read(level))
         for _ in range(most):
-            controls = display.controls()
-            response = learn_from(readings, controls, AROUND, METER, prior)
+            controls, response = as_felt(readings, display.controls(), AROUND, METER, Response.prior)
             nudge = propose(
                 levels=levels_now(readings, controls, AROUND, METER, response),
                 controls=controls, response=response, surroundings=AROUND,

@@ -4,9 +4,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.optimize import least_squares
 
-from fenvik.core.controls import Control
+from fenvik.core.controls import Control, Grain
 from fenvik.core.models.nudge import Level, clipping_channels, propose
-from fenvik.core.models.state import GreyReading, learn_from, levels_now, steps_between
+from fenvik.core.models.state import GreyReading, as_felt, levels_now, steps_between
 from fenvik.core.models.twopoint import Response, drive, light
 from tests.core.simulated import AROUND, METER, Display, follow, pass_of
 
@@ -30,6 +30,20 @@ def test_following_the_nudges_reaches_what_the_controls_can_in_few_moves(seed):
     assert after <= before
     assert after <= best_possible(display) + 0.25
     assert max(moves.values()) <= 4
+
+
+@pytest.mark.parametrize("grain", [Grain(2, None), Grain(3, 1), Grain(4, None), Grain(4, 0), Grain(4, 2)])
+def test_a_menu_finer_than_its_display_is_turned_in_the_display_s_steps_and_nothing_is_called_dead(grain):
+    left = []
+    for seed in range(8):
+        display = Display(seed, grain=grain)
+        readings = pass_of(display)
+        follow(display, readings)
+        controls, response = as_felt(readings, display.controls(), AROUND, METER, Response.prior)
+        assert not [c.label for c in controls if response.does_nothing(c)]
+        left.append((display.errors().mean(), controls[0].every))
+    assert np.median([mean for mean, _ in left]) < 0.75
+    assert [every for _, every in left].count(grain.every) >= 5, left
 
 
 def test_a_dead_control_is_found_and_left_alone():
@@ -69,7 +83,7 @@ def test_the_expected_error_is_what_then_happens_once_the_controls_are_known():
         display.values[0] += 6
         readings.append(display.read(0.8))
         controls = display.controls()
-        response = learn_from(readings, controls, AROUND, METER, Response.prior(controls))
+        response = as_felt(readings, controls, AROUND, METER, Response.prior)[1]
         nudge = propose(
             levels=levels_now(readings, controls, AROUND, METER, response),
             controls=controls, response=response, surroundings=AROUND, allowed=["gain0", "gain1", "gain2"],
@@ -134,7 +148,7 @@ def test_learning_finds_the_effect_of_a_step():
     readings = [display.read(0.8)]
     display.values[1] = 10.0
     readings.append(display.read(0.8))
-    response = learn_from(readings, controls, AROUND, METER, Response.prior(controls))
+    response = as_felt(readings, controls, AROUND, METER, Response.prior)[1]
     effect, std = response.own_effect(controls[1])
     before, _ = Response.prior(controls).own_effect(controls[1])
     truth = display.gain[1]
@@ -148,7 +162,7 @@ def test_what_else_was_turned_in_between_is_not_taken_for_the_controls_effect():
     controls = display.controls()
     first = display.read(0.8)
     moved = GreyReading(0.8, first.xyz * 0.5, 1, (10.0, 0, 0, 0, 0, 0), era=1)
-    response = learn_from([first, moved], controls, AROUND, METER, Response.prior(controls))
+    response = as_felt([first, moved], controls, AROUND, METER, Response.prior)[1]
     assert response.observed == (0,) * 6
 
 

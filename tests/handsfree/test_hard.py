@@ -1,10 +1,15 @@
 """Displays that are hard each in one way: what the bench of hard displays draws, one of each, judged by the true light."""
 
+import numpy as np
 import pytest
 
 from bench.faults import Faulty
 from bench.handsfree import BUDGET, TARGET
 from bench.hard import WAYS, Hard
+from fenvik.core.controls import Grain, of_greys
+from fenvik.core.models import points
+from fenvik.core.models.grey import Seen, drives_of
+from fenvik.core.models.palette import SDR
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
@@ -35,3 +40,52 @@ def test_points_that_work_backwards_are_turned_as_they_want_and_named(seed):
     places = {(f"{hard.at[level]:g}", ("red", "green", "blue")[c]) for level, c in turned}
     assert len(names) >= 2
     assert {tuple(name.split("-")[1:]) for name in names} <= places
+
+
+@pytest.mark.parametrize(("seed", "every"), [(60_003, "second"), (60_004, "fourth"), (60_009, "fourth")])
+def test_a_display_that_counts_in_larger_steps_than_its_menu_is_turned_in_those_and_named(seed, every):
+    hard = Hard(seed, f"felt at every {every} step")
+    display = Faulty(seed, "none", hard)
+    job = Job(Desk(display.controls, budget=BUDGET), TARGET, ("white", "grey"))
+    perform(job.run(), display)
+    mean, worst, _, _ = hard.truth(TARGET)
+    assert (mean < 0.75, worst < 1.6) == (True, True), (mean, worst)
+    assert any(f"at every {every} step of the menu alone" in note for note in job.desk.notes), job.desk.notes
+
+
+def _by_lists(hard, *, as_felt):
+    """Enter four lists of all points and read after each; return the mean error by the true light, and the knobs."""
+    values = {c["id"]: c["value"] for c in hard.controls}
+    plain = of_greys(hard.controls, values, ("gain", "offset", "point"))
+    levels, taken = points.to_read(plain), []
+    white = black = 0.0
+
+    def seen_by(knobs):
+        def moved(stood):
+            return np.array([k.steps_to(float(stood[k.id])) for k in knobs])
+        return [
+            Seen(level / 100, drives_of(xyz[None], TARGET, white, black)[0], moved(stood), i)
+            for i, (level, xyz, stood) in enumerate(taken)
+        ]
+
+    knobs = list(plain)
+    for _ in range(5):
+        stood = {c["id"]: c["value"] for c in hard.controls}
+        taken += [(level, hard.read((level,) * 3)[1], stood) for level in levels]
+        white = white or float((taken[0][1] @ TARGET.inverse_matrix.T).min())
+        knobs = points.as_felt(plain, seen_by, TARGET) if as_felt else knobs
+        moved = np.array([k.steps_to(float(stood[k.id])) for k in knobs])
+        allowed = points.turnable(knobs, SDR, TARGET, curve=True)
+        plan = points.plan(knobs, seen_by(knobs), moved, TARGET, white, black, allowed=allowed)
+        for knob, at, step in zip(knobs, moved, plan.steps, strict=True):
+            if step:
+                hard.set(knob.id, knob.value_at(at + step))
+    return hard.truth(TARGET)[0], knobs
+
+
+@pytest.mark.parametrize(("seed", "phase"), [(60_003, None), (60_004, 2), (60_006, None)])
+def test_lists_by_hand_are_in_the_steps_that_a_display_feels(seed, phase):
+    way = "felt at every fourth step"
+    left, knobs = _by_lists(Hard(seed, way), as_felt=True)
+    assert left < _by_lists(Hard(seed, way), as_felt=False)[0]
+    assert {knob.grain for knob in knobs if knob.kind == "point"} == {Grain(4, phase)}

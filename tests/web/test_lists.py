@@ -12,6 +12,7 @@ from django.urls import reverse
 
 from fenvik.core.colour.curves import pq_inverse
 from fenvik.web.devices.models import Device
+from fenvik.web.handovers.services import make_handover
 from fenvik.web.passes import amending, engine, refusals, services
 from fenvik.web.passes.models import Pass, PassPurpose, PassState, PatchList
 from fenvik.web.passes.pace import note_pace
@@ -178,6 +179,13 @@ def test_an_hdr_tuning_is_measured_with_its_signal(ready, person, now, bench, si
     page = signed_in.get(reverse("stop", args=(ready.pk, "found"))).content.decode()
     assert f"{analysis.out_of_reach.sum()} beyond its reach" in page
     assert done.summary["hdr"]
+    choose(ready, "grey-11")
+    left = run(ready, person, now, purpose=PassPurpose.LEFT)
+    handover = make_handover(visit_id=ready.visit_id, actor=person, now=now)
+    table = signed_in.get(reverse("handover", args=(handover.token,))).content.decode()
+    row = re.search(r"more than its peak, average error</th>\s*<td>([\d.]+)</td><td>([\d.]+)</td>", table)
+    assert row, table
+    assert row.groups() == tuple(f"{each.summary['beyond_end_mean']:.1f}" for each in (done, left))
     ready.source = Device.objects.get(serial="RR8-0422")
     ready.save()
     with pytest.raises(refusals.NotMeasurableError, match="does not send HDR10"):

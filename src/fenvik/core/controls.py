@@ -13,13 +13,31 @@ MIXED = ("mix.red", "mix.green", "mix.blue")
 
 
 @dataclass(frozen=True)
+class Grain:
+    """Steps of a menu of which a display feels ``every`` so many as one.
+
+    ``phase``: how many steps below the next one it rounds up, 0 for none and ``every // 2`` for the nearest; None where it drops
+    the rest, toward zero.
+    """
+
+    every: int
+    phase: int | None
+
+    def counted(self, steps: float) -> int:
+        """Return how many of its own steps a display makes of a menu's, counted from zero."""
+        steps = round(steps)
+        return int(steps / self.every) if self.phase is None else (steps + self.phase) // self.every
+
+
+@dataclass(frozen=True)
 class Control:
     """A control with a range, standing at ``value``, all in the display's own values.
 
     ``kind``: of the greys gain, offset, point, or tone, which is a point that moves the three lights alike; of a colour hue,
     saturation, luminance, mix.red, mix.green or mix.blue; else the role itself. ``channel``: which of the three lights it moves,
     0 to 2; of a tone 0 without meaning, -1 where it moves none of them by itself. ``at``: a point's fraction of signal.
-    ``hue``: the colour that it is of.
+    ``hue``: the colour that it is of. ``grain``: where the display counts in larger steps than its menu; ``step`` is one of those
+    then, and ``low`` and ``high`` lie as many of them away as there are.
     """
 
     id: str
@@ -32,6 +50,8 @@ class Control:
     step: float
     at: float = 1.0
     hue: str = ""
+    grain: Grain | None = None
+    menu: tuple[float, ...] = ()  # with a grain: the ends of the range as the menu has them
 
     @property
     def half_steps(self) -> float:
@@ -59,6 +79,43 @@ class Control:
     def moved(self, steps: float) -> "Control":
         """Return it as it is some steps from here."""
         return replace(self, value=self.value + steps * self.step)
+
+    def steps_to(self, value: float) -> float:
+        """Return how many steps a value of the menu is from here."""
+        if self.grain is None:
+            return (value - self.value) / self.step
+        here, there = (self.grain.counted(v / self.step_of_menu) for v in (self.value, value))
+        return float(there - here)
+
+    def value_at(self, steps: float) -> float:
+        """Return the value of the menu that is so many steps from here, within its range.
+
+        With a grain it is a whole number of grains from zero, which the display feels as that whichever way it rounds.
+        """
+        if self.grain is None:
+            return self.value + steps * self.step
+        wanted = (self.grain.counted(self.value / self.step_of_menu) + round(steps)) * self.step
+        return float(min(max(wanted, self.menu[0]), self.menu[1]))
+
+    def in_grains(self, grain: Grain | None) -> "Control":
+        """Return it as a display has it that counts in other steps: larger ones than the menu's, or those."""
+        low, high = self.menu or (self.low, self.high)
+        plain = replace(self, step=self.step_of_menu, low=low, high=high, grain=None, menu=())
+        if grain is None:
+            return plain
+        made = replace(plain, step=plain.step * grain.every, grain=grain, menu=(low, high))
+        low, high = (self.value + made.steps_to(end) * made.step for end in (low, high))
+        return replace(made, low=low, high=high)
+
+    @property
+    def every(self) -> int:
+        """How many steps of the menu one step is."""
+        return 1 if self.grain is None else self.grain.every
+
+    @property
+    def step_of_menu(self) -> float:
+        """One step of the menu."""
+        return self.step / self.every
 
 
 def control_of(described: Mapping[str, Any], value: Any) -> Control | None:

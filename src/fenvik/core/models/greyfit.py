@@ -47,6 +47,11 @@ def fit(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0, taugh
     return made
 
 
+def fit_untold(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0) -> float:
+    """Return the squared error of a quick fit: points of the usual width that act at their levels, every reading as good as any."""
+    return _to_scale(tuple(knobs), seen, fine, None).solved(UNTOLD).residual
+
+
 def _suspects(made: Fit, seen: Sequence[Seen]) -> list[int]:
     """Return the points that were turned and seem to do next to nothing, or the opposite, those first that do so most."""
     turned = np.ptp(np.array([s.moved for s in seen]), axis=0) > 0 if made.knobs and seen else np.zeros(len(made.knobs), dtype=bool)
@@ -90,7 +95,6 @@ def _where_offsets_end(problem: "_Problem", made: Fit) -> Fit:
     others = (problem.with_offsets_to(low).solved((made.width, made.shape), made) for low in LOWS)
     other = _best(others)
     return other if other.residual < made.residual - IN_THE_DARK_ALONE else made
-
 
 
 def _to_scale(knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float, taught: Taught | None) -> "_Problem":

@@ -50,7 +50,12 @@ class Move:
     @property
     def value(self) -> float:
         """What the control will show."""
-        return self.control.value + self.steps * self.control.step
+        return self.control.value_at(self.steps)
+
+    @property
+    def turns(self) -> int:
+        """By how many steps of the menu."""
+        return round((self.value - self.control.value) / self.control.step_of_menu)
 
 
 @dataclass(frozen=True)

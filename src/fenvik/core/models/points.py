@@ -2,11 +2,13 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 
 from fenvik.core.colour.target import Target
 from fenvik.core.controls import Control
+from fenvik.core.models import grain
 from fenvik.core.models.black import black_of
 from fenvik.core.models.grey import Fit, Seen, fineness, seen_at, seen_of
 from fenvik.core.models.greyfit import fit
@@ -27,6 +29,7 @@ WAY = 3  # keys from one control to the next
 JUDGED_FROM = 0.05  # fraction of signal
 DARKEST = 0.03  # fraction of signal: a darker level tells more of black than of a curve
 MOST_AGAIN = 10
+SURELY = 0.5  # of the squared error: what a larger step of the display's must explain, where a person does the turning
 NEAR = 0.006  # fraction of signal: two levels nearer than this are one
 REACH = 0.05  # of signal: a point that lies so far beyond the end of an HDR display still pulls at what it shows
 WITHOUT_POINTS = (100.0, 90.0, 80.0, 70.0, 60.0, 50.0, 40.0, 30.0, 20.0, 15.0, 10.0)  # percent of the range that is judged
@@ -88,7 +91,8 @@ class Plan:
     @property
     def presses(self) -> int:
         """About how many keys of a remote the changes take: one a step, and the way to each control."""
-        return int(np.abs(self.steps).sum()) + WAY * int((self.steps != 0).sum())
+        each = np.array([knob.every for knob in self.model.knobs])
+        return int((each * np.abs(self.steps)).sum()) + WAY * int((self.steps != 0).sum())
 
 
 def held(xyz_of_white: Floats, target: Target) -> float:
@@ -116,6 +120,17 @@ def errors_of(
     wanted = target.xyz(np.repeat(levels[:, None], 3, axis=1), beside, black)
     compare = target.metric.whole if curve else target.metric.colour_only
     return np.asarray(compare(wanted, xyz, target.white * beside))
+
+
+def as_felt(knobs: Sequence[Control], seen_by: grain.SeenBy, target: Target) -> list[Control]:
+    """Return the knobs in a display's own steps, where what was read speaks for larger ones than its menu's.
+
+    ``seen_by``: the readings with the moves of such knobs.
+    """
+    seen, fine = seen_by(knobs), fineness(target)
+    if len({round(s.level, 4) for s in seen}) < LEAST_LEVELS or not any(s.moved.any() for s in seen):
+        return list(knobs)
+    return grain.find(fit(knobs, seen, fine), seen_by, partial(fit, fine=fine), SURELY) or list(knobs)
 
 
 def turnable(knobs: Sequence[Control], palette: Palette, target: Target, *, curve: bool) -> list[bool]:

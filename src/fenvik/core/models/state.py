@@ -1,12 +1,13 @@
 """Where a display stands now: its last readings, carried forward over the changes made since."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from fenvik.core.controls import Control
 from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.models.grains import GROUPS, choices
 from fenvik.core.models.nudge import Level, Surroundings
 from fenvik.core.models.twopoint import Response, drive
 from fenvik.core.types import Floats
@@ -14,6 +15,7 @@ from fenvik.core.types import Floats
 SCALES = (0.12, 0.3, 3.0, 10.0)  # of what a step does by its range, where it does not do that
 AS_EXPECTED = 0.4  # of the square that was expected: a surprise that asks for no other scale
 SCALE_DOUBT, UNUSUAL = 1.2, 8.0  # deviation of the logarithm of that scale; what must speak for another than the range's own
+FEW_CHANGES, LARGER = 3, 14.0  # changes that were read: fewer tell nothing of larger steps; what must speak for those
 FEW_TURNED = 2  # controls: fewer that do little tell nothing of all
 
 
@@ -41,63 +43,81 @@ def _drives(readings: Sequence[GreyReading], surroundings: Surroundings, meter: 
     return drives[:, 0], np.swapaxes(slope, -1, -2) @ slope
 
 
+@dataclass(frozen=True)
+class _Change:
+    """Two readings of a level, neighbours in time, with the values of the controls (k,) before and after."""
+
+    level: float
+    before: tuple[float, ...]
+    after: tuple[float, ...]
+    drive: Floats  # (3,) by which it changed
+    covariance: Floats  # (3, 3)
+
+
 def steps_between(before: Sequence[float], after: Sequence[float], controls: Sequence[Control]) -> Floats:
     """Return how many steps each control went between two states of the controls, (k,)."""
-    widths = np.array([control.step for control in controls])
-    result: Floats = np.round((np.asarray(after) - np.asarray(before)) / widths, 6)
-    return result
+    went = [c.steps_to(then) - c.steps_to(was) for c, was, then in zip(controls, before, after, strict=True)]
+    return np.array(went, dtype=np.float64)
 
 
-def learn_from(
-    readings: Sequence[GreyReading],
-    controls: Sequence[Control],
-    surroundings: Surroundings,
-    meter: Repeatability,
-    prior: Response,
-) -> Response:
-    """Return the belief after every pair of neighbouring readings of one level between which controls were turned.
+def as_felt(
+    readings: Sequence[GreyReading], controls: Sequence[Control], surroundings: Surroundings, meter: Repeatability,
+    prior_of: Callable[[Sequence[Control]], Response],
+) -> tuple[list[Control], Response]:  # fmt: skip
+    """Return the controls and the belief after every pair of neighbouring readings of a level between which something was turned.
 
-    ``readings`` are in order of time. Nothing is kept between calls: what was undone or read again counts as it stands. How much
-    a step of this menu does is told by its range only roughly: of the scales in SCALES that one holds which explains best what
-    was seen, for a single control that seems to do little may be dead.
+    They are in the display's own steps where readings speak for larger ones than the menu's: a control that was turned by less
+    did nothing, and is not dead. ``prior_of``: the belief before. ``readings`` are in order of time. Nothing is kept between calls:
+    what was undone or read again counts as it stands. How much a step of this menu does is told by its range only roughly: of the
+    scales in SCALES that one holds which explains best what was seen, for a single control that does little may be dead.
     """
-    seen = _changes(readings, controls, surroundings, meter)
-    if not seen:
-        return prior
-    best, against = _taught(prior, seen)
-    if against[0] < AS_EXPECTED * 3 * len(seen):
-        return best
-    least = float(against.sum())
-    turned = int(np.any([steps for _, steps, _, _ in seen], axis=0).sum())
+    best, changes = list(controls), _changes(readings, surroundings, meter)
+    response, against = _learned(changes, best, prior_of(best))
+    if len(changes) < FEW_CHANGES or against[0] < AS_EXPECTED * 3 * len(changes):
+        return best, response
+    least = float(against.sum()) - LARGER
+    for others in choices(controls, GROUPS[0]):
+        other, against = _taught(prior_of(others), others, changes)
+        if float(against.sum()) < least:
+            best, response, least = others, other, float(against.sum())
+    return best, response
+
+
+def _learned(changes: Sequence[_Change], controls: Sequence[Control], prior: Response) -> tuple[Response, Floats]:
+    """Return the belief after all changes, of the scale that explains them best, and what speaks against it (2,)."""
+    best, told = _taught(prior, controls, changes)
+    if told[0] < AS_EXPECTED * 3 * len(changes):
+        return best, told
+    least = float(told.sum())
+    turned = sum(any(c.before[k] != c.after[k] for c in changes) for k in range(len(controls)))
     for scale in (scale for scale in SCALES if scale > 1.0 or turned >= FEW_TURNED):
-        response, against = _taught(prior.scaled(scale), seen)
+        response, against = _taught(prior.scaled(scale), controls, changes)
         speaks_against = float(against.sum()) + (np.log(scale) / SCALE_DOUBT) ** 2 + UNUSUAL
         if speaks_against < least:
-            best, least = response, speaks_against
-    return best
+            best, least, told = response, speaks_against, against
+    return best, told
 
 
-def _taught(prior: Response, seen: Sequence[tuple[float, Floats, Floats, Floats]]) -> tuple[Response, Floats]:
+def _taught(prior: Response, controls: Sequence[Control], changes: Sequence[_Change]) -> tuple[Response, Floats]:
     """Return the belief after all changes, and what spoke against it (2,), as of ``Response.learn``."""
     response, against = prior, np.zeros(2)
-    for change in seen:
-        response, told = response.learn(*change)
+    for change in changes:
+        steps = steps_between(change.before, change.after, controls)
+        response, told = response.learn(change.level, steps, change.drive, change.covariance)
         against = against + told
     return response, against
 
 
-def _changes(
-    readings: Sequence[GreyReading], controls: Sequence[Control], surroundings: Surroundings, meter: Repeatability
-) -> list[tuple[float, Floats, Floats, Floats]]:
-    """Return level, steps (k,), change of drive (3,) and its covariance (3, 3) of neighbours between which something was turned."""
-    made: list[tuple[float, Floats, Floats, Floats]] = []
+def _changes(readings: Sequence[GreyReading], surroundings: Surroundings, meter: Repeatability) -> list[_Change]:
+    """Return what neighbours of one level tell between which something was turned."""
+    made: list[_Change] = []
     last: dict[float, tuple[GreyReading, Floats, Floats]] = {}
     for reading, here, covariance in zip(readings, *_drives(readings, surroundings, meter), strict=True) if readings else ():
         if reading.level in last:
             earlier, before, before_covariance = last[reading.level]
-            steps = steps_between(earlier.settings, reading.settings, controls)
-            if earlier.era == reading.era and steps.any():
-                made.append((reading.level, steps, here - before, covariance + before_covariance))
+            if earlier.era == reading.era and earlier.settings != reading.settings:
+                both = (earlier.settings, reading.settings)
+                made.append(_Change(reading.level, *both, here - before, covariance + before_covariance))
         last[reading.level] = (reading, here, covariance)
     return made
 

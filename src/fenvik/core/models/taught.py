@@ -42,7 +42,7 @@ class Taught:
         for k, knob in enumerate(model.knobs):
             if not moved[k]:
                 continue
-            effect, doubt = _told(model, k, knob)
+            effect, doubt = (each / knob.every for each in _told(model, k, knob))  # of a step of the menu
             if doubt[knob.channel] <= KNOWN * abs(effect[knob.channel]):
                 effects[knob.id], doubts[knob.id] = effect, doubt
         points = any(knob.kind in ("point", "tone") and knob.id in effects for knob in model.knobs)
@@ -50,20 +50,19 @@ class Taught:
 
     def of_knob(self, knob: Control) -> tuple[Floats, Floats] | None:
         """Return the effect (3,) that is expected of a knob of the next sample, and how far it may be off (3,); None if unknown."""
-        effect = self.effects.get(knob.id)
-        if effect is None:
+        if knob.id not in self.effects:
             return None
+        effect, doubt = knob.every * self.effects[knob.id], knob.every * self.doubts[knob.id]
         between = np.full(3, BETWEEN_CROSS * abs(effect[knob.channel]))
         between[knob.channel] = BETWEEN * abs(effect[knob.channel])
-        return effect, np.hypot(self.doubts[knob.id], between)
+        return effect, np.hypot(doubt, between)
 
     def of_point(self, knob: Control) -> tuple[float, float] | None:
         """Return the effect that is expected of a point, and how far it may be off beside the other points of its light."""
-        effect = self.effects.get(knob.id)
-        if effect is None:
+        if knob.id not in self.effects:
             return None
-        own = float(effect[knob.channel])
-        return own, float(np.hypot(BETWEEN_POINTS * own, self.doubts[knob.id][knob.channel]))
+        own, doubt = (knob.every * float(each[knob.id][knob.channel]) for each in (self.effects, self.doubts))
+        return own, float(np.hypot(BETWEEN_POINTS * own, doubt))
 
     def as_json(self) -> dict[str, Any]:
         """Return it as plain values."""

@@ -116,8 +116,6 @@ class Response:
         was right, and the logarithm of how widely it was expected. Half of their sum is what spoke against the belief.
         """
         steps = np.asarray(steps, dtype=np.float64)
-        if not np.any(steps):
-            return self, np.zeros(2)
         design = self._design(level, steps)
         # What two straight shares cannot say grows with the change; without it one reading would fix the belief for good.
         slack = np.eye(3) * (BEND * float(np.abs(change).max())) ** 2

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fenvik.core.controls import Control
-from fenvik.core.models import room
+from fenvik.core.models import grain, grains, room
 from fenvik.core.models.greysolve import solve
 from fenvik.core.procedures.greyview import GreyView
 from fenvik.core.procedures.steps import Procedure
@@ -149,13 +149,15 @@ class Greys(GreyView):
             known = self._backwards
             yield from self.desk.greys(self._worst(FOR_BACKWARDS))
             yield from self._move(self.every, self.levels, last=True)
-        self._say_what_works_backwards()
+        self._say_how_the_menu_is()
 
-    def _say_what_works_backwards(self) -> None:
+    def _say_how_the_menu_is(self) -> None:
         ids = [self.knobs[k].id for k in sorted(self.model.backwards)] if self.model is not None else []
         names = [str(c["label"]) for c in self.desk.controls if c["id"] in ids]
         if names:
             self.desk.notes.append(f"{', '.join(names)}: more of it gives less light, and it was turned as that wants.")
+
+        self.desk.notes += grains.said(self.knobs)
 
     @property
     def _backwards(self) -> int:
@@ -193,12 +195,22 @@ class Greys(GreyView):
             freed = self._fit(self._seen(self.boost))
             if freed.residual < self.model.residual:
                 self.model = replace(freed, boost=self.boost)
+        self._see_the_grain()
         self.reached = self._is_good_enough(self.moved, levels)
         if self.reached:
             return
         while not (yield from self._turn(allowed, levels, last=last)):
             self.knobs = [self._with_room(knob) for knob in self.knobs]
             self.model = replace(self.model, knobs=tuple(self.knobs))
+
+    def _see_the_grain(self) -> None:
+        """Turn in a display's own steps from now on, where what was read speaks for larger ones than its menu's."""
+        assert self.model is not None
+        boost = self.model.boost
+        others = grain.find(self.model, lambda knobs: self._seen(boost, knobs), self._fit_of)
+        if others is not None:
+            self.knobs = others
+            self.model = replace(self._fit(self._seen(boost)), boost=boost)
 
     def _turn(self, allowed: Sequence[bool], levels: Floats, *, last: bool) -> Procedure[bool]:
         """Turn what the model says; return whether the display let that be done, else it is to be thought of anew."""
@@ -213,10 +225,10 @@ class Greys(GreyView):
         ends = [(controls[knob.id]["min"], controls[knob.id]["max"]) for knob in self.knobs]
         for knob, now, then in zip(self.knobs, moved, wanted, strict=True):
             if now != then:
-                yield from self.desk.set(controls[knob.id], knob.value + then * knob.step)
+                yield from self.desk.set(controls[knob.id], knob.value_at(then))
         is_as_told = ends == [(controls[knob.id]["min"], controls[knob.id]["max"]) for knob in self.knobs]
         return is_as_told and refused == self.desk.refused
 
     def _with_room(self, knob: Control) -> Control:
         control = next(c for c in self.desk.controls if c["id"] == knob.id)
-        return replace(knob, low=float(control["min"]), high=float(control["max"]))
+        return replace(knob.in_grains(None), low=float(control["min"]), high=float(control["max"])).in_grains(knob.grain)

@@ -71,8 +71,8 @@ class GreyView:
         """How many steps each knob stands from where this began."""
         return self._moved(self.desk.settings)
 
-    def _moved(self, settings: dict[str, object]) -> Floats:
-        return np.array([(float(settings[k.id]) - k.value) / k.step for k in self.knobs])  # type: ignore[arg-type]
+    def _moved(self, settings: dict[str, object], knobs: Sequence[Control] | None = None) -> Floats:
+        return np.array([k.steps_to(float(settings[k.id])) for k in knobs or self.knobs])  # type: ignore[arg-type]
 
     def white_now(self) -> float:
         """Return the luminance in cd/m² that white is expected to have with the knobs as they stand."""
@@ -154,10 +154,12 @@ class GreyView:
             if np.ptp(t.fraction) == 0 and all(t.settings[k] == v for k, v in others.items())
         ]
 
-    def _seen(self, boost: float = 0.0) -> list[Seen]:
-        return self._seen_of(self._of_now(), boost)
+    def _seen(self, boost: float = 0.0, knobs: Sequence[Control] | None = None) -> list[Seen]:
+        return self._seen_of(self._of_now(), boost, knobs)
 
-    def _seen_of(self, taken: Sequence[tuple[int, Taken, float]], boost: float = 0.0) -> list[Seen]:
+    def _seen_of(
+        self, taken: Sequence[tuple[int, Taken, float]], boost: float = 0.0, knobs: Sequence[Control] | None = None
+    ) -> list[Seen]:
         made = []
         for when, t, before in taken:
             if t.fraction[0] < DARKEST_READ or t.xyz[1] <= 0 or t.fraction[0] > self.palette.top + BEYOND:
@@ -165,15 +167,18 @@ class GreyView:
             drives = drives_of(t.xyz[None], self.target, self.white, self.black, boost, self.palette.roll)[0]
             roll = self.palette.roll
             doubt = 1.0 if roll is None else roll.doubt_of(float(drives.mean()))
-            made.append(Seen(float(t.fraction[0]), drives, self._moved(t.settings), float(when), before, doubt))
+            made.append(Seen(float(t.fraction[0]), drives, self._moved(t.settings, knobs), float(when), before, doubt))
         return made
 
     def _fit(self, seen: Sequence[Seen]) -> Fit:
         """Return the model of what was seen; an earlier sample is believed for as long as this one does not speak against it."""
-        alone = fit(self.knobs, seen, fineness(self.target))
+        return self._fit_of(self.knobs, seen)
+
+    def _fit_of(self, knobs: Sequence[Control], seen: Sequence[Seen]) -> Fit:
+        alone = fit(knobs, seen, fineness(self.target))
         if self.taught is None:
             return alone
-        told = fit(self.knobs, seen, fineness(self.target), self.taught)
+        told = fit(knobs, seen, fineness(self.target), self.taught)
         if told.residual > alone.residual + DISBELIEVED:
             self.taught = None
             self.desk.notes.append("What an earlier display of this model had taught of these controls does not hold for this one.")

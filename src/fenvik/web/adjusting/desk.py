@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 
 import numpy as np
 
@@ -12,8 +12,9 @@ from fenvik.core.controls import Control, of_greys
 from fenvik.core.measure import uncertainty
 from fenvik.core.measure.noticed import is_as_proposed, turned
 from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.models import grains
 from fenvik.core.models.nudge import Level, Nudge, Surroundings, clipping_channels, propose
-from fenvik.core.models.state import GreyReading, learn_from, levels_now
+from fenvik.core.models.state import GreyReading, as_felt, levels_now
 from fenvik.core.models.twopoint import Response, drive, light
 from fenvik.core.types import Floats
 from fenvik.web.adjusting.ends import ends_of, highest
@@ -102,6 +103,16 @@ class Desk:
         balance = greyscale.balance(xyz, target)
         balance_std = uncertainty.propagate(lambda v: greyscale.balance(v, target), xyz[None], covariance[None])[0]
         return balance, balance_std, float(error(xyz[None])[0]), float(std[0])
+
+    @property
+    def told(self) -> list[str]:
+        """What readings tell of the menu."""
+        return grains.said(self.controls)
+
+    @property
+    def taught(self) -> Response | None:
+        """What a step of the menu does, for the next sample of the model."""
+        return None if self.response is None or not self.controls else self.response.scaled(1.0 / self.controls[0].every)
 
     @property
     def light_off(self) -> float | None:
@@ -269,8 +280,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
             for grey in rest
             if grey.level <= top
         ]  # fmt: skip
-        prior = prior_of(tuning, controls)
-        response = learn_from(readings, controls, around, repeatability, prior)
+        controls, response = as_felt(readings, controls, around, repeatability, partial(prior_of, tuning))
         levels = levels_now(readings, controls, around, repeatability, response)
         rest_here = [grey for grey in rest if abs(grey.level * 100.0 - percent) < 0.5]
         basis = rest_here[-1] if rest_here else None

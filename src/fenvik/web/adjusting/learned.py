@@ -1,6 +1,7 @@
 """What was learned of a model's controls, kept for its next sample."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import datetime
 
 import numpy as np
@@ -24,12 +25,9 @@ def prior_of(tuning: Tuning, controls: Sequence[Control]) -> Response:
     )
     if kept is None or tuple(kept.controls) != usual.controls:
         return usual
-    earlier = Response(
-        usual.controls,
-        np.array(kept.mean),
-        np.array(kept.covariance),
-        usual.usual,
-        tuple(kept.observed),
+    each = controls[0].every  # it was kept for one step of the menu
+    earlier = replace(
+        usual, mean=each * np.array(kept.mean), covariance=each**2 * np.array(kept.covariance), observed=tuple(kept.observed)
     )
     return earlier.carried()
 

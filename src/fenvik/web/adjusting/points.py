@@ -1,5 +1,6 @@
 """What the points of the white balance know at a moment: levels that were read, the next list of changes, and what is left."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
@@ -7,10 +8,12 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.controls import Control, of_greys
+from fenvik.core.models import grains
 from fenvik.core.models import points as core
 from fenvik.core.models.grey import Seen, drives_of
 from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.models.rolloff import roll_off_of
+from fenvik.core.types import Floats
 from fenvik.formats.numbers import NumberError, number
 from fenvik.web.adjusting.ends import palette_of
 from fenvik.web.adjusting.models import ChangeList, ListKind
@@ -62,6 +65,11 @@ class Points:
         return self.read_now < min(6, self.count)
 
     @property
+    def told(self) -> list[str]:
+        """What the readings tell of the menu."""
+        return grains.said(self.knobs)
+
+    @property
     def point_count(self) -> int:
         """How many levels the menu has."""
         return len({knob.at for knob in self.knobs if knob.kind in POINTS})
@@ -93,7 +101,7 @@ class Points:
             if control["id"] not in steps:
                 continue
             knob, step = steps[control["id"]]
-            after = round(float(values.now[knob.id]) + float(step) * knob.step, 9)
+            after = round(knob.value_at(knob.steps_to(float(values.now[knob.id])) + float(step)), 9)
             made.append(_row(control, values.now[knob.id], after, _place(knob), knob.light))
         return made
 
@@ -157,14 +165,16 @@ def _greys_since(rows: list[Reading], history: History, mine: set[str]) -> list[
     return made
 
 
+def steps(knobs: Sequence[Control], stood: Sequence[float]) -> Floats:
+    """Return how many steps (k,) knobs are from where they were found, at values (k,) of their menu."""
+    return np.array([knob.steps_to(value) for knob, value in zip(knobs, stood, strict=True)])
+
+
 def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float, closed: list[ChangeList]) -> Points:
     found, history, target = values.found or {}, values.history, tuning.target
     knobs = of_greys(values.controls, {**values.now, **found}, KINDS)
-    moved = np.array([(float(values.now[k.id]) - k.value) / k.step for k in knobs])
-    states = [
-        np.array([(value - k.value) / k.step for k, value in zip(knobs, stood, strict=True)])
-        for stood in history.stood([(k.id, k.value) for k in knobs])
-    ]
+    stood = history.stood([(k.id, k.value) for k in knobs])
+    now = [float(values.now[k.id]) for k in knobs]
     palette = palette_of(tuning)
     allowed = core.turnable(knobs, palette, target, curve=tuning.corrects_curve)
     at = core.to_read(knobs, palette)
@@ -172,19 +182,25 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float, cl
     greys = _greys_since(rows, history, {knob.id for knob in knobs} | level.ids)
     whites = [grey.row for grey in greys if grey.level == 1.0]
     if not whites or whites[0].y <= 0:
-        return Points(knobs, allowed, moved, None, at, 0, len(at), 0.0)
+        return Points(knobs, allowed, steps(knobs, now), None, at, 0, len(at), 0.0)
     white = core.held(np.array(whites[0].seen), target)
-    darks = [(states[grey.epoch], max(grey.luminance, 0.0)) for grey in greys if grey.level == 0.0]
-    black = darks[0][1] if darks else 0.0
+    blacks = [(grey.epoch, max(grey.luminance, 0.0)) for grey in greys if grey.level == 0.0]
+    black = blacks[0][1] if blacks else 0.0
     if palette.is_shortened:
         told = _at_the_end(greys, palette.top)
         palette = replace(palette, roll=roll_off_of([v for v, _ in told], [y for _, y in told], black))
     lit = [grey for grey in greys if grey.level > 0.025 and grey.row.y > 0]
     drives = drives_of(np.array([grey.row.seen for grey in lit]), target, white, black, roll=palette.roll)
     shifted = level.shifts(history)
-    seen = [
-        Seen(grey.level, drives[i], states[grey.epoch], float(i), shifted[grey.epoch]) for i, grey in enumerate(lit)
-    ]
+
+
+    def seen_by(knobs: Sequence[Control]) -> list[Seen]:
+        states = [steps(knobs, values_then) for values_then in stood]
+        return [Seen(grey.level, drives[i], states[grey.epoch], float(i), shifted[grey.epoch]) for i, grey in enumerate(lit)]
+
+    knobs = core.as_felt(knobs, seen_by, target)
+    seen, moved = seen_by(knobs), steps(knobs, now)
+    darks = [(steps(knobs, stood[epoch]), luminance) for epoch, luminance in blacks]
     turns_offsets = any(a and knob.kind == "offset" for a, knob in zip(allowed, knobs, strict=True))
     propose = partial(
         core.plan, knobs, seen, moved, target, white, black, allowed=allowed, curve=tuning.corrects_curve, palette=palette,

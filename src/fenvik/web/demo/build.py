@@ -163,8 +163,8 @@ def whole_job(tuning: Tuning, actor: User, bench: Bench, now: datetime) -> Hand:
         desk = hand.desk()
         if end == "low" and (desk.other is None or not desk.other.moves):
             break
-    if desk.response is not None:
-        keep(tuning=tuning, response=desk.response, now=now)
+    if desk.taught is not None:
+        keep(tuning=tuning, response=desk.taught, now=now)
     hand.measure(PassPurpose.LEFT, now)
     return hand
 

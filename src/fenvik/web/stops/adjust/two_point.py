@@ -62,7 +62,7 @@ def two_point(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
         scene.extra |= {
             "moves": [
                 move_of(
-                    m.control.id, m.control.label, m.control.value, float(m.steps), m.control.step, m.control.channel
+                    m.control.id, m.control.label, m.control.value, float(m.turns), m.control.step_of_menu, m.control.channel
                 )
                 for m in desk.nudge.moves
             ],
@@ -131,8 +131,8 @@ def _step_scale(desk: Desk) -> balance_chart.StepScale | None:
         return None
     level = desk.percent / 100.0
     effect = float(desk.response.jacobian(level)[channel, desk.controls.index(control)])
-    step = 100.0 * effect * 2.3 / max(level, 0.05)
+    step = 100.0 * effect / control.every * 2.3 / max(level, 0.05)
     # A control that does next to nothing has no scale worth reading: its whole range would not reach.
-    if abs(step) * (control.high - control.low) / control.step < abs(float(live[0][channel]) - 100.0):
+    if abs(step) * (control.high - control.low) / control.step_of_menu < abs(float(live[0][channel]) - 100.0):
         return None
     return balance_chart.StepScale(control.label, channel, step)

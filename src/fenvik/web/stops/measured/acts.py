@@ -181,8 +181,8 @@ def _start(purpose: PassPurpose) -> Act:
 def _keep_learned(request: Asking, pk: int) -> None:
     tuning = placed(load_tuning(request.user.firm_id, pk), request.user.pk)
     desk = lay_out(tuning, values_of(tuning), recent_readings(tuning))
-    if desk.response is not None:
-        keep(tuning=tuning, response=desk.response, now=timezone.now())
+    if desk.taught is not None:
+        keep(tuning=tuning, response=desk.taught, now=timezone.now())
 
 
 def _open_pass(request: Asking, tuning: Tuning) -> int:

@@ -1,0 +1,47 @@
+"""Which readings of greys tell that a display counts in larger steps than its menu does."""
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+
+from fenvik.core.controls import Control
+from fenvik.core.models.grains import GROUPS, choices, grained, in_grains
+from fenvik.core.models.grey import Fit, Seen
+from fenvik.core.models.greyfit import fit_untold
+
+SUSPECTED = 0.25  # squared error a reading: less is no reason to ask
+SPEAKS = 5.0  # of the squared error: what must speak for a grain
+AND_SHARE = 0.25  # of it
+TRIED = 4  # of all grains: those that a quick fit finds likeliest
+
+SeenBy = Callable[[Sequence[Control]], Sequence[Seen]]
+Fitted = Callable[[Sequence[Control], Sequence[Seen]], Fit]
+
+
+def find(made: Fit, seen_by: SeenBy, fitted: Fitted, share: float = AND_SHARE) -> list[Control] | None:
+    """Return the knobs with the grain that explains what was read far better than the one they have; None where none does.
+
+    ``made``: the fit with its knobs as they are; ``seen_by``: readings with the moves of other knobs; ``fitted``: a fit to those.
+    ``share``: of the squared error, how much of it a grain must explain.
+    """
+    knobs, seen = made.knobs, seen_by(made.knobs)
+    if not grained(knobs) and made.residual < SUSPECTED * len(seen):
+        return None
+    turned = {k.kind for k, far in zip(knobs, np.ptp(np.array([s.moved for s in seen]), axis=0), strict=True) if far > 0}
+    groups = [group for group in GROUPS if turned.intersection(group)]
+    if len(groups) > 1:
+        groups.append((*GROUPS[0], *GROUPS[1]))
+    tried = [others for group in groups for others in (*choices(knobs, group), in_grains(knobs, group))]
+    likeliest = sorted(tried, key=lambda others: _cost(others, fit_untold(others, seen_by(others), made.fine)))[:TRIED]
+    best, least = None, _cost(knobs, made.residual)
+    for others in likeliest:
+        residual = fitted(others, seen_by(others)).residual
+        more = len(grained(others)) > len(grained(knobs))
+        if _cost(others, residual) < least and (not more or residual < (1.0 - share) * made.residual):
+            best, least = others, _cost(others, residual)
+    return best
+
+
+def _cost(knobs: Sequence[Control], residual: float) -> float:
+    """Return the squared error with what must speak for the grains that some knobs have."""
+    return residual + SPEAKS * len(grained(knobs))
