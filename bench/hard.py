@@ -84,7 +84,7 @@ class Hard(RandomDisplay):
     def _value(self, role: str, default: Any = 0.0) -> Any:
         """A display that counts in larger steps than its menu does: it drops the rest, rounds, or rounds down."""
         value, every = super()._value(role, default), FELT.get(self.way)
-        if every is None or not role.startswith("white.") or role not in self._by:
+        if every is None or not role.startswith(("white.", "colour.")) or role not in self._by:
             return value
         return every * [np.trunc(value / every), np.floor(value / every + 0.5), np.floor(value / every)][self.seed % 3]
 

@@ -53,6 +53,18 @@ def test_a_display_that_counts_in_larger_steps_than_its_menu_is_turned_in_those_
     assert any(f"at every {every} step of the menu alone" in note for note in job.desk.notes), job.desk.notes
 
 
+@pytest.mark.parametrize("seed", [62_001, 62_002, 62_008])
+def test_colours_that_are_felt_at_every_fourth_step_are_not_called_dead(seed):
+    hard = Hard(seed, "felt at every fourth step")
+    found = hard.truth(TARGET)[2]
+    display = Faulty(seed, "none", hard)
+    job = Job(Desk(display.controls, budget=BUDGET), TARGET)
+    perform(job.run(), display)
+    dead = [note.split(" of ")[1].split(" do ")[0] for note in job.desk.notes if "do nothing that a reading can tell" in note]
+    assert set(dead) <= {hard.dead}
+    assert hard.truth(TARGET)[2] < 0.4 * found
+
+
 def _by_lists(hard, *, as_felt):
     """Enter four lists of all points and read after each; return the mean error by the true light, and the knobs."""
     values = {c["id"]: c["value"] for c in hard.controls}

@@ -26,7 +26,7 @@ SKINS: dict[str, tuple[str, Percent]] = {
 WEIGHTS = (1.0, 0.9, 0.7)  # of the full, the half-saturated and the skin patch
 NOISE, BEND = 0.12, 0.15  # of a difference: a reading's, and the share of a change that a straight line leaves out
 FORESEEN = 0.25  # of a difference: what a look that was not read may be off by
-DEAD = 0.35
+DEAD, SURELY_FELT = 0.35, 5  # of a difference: less is none; steps that a display feels, even where it counts in larger ones
 OWN = 6  # parts of the full and the pale patch: a skin tone is moved by its neighbours too
 CHARGED = 0.4
 PRICE, WORTH = 0.004, 0.12
@@ -148,7 +148,7 @@ def learn(prior: Prior, looks: Sequence[Look]) -> Belief:
         unlikely += float(off @ np.linalg.solve(spread, off)) + float(np.linalg.slogdet(spread)[1])
         mean += gain @ off
         covariance -= gain @ told @ covariance
-    dead = tuple(bool(turned[i] >= 2 and np.sqrt((moved[:3, i] ** 2).sum()) < DEAD) for i in range(k))
+    dead = tuple(bool(turned[i] >= SURELY_FELT and np.sqrt((moved[:3, i] ** 2).sum()) < DEAD) for i in range(k))
     seen = tuple(bool(t > 0) for t in turned)
     return Belief(mean.reshape(rows, k), covariance.reshape(rows, k, rows, k), seen, dead, unlikely)
 

@@ -244,13 +244,23 @@ def _did_little(hue: Hue, target: Target, hold: tuple[float, float]) -> bool:
 
 
 def _doubt(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[None]:
-    """Where a first move did little, put the controls back and read again, alone: if nothing changes, they do nothing."""
+    """Where a first move did little, move on or put the controls back and read again, alone: if nothing changes, they do nothing.
+
+    A move of few steps is gone on with: a display may count in larger ones than its menu does.
+    """
     if len(hue.looks) != 2 or not _did_little(hue, target, hold):
         return
     before, after = hue.looks
-    yield from _set(desk, hue, before.settings)
-    read = yield from desk.reads(hue.patches)
-    parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
+    steps = after.settings - before.settings
+    farther = before.settings + steps * np.ceil(hues.SURELY_FELT / np.abs(steps).max())
+    if np.abs(steps).max() < hues.SURELY_FELT and all(t.low <= t.value <= t.high for t in _turns_at(hue, farther)):
+        yield from _set(desk, hue, farther)
+        yield from _look(desk, target, hold, hue)
+        parts = hue.looks[-1].parts
+    else:
+        yield from _set(desk, hue, before.settings)
+        read = yield from desk.reads(hue.patches)
+        parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
     hue.is_dead = hue.rests = bool(hues.errors_of((parts - after.parts)[:OWN]).max() < DEAD)
     if not hue.is_dead:
         yield from _set(desk, hue, after.settings)
