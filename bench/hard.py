@@ -13,7 +13,7 @@ import numpy as np
 sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
-from bench.displays import RandomDisplay
+from bench.displays import RandomDisplay, _choice
 from bench.faults import Faulty
 from bench.handsfree import BUDGET, GREYS, TARGET, limit
 from fenvik.core.procedures.desk import Desk
@@ -25,6 +25,7 @@ WAYS = (
     "none", "processing on", "sensor comes back", "labels mislead", "saturation off", "coarse, 1 % a step", "±5 at 0.4 %",
     "±512 at 0.4 %", "gains at an end", "three points inverted", "a dead point",
     "offsets in the dark alone", "two-point about 30 and 80 %", "felt at every second step", "felt at every fourth step",
+    "long menus",
 )  # fmt: skip
 STEPS = {"coarse, 1 % a step": (5, 0.010), "±5 at 0.4 %": (5, 0.004), "±512 at 0.4 %": (512, 0.004)}
 DIMS, SAVES, SENSES = 0.2, 0.15, 0.15  # of the light: dynamic contrast in white, saving in the dark, the sensor back and forth
@@ -46,6 +47,8 @@ class Hard(RandomDisplay):
         elif way == "labels mislead":
             self.gammas = dict(zip(self.gammas, np.roll(list(self.gammas.values()), 1), strict=True))
             self.presets = dict(zip(self.presets, [self.presets[n] for n in ("W2", "W3", "W1")], strict=True))
+        elif way == "long menus":
+            self._long_menus()
         elif way in STEPS:
             self._step(*STEPS[way])
         elif way == "gains at an end":
@@ -63,6 +66,14 @@ class Hard(RandomDisplay):
             "id": name, "label": name, "group": "picture", "kind": "switch", "role": f"process.{name}", "value": value, "off": False,
             "default": True,
         }  # fmt: skip
+
+    def _long_menus(self) -> None:
+        """Gamma by steps of 0.08 and white by many temperatures, as menus of projectors have them."""
+        self.gammas = {f"{v:.2f}": float(v) for v in np.linspace(1.8, 2.68, 12)}
+        self.presets = {f"{k}": np.array([1.0 - 0.08 * v, 1.0, 1.0 + 0.1 * v]) for k, v in enumerate(np.linspace(-1, 1, 17))}
+        self.controls = [c for c in self.controls if c["role"] not in ("gamma", "white-preset")]
+        for name, role, options in (("curve", "gamma", [*self.gammas]), ("preset", "white-preset", [*self.presets])):
+            self.controls.append(_choice(name, role, options, str(self.chance.choice(options))))
 
     def _of_white(self, end: str) -> list[dict[str, Any]]:
         return [c for c in self.controls if c["role"].startswith(f"white.{end}.")]

@@ -6,10 +6,12 @@ import pytest
 from bench.faults import Faulty
 from bench.handsfree import BUDGET, TARGET
 from bench.hard import WAYS, Hard
+from fenvik.core.colour.space import xyz_to_uv
 from fenvik.core.controls import Grain, of_greys
 from fenvik.core.models import points
 from fenvik.core.models.grey import Seen, drives_of
 from fenvik.core.models.palette import SDR
+from fenvik.core.procedures import choices
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
@@ -51,6 +53,40 @@ def test_a_display_that_counts_in_larger_steps_than_its_menu_is_turned_in_those_
     mean, worst, _, _ = hard.truth(TARGET)
     assert (mean < 0.75, worst < 1.6) == (True, True), (mean, worst)
     assert any(f"at every {every} step of the menu alone" in note for note in job.desk.notes), job.desk.notes
+
+
+@pytest.mark.parametrize("seed", [60_001, 60_002, 60_005])
+def test_what_a_long_menu_offers_is_found_without_reading_all_of_it(seed):
+    hard = Hard(seed, "long menus")
+    readings = []
+    for role, options in (("gamma", hard.gammas), ("white-preset", hard.presets)):
+        control = next(c for c in hard.controls if c["role"] == role)
+        desk = Desk(hard.controls, budget=BUDGET)
+        chooses = choices.curve(desk, TARGET, SDR, 0.0) if role == "gamma" else choices.preset(desk, TARGET, SDR)
+
+        def go(chooses=chooses, desk=desk):
+            yield from desk.reads([(100.0,) * 3, (60.0,) * 3, (30.0,) * 3])
+            yield from chooses
+
+        before, white = hard.readings, hard.emitted(np.ones((1, 3)))[0, 1]
+        perform(go(), Faulty(seed, "none", hard))
+        readings.append(hard.readings - before)
+        far, chosen = {}, control["value"]
+        for option in options:
+            control["value"] = option
+            far[option] = _far(hard, role, white)
+        control["value"] = chosen
+        assert sorted(far.values()).index(far[chosen]) <= 1, (role, chosen, far)
+    assert max(readings) <= 24
+
+
+def _far(hard, role, white):
+    """Return how far the true light of 60 and 30 % is from the curve to a white that was read, or that of 60 % from its colour."""
+    shown = np.array([[0.6] * 3, [0.3] * 3])
+    xyz = hard.emitted(shown)
+    if role == "gamma":
+        return float(np.abs(np.log(xyz[:, 1] / TARGET.xyz(shown, white, 0.0)[:, 1])) @ [0.6, 0.4])
+    return float(np.hypot(*(xyz_to_uv(xyz[0]) - xyz_to_uv(TARGET.white))))
 
 
 @pytest.mark.parametrize("seed", [62_001, 62_002, 62_008])

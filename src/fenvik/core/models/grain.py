@@ -12,6 +12,7 @@ from fenvik.core.models.greyfit import fit_untold
 SUSPECTED = 0.25  # squared error a reading: less is no reason to ask
 SPEAKS = 5.0  # of the squared error: what must speak for a grain
 AND_SHARE = 0.25  # of it
+EXPLAINED = 0.9  # squared error a reading that a grain may leave: more is of something else, such as a meter that has changed
 TRIED = 4  # of all grains: those that a quick fit finds likeliest
 
 SeenBy = Callable[[Sequence[Control]], Sequence[Seen]]
@@ -37,7 +38,8 @@ def find(made: Fit, seen_by: SeenBy, fitted: Fitted, share: float = AND_SHARE) -
     for others in likeliest:
         residual = fitted(others, seen_by(others)).residual
         more = len(grained(others)) > len(grained(knobs))
-        if _cost(others, residual) < least and (not more or residual < (1.0 - share) * made.residual):
+        explains = residual < min((1.0 - share) * made.residual, EXPLAINED * len(seen))
+        if _cost(others, residual) < least and (explains or not more):
             best, least = others, _cost(others, residual)
     return best
 

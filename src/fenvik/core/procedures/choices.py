@@ -1,5 +1,6 @@
-"""Choosing a gamma and a white preset by reading every option of a menu, never by its label."""
+"""Choosing a gamma and a white preset by reading the options of a menu, never by their labels."""
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -8,20 +9,46 @@ from fenvik.core.colour.space import xyz_to_uv
 from fenvik.core.colour.target import Target
 from fenvik.core.models.palette import Palette
 from fenvik.core.procedures.desk import Desk
-from fenvik.core.procedures.steps import Procedure
+from fenvik.core.procedures.steps import ENDS, Procedure
 
-MOST_OPTIONS = 8
+ALL_OF, APART = 8, 5  # options: so many are all read, of more so many apart at first
 
 
-def _of(desk: Desk, role: str) -> dict[str, Any] | None:
-    return next(
-        (c for c in desk.by_role(role) if c["kind"] == "choice" and 1 < len(c.get("options", [])) <= MOST_OPTIONS), None
-    )
+def of_role(desk: Desk, role: str) -> dict[str, Any] | None:
+    """Return the first choice of a role that has anything to choose from; None where a menu has none."""
+    return next((c for c in desk.by_role(role) if c["kind"] == "choice" and len(c.get("options", [])) > 1), None)
+
+
+def tried(desk: Desk, control: dict[str, Any], look: Callable[[], Procedure[float]]) -> Procedure[dict[Any, float]]:
+    """Return how far off the light is with options of a choice that can be had, the usual one at least; the last one stands, the
+    usual one if it ends there.
+
+    A long menu goes by some order: options apart from each other are read first, then those about the best.
+    """
+    options, usual, off = list(control["options"]), control["value"], {}
+    stride = 1 if len(options) <= ALL_OF else -(-len(options) // APART)
+    places = [options.index(usual), *range(0, len(options), stride)] if usual in options else [*range(0, len(options), stride)]
+    seen: set[int] = set()
+    try:
+        while places:
+            for place in dict.fromkeys(p for p in places if p not in seen and 0 <= p < len(options)):
+                seen.add(place)
+                if (yield from desk.set(control, options[place])) == options[place]:
+                    off[options[place]] = yield from look()
+            places = []
+            if stride > 1 and off:
+                stride = (stride + 1) // 2
+                best = options.index(min(off, key=lambda option: off[option]))
+                places = [best - stride, best + stride, *([best - 1, best + 1] if stride == 1 else [])]
+    except ENDS:
+        yield from desk.set(control, usual)
+        raise
+    return off
 
 
 def curve(desk: Desk, target: Target, palette: Palette, black: float) -> Procedure[None]:
     """Choose the gamma whose readings lie nearest the target's curve; ``black`` in cd/m²."""
-    control = _of(desk, "gamma")
+    control = of_role(desk, "gamma")
     if control is None:
         return
     yield from desk.say("curve")
@@ -34,7 +61,7 @@ def curve(desk: Desk, target: Target, palette: Palette, black: float) -> Procedu
         wanted = target.xyz(np.array([t.fraction for t in read]), float(white), black)[:, 1]
         return float(np.abs(np.log(np.maximum(y, 1e-6) / wanted)) @ [0.6, 0.4])
 
-    errors = yield from desk.tried(control, [usual, *(o for o in control["options"] if o != usual)], look)
+    errors = yield from tried(desk, control, look)
     best = min(errors, key=lambda o: errors[o])
     # Another curve must be clearly nearer: each brings a wait and a doubt with it.
     chosen = best if errors[best] < 0.9 * errors[usual] else usual
@@ -46,7 +73,7 @@ def curve(desk: Desk, target: Target, palette: Palette, black: float) -> Procedu
 
 def preset(desk: Desk, target: Target, palette: Palette) -> Procedure[None]:
     """Choose the white preset that lies nearest the target's white."""
-    control = _of(desk, "white-preset")
+    control = of_role(desk, "white-preset")
     if control is None:
         return
     yield from desk.say("white preset")
@@ -57,7 +84,7 @@ def preset(desk: Desk, target: Target, palette: Palette) -> Procedure[None]:
         read = yield from desk.read_once(palette.greys((60.0,))[0])
         return float(np.hypot(*(xyz_to_uv(read.xyz) - aim)))
 
-    off = yield from desk.tried(control, control["options"], look)
+    off = yield from tried(desk, control, look)
     best = min(off, key=lambda o: off[o])
     yield from desk.set(control, best)
     yield from desk.adopt()

@@ -1,8 +1,7 @@
 """What every procedure works at: the controls, every reading with the state it was taken in, the budget, and what is to be said."""
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import numpy as np
 
@@ -13,7 +12,6 @@ from fenvik.core.procedures.samelight import comes_back, is_right, see_the_dark,
 from fenvik.core.procedures.shown import MOST_CALLS, until_it_shows
 from fenvik.core.procedures.stand import UNKNOWN, Stand
 from fenvik.core.procedures.steps import (
-    ENDS,
     Ask,
     BudgetError,
     Correct,
@@ -317,22 +315,6 @@ class Desk(Stand):
             if np.ptp(t.fraction) == 0 and abs(100 * float(t.fraction[0]) - level) < 0.3 and t.settings == now:
                 return t
         return None
-
-    def tried(
-        self, control: dict[str, Any], options: Sequence[Any], look: Callable[[], Procedure[float]]
-    ) -> Procedure[dict[Any, float]]:
-        """Return how far off the light is with each option of a choice that can be had, the usual one at least; the last one
-        stands, the usual one if it ends there.
-        """
-        usual, off = control["value"], {}
-        try:
-            for option in options:
-                if (yield from self.set(control, option)) == option:
-                    off[option] = yield from look()
-        except ENDS:
-            yield from self.set(control, usual)
-            raise
-        return off
 
     def had_more(self) -> None:
         """Take it that something was installed of which nothing is known, and is gone: what was read before cannot come back."""

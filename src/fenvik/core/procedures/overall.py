@@ -8,6 +8,7 @@ from fenvik.core.controls import control_of
 from fenvik.core.models import hues
 from fenvik.core.models.hues import DEAD
 from fenvik.core.models.palette import SDR, Palette
+from fenvik.core.procedures import choices
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.steps import ENDS, Procedure
 from fenvik.core.types import Floats
@@ -20,16 +21,16 @@ PURE = ((50.0, 0.0, 0.0), (0.0, 50.0, 0.0), (0.0, 0.0, 50.0))  # percent of an H
 
 def gamut(desk: Desk, target: Target, palette: Palette = SDR) -> Procedure[None]:
     """Choose the gamut whose primaries were read nearest to the target's."""
-    choices = [c for c in desk.by_role("gamut") if c["kind"] == "choice" and 1 < len(c.get("options", [])) <= 6]
-    if not choices:
+    control = choices.of_role(desk, "gamut")
+    if control is None:
         return
-    control, usual, wanted = choices[0], choices[0]["value"], xyz_to_xy(target.matrix.T)
+    usual, wanted = control["value"], xyz_to_xy(target.matrix.T)
 
     def look() -> Procedure[float]:
         read = yield from desk.reads(PURE if target.is_hdr else palette.full[:3])
         return float(np.hypot(*(xyz_to_xy(np.array([t.xyz for t in read])) - wanted).T).mean())
 
-    off = yield from desk.tried(control, control["options"], look)
+    off = yield from choices.tried(desk, control, look)
     best = min(off, key=lambda o: off[o])
     yield from desk.set(control, best if off[best] < 0.9 * off[usual] else usual)
     if control["value"] != usual:
