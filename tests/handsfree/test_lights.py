@@ -3,6 +3,8 @@
 import numpy as np
 import pytest
 
+from bench.faults import Faulty
+from bench.hard import Hard
 from bench.site import Site
 from fenvik.core.analysis.clipping import clipped
 from fenvik.core.colour.target import TARGETS
@@ -30,6 +32,41 @@ def test_a_luminance_out_of_reach_is_said():
     desk = Desk(site.controls)
     perform(turn_light(desk, 3000.0), site)
     assert any("wanted" in note for note in desk.notes)
+
+
+LAMP = {"Eco": 20.0, "Normal": 55.0, "High": 90.0}
+
+
+class Lamp(Hard):
+    """A display whose light is a choice, as a projector's lamp is."""
+
+    def __init__(self, seed):
+        super().__init__(seed, "none")
+        self._by["light"] = lamp = {
+            "id": "lamp", "label": "Lamp", "group": "picture", "kind": "choice", "role": "light", "options": [*LAMP],
+            "value": "High", "default": "High",
+        }  # fmt: skip
+        self.controls[:] = [lamp, *(c for c in self.controls if c["role"] != "light")]
+
+    def _value(self, role, default=0.0):
+        value = super()._value(role, default)
+        return LAMP[value] if role == "light" else value
+
+
+@pytest.mark.parametrize(("share", "chosen"), [(0.6, "Normal"), (0.3, "Eco"), (2.0, "High")])
+def test_a_lamp_that_is_a_choice_is_set_to_the_nearest_that_is_wanted(share, chosen):
+    lamp = Lamp(60_001)
+    site, found = Faulty(60_001, "none", lamp), lamp.truth(TARGET)
+    wanted = share * lamp.emitted(np.ones((1, 3)))[0, 1]
+    job = Job(Desk(site.controls, budget=150), TARGET)
+    job.luminance = wanted
+    perform(job.run(), site)
+    assert lamp.controls[0]["value"] == chosen
+    left = lamp.truth(TARGET)
+    assert (job.restored, left[0] < 0.5 * found[0]) == (False, True), (found, left)
+    assert any(f"Lamp at {chosen} brings white to" in note for note in job.desk.notes)
+    is_off = abs(lamp.emitted(np.ones((1, 3)))[0, 1] / wanted - 1) > 0.04
+    assert any("nearest it has" in note for note in job.desk.notes) == is_off
 
 
 def test_a_clipped_white_is_found_by_channel_and_its_level_lowered():

@@ -10,6 +10,7 @@ import pytest
 from django.urls import reverse
 from django.utils import timezone
 
+from fenvik.core.models.grains import in_grains
 from fenvik.web.adjusting.desk import lay_out
 from fenvik.web.adjusting.ends import placed
 from fenvik.web.adjusting.learned import keep, prior_of
@@ -71,7 +72,10 @@ def test_what_was_learned_is_kept_for_the_next_sample_of_the_model(equipped, per
     assert LearnedResponse.objects.count() == 1
     equipped.pk = equipped.aim_id = equipped.measuring_id = None
     equipped.save()
-    prior = prior_of(equipped, desk.controls)
+    prior_in = prior_of(equipped, desk.controls)
+    prior = prior_in(desk.controls)
+    fourths = in_grains(desk.controls, ("gain", "offset"), 4, "down")
+    assert prior_in(fourths).own_effect(fourths[0])[0] == pytest.approx(4.0 * prior.own_effect(desk.controls[0])[0])
     assert prior.own_effect(desk.controls[0])[0] == pytest.approx(desk.response.own_effect(desk.controls[0])[0])
     assert prior.observed == (0,) * 6
 

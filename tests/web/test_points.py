@@ -2,6 +2,7 @@
 
 import re
 import uuid
+from dataclasses import replace
 
 import pytest
 from django.urls import reverse
@@ -307,7 +308,13 @@ def test_light_is_brought_to_what_is_wanted_and_a_clipped_white_is_told_by_its_l
     said = []
     for _ in range(6):
         run(lights.read_lights(tuning_id=tuning.pk, actor=person, now=now_again()))
-        told = lights.lights_of(fresh(tuning), values_of(fresh(tuning)), recent_readings(fresh(tuning)))
+        values, rows = values_of(fresh(tuning)), recent_readings(fresh(tuning))
+        told = lights.lights_of(fresh(tuning), values, rows)
+        if not said:
+            steps = {"kind": "choice", "options": [20, values.now["pic-1"], 80]}
+            lamp = [c | steps if c["role"] == "light" else c for c in values.controls]
+            says = lights.lights_of(fresh(tuning), replace(values, controls=lamp), rows).says
+            assert any("choose another (20, 80), note it, and read what it does" in words for words, good in says if not good), says
         said.append(told)
         if not told.moves:
             break

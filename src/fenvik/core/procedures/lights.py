@@ -7,6 +7,7 @@ import numpy as np
 
 from fenvik.core.analysis.clipping import TOP, clipped
 from fenvik.core.colour.target import Target
+from fenvik.core.procedures import choices
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.steps import Procedure
 
@@ -19,8 +20,7 @@ def turn_light(desk: Desk, luminance: float) -> Procedure[bool]:
     """Turn the light control until white is as bright as is wanted, in cd/m². Return whether anything was turned."""
     control = _range(desk, "light")
     if control is None:
-        desk.notes.append("This mode has no light control.")
-        return False
+        return (yield from _choose_light(desk, luminance))
     yield from desk.say("light")
     seen: list[tuple[float, float]] = []
     start = control["value"]
@@ -43,6 +43,27 @@ def turn_light(desk: Desk, luminance: float) -> Procedure[bool]:
             f"{control['label']} brings white to {white:.0f} cd/m² at the nearest to the {luminance:.0f} that are wanted."
         )
     return bool(control["value"] != start)
+
+
+def _choose_light(desk: Desk, luminance: float) -> Procedure[bool]:
+    """Choose the nearest of what a lamp can be set to, where a menu has that instead of steps."""
+    control = choices.of_role(desk, "light")
+    if control is None:
+        desk.notes.append("This mode has no light control.")
+        return False
+    yield from desk.say("light")
+    usual, whites = control["value"], {}
+
+    def look() -> Procedure[float]:
+        whites[control["value"]] = white = float((yield from desk.followed([(100.0,) * 3]))[0].xyz[1])
+        return abs(float(np.log(max(white, 1e-6) / luminance)))
+
+    off = yield from choices.tried(desk, control, look)
+    best = min(off, key=lambda option: off[option])
+    yield from desk.set(control, best)
+    white = f"{whites[best]:.0f} cd/m²"
+    desk.notes.append(f"{control['label']} at {best} brings white to {white}, nearest to the {luminance:.0f} that are wanted.")
+    return bool(best != usual)
 
 
 def next_light(seen: Sequence[tuple[float, float]], luminance: float, control: dict[str, Any]) -> float:
@@ -107,9 +128,11 @@ def where_it_ended(desk: Desk, white: float, wanted: float) -> str:
     off = white / wanted - 1.0
     if abs(off) <= LIGHT_OFF:
         return ""
-    control = next((c for c in desk.by_role("light") if c["kind"] == "range"), None)
+    control = _range(desk, "light")
     if control is None:
-        why = "this mode has no light control"
+        chosen = choices.of_role(desk, "light")
+        nearest = None if chosen is None else f"{chosen['label']} at {chosen['value']} is the nearest it has"
+        why = nearest or "this mode has no light control"
     elif float(control["value"]) >= float(control["max"]) and off < 0:
         why = f"{control['label']} is at the end of its range"
     else:

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property, partial
+from functools import cached_property
 
 import numpy as np
 
@@ -280,7 +280,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
             for grey in rest
             if grey.level <= top
         ]  # fmt: skip
-        controls, response = as_felt(readings, controls, around, repeatability, partial(prior_of, tuning))
+        controls, response = as_felt(readings, controls, around, repeatability, prior_of(tuning, controls))
         levels = levels_now(readings, controls, around, repeatability, response)
         rest_here = [grey for grey in rest if abs(grey.level * 100.0 - percent) < 0.5]
         basis = rest_here[-1] if rest_here else None

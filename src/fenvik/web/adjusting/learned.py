@@ -1,6 +1,6 @@
 """What was learned of a model's controls, kept for its next sample."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from datetime import datetime
 
@@ -12,24 +12,24 @@ from fenvik.web.adjusting.models import LearnedResponse
 from fenvik.web.visits.models import Tuning
 
 
-def prior_of(tuning: Tuning, controls: Sequence[Control]) -> Response:
-    """Return the belief to start from: an earlier tuning's with the same menu map, widened, or the usual one."""
-    usual = Response.prior(controls)
-    if tuning.display.menu_map_id is None:
-        return usual
-    kept = (
-        LearnedResponse.objects.filter(menu_map=tuning.display.menu_map_id, picture_mode=tuning.picture_mode)
-        .exclude(tuning=tuning)
-        .order_by("-at")
-        .first()
-    )
-    if kept is None or tuple(kept.controls) != usual.controls:
-        return usual
-    each = controls[0].every  # it was kept for one step of the menu
-    earlier = replace(
-        usual, mean=each * np.array(kept.mean), covariance=each**2 * np.array(kept.covariance), observed=tuple(kept.observed)
-    )
-    return earlier.carried()
+def prior_of(tuning: Tuning, controls: Sequence[Control]) -> Callable[[Sequence[Control]], Response]:
+    """Return what says the belief to start from, for controls in any steps: an earlier tuning's with the same menu map, widened,
+    or the usual one.
+    """
+    kept, ids = None, [control.id for control in controls]
+    if tuning.display.menu_map_id is not None:
+        known = LearnedResponse.objects.filter(menu_map=tuning.display.menu_map_id, picture_mode=tuning.picture_mode)
+        kept = known.exclude(tuning=tuning).order_by("-at").first()
+    if kept is None or list(kept.controls) != ids:
+        return Response.prior
+    mean, covariance = np.array(kept.mean), np.array(kept.covariance)
+
+    def earlier(controls: Sequence[Control]) -> Response:
+        each = controls[0].every  # it was kept for one step of the menu
+        usual = Response.prior(controls)
+        return replace(usual, mean=each * mean, covariance=each**2 * covariance).carried()
+
+    return earlier
 
 
 def learned_version(tuning: Tuning) -> tuple[int, str]:

@@ -83,7 +83,7 @@ def _light(
     side = "above" if off > 0 else "below"
     says.append((f"White is {white:.0f} cd/m², {100 * abs(off):.0f} % {side} the {wanted:.0f} that are wanted.", False))
     if control is None or values.now.get(control["id"]) is None:
-        says.append(("This menu has no control for the light.", False))
+        says.append((_choices_of(values) or "This menu has no control for the light.", False))
         return
     now = float(values.now[control["id"]])
     # Only what differs from now in the light alone tells what the light does.
@@ -97,6 +97,16 @@ def _light(
         moves.append(_move(control, now, after))
     else:
         says.append((f"{control['label']} at {now:g} is the nearest it gets.", False))
+
+
+def _choices_of(values: Values) -> str:
+    """Return in a sentence what a lamp can be set to, where a menu has that instead of steps; empty where it has not."""
+    control = next((c for c in values.controls if c.get("role") == "light" and c["kind"] == "choice"), None)
+    if control is None:
+        return ""
+    now = values.now.get(control["id"])
+    others = ", ".join(str(option) for option in control["options"] if option != now)
+    return f"{control['label']} is at {now}: choose another ({others}), note it, and read what it does."
 
 
 def _peak(
