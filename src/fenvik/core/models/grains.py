@@ -9,10 +9,11 @@ from collections.abc import Sequence
 from fenvik.core.controls import Control, Grain
 
 NTH = {2: "second", 3: "third", 4: "fourth", 5: "fifth"}
+NUMBER = {2: "two", 3: "three", 4: "four", 5: "five"}
 WAYS = ("drops", "down", "nearest", "from its low end")  # how a display rounds
 GROUPS: tuple[tuple[str, ...], ...] = (("gain", "offset"), ("point", "tone"))  # kinds of controls that a display counts alike
 LEAST = 8  # grains that a range has: a menu of few steps is felt at each
-CALLED = dict(zip(GROUPS, ("Gains and offsets", "Points of the white balance"), strict=True))
+CALLED = dict(zip(GROUPS, ("gains and offsets", "the white balance's points"), strict=True))
 
 
 def choices(knobs: Sequence[Control], group: Sequence[str]) -> list[list[Control]]:
@@ -40,6 +41,6 @@ def grained(knobs: Sequence[Control]) -> dict[tuple[str, ...], Grain]:
 def said(knobs: Sequence[Control]) -> list[str]:
     """Return what a person is told of the grain that knobs have."""
     return [
-        f"{CALLED[group]} are felt at every {NTH[grain.every]} step of the menu alone, and are turned by as many at once."
+        f"Only every {NTH[grain.every]} step of {CALLED[group]} does anything, so they go by {NUMBER[grain.every]} at a time."
         for group, grain in grained(knobs).items()
     ]
