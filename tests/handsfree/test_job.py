@@ -120,6 +120,30 @@ def test_colours_alone_are_put_back_where_only_they_got_worse():
     assert any("colours were no better" in note for note in desk.notes)
 
 
+def test_greys_alone_are_put_back_where_only_they_got_worse_though_everything_together_got_better():
+    site = Site(3, "q2", 55)
+    do(site)
+    good, of_colours = dict(site.display.menu.values["q2"]), [c for c in site.controls if (c.get("role") or "").startswith("colour.")]
+    for control in of_colours:
+        control["value"] = site.set(control["id"], control["max"])
+    desk = Desk(site.controls, budget=170)
+    job = Job(desk, TARGET)
+    gain = next(c for c in site.controls if c["id"] == "wb-gr")
+
+    def spoil():
+        yield from desk.set(gain, gain["value"] - 1)
+
+    def mend():
+        for control in of_colours:
+            yield from desk.set(control, good[control["id"]])
+
+    job.greys, job.colours = spoil, mend
+    perform(job.run(), site)
+    assert site.display.menu.values["q2"] == good
+    assert not job.restored
+    assert any("greys were no better" in note for note in desk.notes), desk.notes
+
+
 def test_a_budget_that_is_used_up_ends_reading():
     site = Site(0, "m2", 55)
     desk = Desk(site.controls, budget=1)

@@ -10,6 +10,7 @@ from fenvik.core.models import grain, grains, room
 from fenvik.core.models.greysolve import solve
 from fenvik.core.procedures.greyview import GreyView
 from fenvik.core.procedures.steps import Procedure
+from fenvik.core.procedures.taken import Taken
 from fenvik.core.types import Floats
 
 MOST_GREYS = 60  # readings for greys over a whole job: less than three for each of 21 levels
@@ -24,6 +25,8 @@ FEW_LEVELS = 12
 MANY_POINTS = 15
 AGAIN = 0.4
 OF_END = 5  # greys between where a display stops following and its peak
+TRIES, MANY_LOST = 3, 4  # to move and read; readings that a move was made from and that were thrown away since
+NEAR = 0.3  # percent of signal: a code is rounded by less
 LEAST_LEVELS = 4  # fewer tell nothing of a curve
 FIRST = (100.0, 70.0, 40.0, 20.0, 10.0)
 # Percent, after each move of gains and offsets: black too, for offsets raise it. Without points there are readings to spare.
@@ -55,14 +58,13 @@ class Greys(GreyView):
             return
         if any(self.two):
             yield from self.desk.say("two-point white balance")
-            yield from self._move(self.two, self.coarse if self.points else self.judged)
-            yield from self.desk.greys(self.palette.greys(FIRST_BEFORE_POINTS if self.points else FIRST_OF_TWO))
+            read = self.palette.greys(FIRST_BEFORE_POINTS if self.points else FIRST_OF_TWO)
+            yield from self._move_and_read(self.two, self.coarse if self.points else self.judged, read)
             yield from self._make_room()
         if self.points:
             yield from self._all_points(proof, others)
             return
-        yield from self._move(self.two, self.judged)
-        yield from self.desk.greys(self.palette.greys(SECOND_OF_TWO))
+        yield from self._move_and_read(self.two, self.judged, self.palette.greys(SECOND_OF_TWO))
         yield from self._make_room()
         yield from self._move(self.two, self.judged)
         self.between = self.palette.greys(LAST_OF_TWO)
@@ -101,14 +103,15 @@ class Greys(GreyView):
         if self.desk.by_hand:
             yield from self.desk.greys(at)
         else:
-            parts = (at[::3], at[1::3], at[2::3])
+            parts, before = (at[::3], at[1::3], at[2::3]), list(self.desk.taken)
             for part in parts:
-                yield from self._move(self.every, self.levels)
+                yield from self._move_and_read(self.every, self.levels, part)
                 if self.reached:
                     return
-                yield from self.desk.greys(part)
                 if part is parts[1] and self.half_way is not None:
                     yield from self.half_way()
+            if lost := self._not_kept(at, before):
+                yield from self._move_and_read(self.every, self.levels, lost)
         spent = sum(others or np.ptp(t.fraction) == 0 for t in self.desk.taken)
         # Those that tell how soon what is turned is seen are not for the greys; in HDR there are readings to spare.
         most = MOST_GREYS + self.more + self.desk.following.asked + (FOR_END if self.palette.is_shortened else -1)
@@ -181,6 +184,26 @@ class Greys(GreyView):
         if roll is None or roll.from_signal >= self.palette.top:
             return []
         return [round(100.0 * float(v), 2) for v in np.linspace(roll.from_signal, self.palette.top, OF_END)]
+
+    def _move_and_read(self, allowed: Sequence[bool], levels: Floats, read: Sequence[float]) -> Procedure[None]:
+        """Move, and read greys at percentages. What came from readings of another light is taken back and done anew."""
+        for left in reversed(range(TRIES)):
+            known, stood = list(self.desk.taken), self.desk.settings
+            yield from self._move(allowed, levels)
+            if self.reached:
+                return
+            yield from self.desk.greys(read)
+            kept = {id(t) for t in self.desk.taken}
+            if not left or sum(id(t) not in kept for t in known) < MANY_LOST:
+                return
+            yield from self.desk.put(stood)
+            yield from self.desk.each_once(self.palette.greys(FIRST))
+
+    def _not_kept(self, levels: Sequence[float], before: Sequence[Taken]) -> list[float]:
+        """Return the levels in percent of which no reading is kept but those from before."""
+        earlier = {id(t) for t in before}
+        new = [t for t in self.desk.taken if id(t) not in earlier and t.is_grey]
+        return [p for p in levels if not any(abs(100.0 * float(t.fraction[0]) - p) < NEAR for t in new)]
 
     def _move(self, allowed: Sequence[bool], levels: Floats, *, last: bool = False) -> Procedure[None]:
         """Fit to everything seen, solve, and set."""

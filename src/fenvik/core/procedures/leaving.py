@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from fenvik.core.procedures.job import Job
 
 LEFT = "as left"  # what is said when what is left is read
+WORSE_GREYS = 0.1  # of their mean error: less is what readings of a proof differ by
 CLEARLY_WORSE = 1.0  # of an error: a colour that got worse by more is put back to where it was found
 MANY_RECALLED = 8  # readings
 WORTH_SAYING = 0.02  # of an HDR peak
@@ -52,6 +53,7 @@ def look_left(job: "Job") -> Procedure[None]:
         job.restored = True
         job.as_left = list(job.as_found)  # the display stands as it was read then
     elif "colour" in job.steps:
+        yield from _put_worse_greys_back(job)
         yield from _put_worse_colours_back(job)
         worse = worse_colours(job.as_found, job.as_left, job.target, job.palette)
         if worse:
@@ -89,6 +91,39 @@ def _made_right(job: "Job") -> Procedure[None]:
         job.desk.notes.append(f"{spent} What was reached by then is kept.")
     finally:
         job.desk.budget += kept
+
+
+def _put_worse_greys_back(job: "Job") -> Procedure[None]:
+    """Put the greys' controls back to as found where colours alone got better, and keep that where both are better then."""
+    found, left = (parts_of(taken, job.target)["greys"] for taken in (job.as_found, job.as_left))
+    if left <= found + WORSE_GREYS * job.target.metric.weight or job.desk.has_installed:
+        return
+    before = job.desk.settings
+    again = yield from _with_back(job, "greys")
+    if again is None:
+        return
+    if parts_of(again, job.target)["greys"] < left and score(again, job.target) < score(job.as_left, job.target):
+        job.as_left = again
+        job.desk.notes.append("The greys were no better than found, so their controls were put back; the colours are kept.")
+        return
+    yield from job.desk.put(before)
+    job.desk.notes.append(f"The greys are at {left:.2f}, where {found:.2f} was found; it was no better with their controls put back.")
+
+
+def _with_back(job: "Job", part: str) -> Procedure[list[Taken] | None]:
+    """Put the controls of greys or colours back to as found, and return the proof as it is then; None where nothing was to be put.
+
+    Light that was wanted, and processing that was turned off, stay as they are with the greys.
+    """
+    stays = {c["id"] for role in (*OF_COLOUR, "light", "process") for c in job.desk.by_role(role)}
+    colours = {c["id"] for role in OF_COLOUR for c in job.desk.by_role(role)}
+    names = {c["id"] for c in job.desk.controls} - stays if part == "greys" else colours
+    now = job.desk.settings
+    back = {name: value for name, value in job.desk.found.items() if name in names and now[name] != value}
+    if not back:
+        return None
+    yield from job.desk.put(now | back)
+    return (yield from job.desk.reads(job.proof))
 
 
 def _put_worse_colours_back(job: "Job") -> Procedure[None]:
@@ -137,7 +172,7 @@ def _keep_what_is_better(job: "Job") -> Procedure[bool]:
         return False
     colours = {c["id"] for role in OF_COLOUR for c in job.desk.by_role(role)}
     back = {name: value for name, value in job.desk.found.items() if (name in colours) == (better[0] == "greys")}
-    yield from job.desk.put(back)
+    yield from job.desk.put(job.desk.settings | back)  # a choice that goes back may bring others along
     again = yield from job.desk.reads(job.proof)
     if score(again, job.target) > score(job.as_found, job.target):
         return False
