@@ -123,7 +123,8 @@ def test_colours_alone_are_put_back_where_only_they_got_worse():
 def test_greys_alone_are_put_back_where_only_they_got_worse_though_everything_together_got_better():
     site = Site(3, "q2", 55)
     do(site)
-    good, of_colours = dict(site.display.menu.values["q2"]), [c for c in site.controls if (c.get("role") or "").startswith("colour.")]
+    good = dict(site.display.menu.values["q2"])
+    of_colours = [c for c in site.controls if (c.get("role") or "").startswith("colour.")]
     for control in of_colours:
         control["value"] = site.set(control["id"], control["max"])
     desk = Desk(site.controls, budget=170)

@@ -71,11 +71,11 @@ def curve(desk: Desk, target: Target, palette: Palette, black: float) -> Procedu
         desk.notes.append(f"{control['label']}: {chosen} lies nearest to the target's curve.")
 
 
-def preset(desk: Desk, target: Target, palette: Palette) -> Procedure[None]:
-    """Choose the white preset that lies nearest the target's white."""
+def preset(desk: Desk, target: Target, palette: Palette) -> Procedure[dict[Any, float]]:
+    """Choose the white preset that lies nearest the target's white; return how far each is from it."""
     control = of_role(desk, "white-preset")
     if control is None:
-        return
+        return {}
     yield from desk.say("white preset")
     aim = xyz_to_uv(target.white)
     usual = control["value"]
@@ -90,3 +90,4 @@ def preset(desk: Desk, target: Target, palette: Palette) -> Procedure[None]:
     yield from desk.adopt()
     if best != usual:
         desk.notes.append(f"{control['label']}: {best} lies nearest to the target's white.")
+    return off

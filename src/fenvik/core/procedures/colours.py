@@ -290,7 +290,11 @@ def _rest(desk: Desk, every: Sequence[Hue]) -> Procedure[None]:
             yield from _set(desk, hue, hue.looks[0 if hue.is_dead else hue.best].settings)
         if hue.is_dead:
             desk.dead += [control["id"] for control in hue.controls]
-            desk.notes.append(f"The controls of {hue.name} do nothing that a reading can tell; they were left alone.")
+    dead = [hue.name for hue in every if hue.is_dead]
+    if dead:
+        is_all = len(dead) == sum(len(hue.looks) > 1 for hue in every) > 1
+        locked = " Many menus let them do something in one colour space alone." if is_all else ""
+        desk.notes.append(f"The controls of {', '.join(dead)} do nothing that a reading can tell; they were left alone.{locked}")
     dim = [hue.name for hue in every if hue.looks and not hue.is_dead and hue.looks[hue.best].parts[0] < -LACKING]
     if dim:
         desk.notes.append(f"Too dark beside this white, and their controls give no more light: {', '.join(dim)}.")

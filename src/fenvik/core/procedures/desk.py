@@ -216,9 +216,11 @@ class Desk(Stand):
         self.thrown += 1
         self.slips += 1
 
-    def look(self) -> Procedure[bool]:
+    def look(self, *, takes_choices: bool = False) -> Procedure[bool]:
         """Ask how the display stands. What moved by itself is set again and said, and what was read since it last stood right is
         thrown away. Return whether there was anything.
+
+        ``takes_choices``: a choice that stands otherwise was brought along by what was just turned, and is taken as it is.
         """
         standing: Standing | None = yield Look()
         if standing is None:
@@ -228,6 +230,11 @@ class Desk(Stand):
             standing = yield from until_it_shows(self, standing)
             self.budget += len(self.taken) - self.sure  # of those that are thrown away nobody chose to take them
         moved = [c for c in self.controls if standing.values.get(c["id"], c["value"]) != c["value"]]
+        if takes_choices and any(c["kind"] == "choice" for c in moved):
+            for control in moved:
+                control["value"] = standing.values[control["id"]]
+            self.enter_preset()
+            moved = []
         if not moved and not was_elsewhere:
             self.sure = len(self.taken)
             return False
@@ -255,6 +262,7 @@ class Desk(Stand):
         if standing is not None:
             for control in self.controls:
                 control["value"] = standing.values.get(control["id"], control["value"])
+        self.enter_preset()
         self.sure = len(self.taken)
 
     def look_through(

@@ -11,6 +11,7 @@ from fenvik.core.models.greysolve import solve
 from fenvik.core.procedures.greyview import GreyView
 from fenvik.core.procedures.steps import Procedure
 from fenvik.core.procedures.taken import Taken
+from fenvik.core.procedures.unlocking import ACTS, LEAST_PROMISED, Dead, brings
 from fenvik.core.types import Floats
 
 MOST_GREYS = 60  # readings for greys over a whole job: less than three for each of 21 levels
@@ -24,6 +25,7 @@ LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent befo
 FEW_LEVELS = 12
 MANY_POINTS = 15
 AGAIN = 0.4
+LIT, DOES_LITTLE, FELT = 0.25, 0.2, 8  # of signal; of what a first move promised; steps that every display feels
 OF_END = 5  # greys between where a display stops following and its peak
 TRIES, MANY_LOST = 3, 4  # to move and read; readings that a move was made from and that were thrown away since
 NEAR = 0.3  # percent of signal: a code is rounded by less
@@ -44,6 +46,8 @@ class Greys(GreyView):
     quiet: bool = False  # something else adjusts what this cannot
     reached: bool = False
     more: int = 0  # readings that greys may take beyond MOST_GREYS, where somebody wants them nearer to what is possible
+    doubted: Sequence[str] = ()  # kinds of which it is still to be seen whether they do anything: gain, point
+    dead: Dead | None = None  # what was turned, did nothing, and was put back: nothing was adjusted then
     half_way: Callable[[], Procedure[None]] | None = None  # what is to be looked at in the middle of the points
 
     def adjust(self, *, proof: int, others: bool = False) -> Procedure[None]:
@@ -59,7 +63,10 @@ class Greys(GreyView):
         if any(self.two):
             yield from self.desk.say("two-point white balance")
             read = self.palette.greys(FIRST_BEFORE_POINTS if self.points else FIRST_OF_TWO)
+            stood = self.desk.settings
             yield from self._move_and_read(self.two, self.coarse if self.points else self.judged, read)
+            if "gain" in self.doubted and (yield from self._is_dead(("gain", "offset"), stood)):
+                return
             yield from self._make_room()
         if self.points:
             yield from self._all_points(proof, others)
@@ -105,8 +112,11 @@ class Greys(GreyView):
         else:
             parts, before = (at[::3], at[1::3], at[2::3]), list(self.desk.taken)
             for part in parts:
+                stood = self.desk.settings
                 yield from self._move_and_read(self.every, self.levels, part)
                 if self.reached:
+                    return
+                if part is parts[0] and "point" in self.doubted and (yield from self._is_dead(("point", "tone"), stood)):
                     return
                 if part is parts[1] and self.half_way is not None:
                     yield from self.half_way()
@@ -198,6 +208,46 @@ class Greys(GreyView):
                 return
             yield from self.desk.put(stood)
             yield from self.desk.each_once(self.palette.greys(FIRST))
+
+    def _is_dead(self, kinds: Sequence[str], stood: dict[str, object]) -> Procedure[bool]:
+        """Where nothing came of a first move of some kinds of knobs, put those back and keep in ``dead`` what they were turned to.
+
+        ``stood``: the settings before it. What is suspected is proven by a reading with them and one without.
+        """
+        assert self.model is not None
+        now, after = self.desk.settings, self.moved
+        mine = np.array([knob.kind in kinds for knob in self.knobs])
+        without = np.where(mine, self._moved(stood), after)
+        turned = {knob.id: now[knob.id] for knob in self.knobs if knob.kind in kinds and now[knob.id] != stood[knob.id]}
+        refused = {knob.id for knob in self.knobs if knob.kind in kinds} & self.desk.refused
+        if refused and not turned:  # none was let be set
+            self.dead = Dead({name: stood[name] for name in refused}, is_refused=True)
+            return True
+        told = [s for s in self._seen(self.model.boost) if s.level >= LIT and (s.moved == after).all()]
+        if not turned or not told:
+            return False
+        levels = np.array([s.level for s in told])
+        was = self.model.at(levels, without)
+        promised, came = self.model.at(levels, after) - was, np.array([s.drives for s in told]) - was
+        if float((promised * came).sum()) > DOES_LITTLE * float((promised**2).sum()):
+            return False
+        # A display may feel every fourth step of its menu alone: what was turned by less is turned farther before it is called dead.
+        farther = np.where(mine & (after != without), without + np.sign(after - without) * np.maximum(np.abs(after - without), FELT), after)
+        values = {knob.id: knob.value_at(steps) for knob, steps in zip(self.knobs, farther, strict=True) if knob.id in turned}
+        lights = [self._shown(self.model.at(levels, moved), levels, 0.0) for moved in (without, farther)]
+        of_levels = np.abs(np.log(lights[1] / lights[0])).max(axis=1)
+        place = int(np.argmax(of_levels))
+        dead = Dead(values, 100.0 * float(levels[place]), float(of_levels[place]))
+        if dead.promised < LEAST_PROMISED:
+            return False
+        yield from self.desk.put(now | values)
+        with_it = yield from self.desk.read_once(dead.level)
+        yield from self.desk.put(now | {name: stood[name] for name in turned})
+        if brings((yield from self.desk.read_once(dead.level)), with_it) > ACTS * dead.promised:
+            yield from self.desk.put(now)
+            return False
+        self.dead = dead
+        return True
 
     def _not_kept(self, levels: Sequence[float], before: Sequence[Taken]) -> list[float]:
         """Return the levels in percent of which no reading is kept but those from before."""

@@ -26,7 +26,7 @@ AT_ONCE, VALLEYS = 16, 3  # places in a run that are tried at once for when a me
 DISBELIEVED = 3.0  # squared error that speaks against what an earlier sample of the model has taught
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 BEYOND = 0.003  # of signal, above the end of what is judged: still at it
-OF_COLOUR = ("colour.", "saturation", "tint")  # roles that leave greys alone, nearly
+OF_COLOUR = ("colour.", "saturation", "tint", "gamut")  # roles that leave greys alone, nearly
 
 
 @dataclass

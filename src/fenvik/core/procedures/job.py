@@ -12,7 +12,7 @@ from fenvik.core.models.foreseen import Foresight
 from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.models.taught import Taught
-from fenvik.core.procedures import choices, colours, giving, leaving, preparing, reference
+from fenvik.core.procedures import choices, colours, giving, leaving, preparing, reference, unlocking
 from fenvik.core.procedures.correcting import Corrected, correct
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.doubt import agree, between
@@ -73,6 +73,7 @@ class Job:
     corrected: Corrected | None = None
     hues: list[colours.Hue] = field(default_factory=list)  # the colours that were adjusted, with all their looks
     palette: Palette = SDR
+    presets: dict[Any, float] = field(default_factory=dict)  # of white, and how far each is from the white that is wanted
     takes: dict[str, Any] = field(default_factory=dict)  # what the display can be given to install, as it describes itself
     by: str = "controls"  # by which greys and colours are adjusted: controls, install, or both
     installer: Installer | None = None
@@ -144,10 +145,12 @@ class Job:
             if "white" in self.steps:
                 before = self.desk.settings
                 yield from choices.curve(self.desk, self.target, self.palette, self.black)
-                yield from choices.preset(self.desk, self.target, self.palette)
+                self.presets = yield from choices.preset(self.desk, self.target, self.palette)
+                yield from unlocking.let_it_be_set(
+                    self.desk, self.presets, "white-preset", unlocking.PROBED, "white balance"
+                )
                 if self.desk.settings != before:
-                    white = yield from self.desk.read_once(100.0)
-                    self.settle([white, *(t for t in self.desk.taken if not t.fraction.any())])
+                    yield from self._settle_anew()
             if "white" in self.steps or "grey" in self.steps:
                 yield from self.greys()
                 yield from reference.hold(self, IN_BETWEEN)
@@ -299,13 +302,24 @@ class Job:
         kinds = (["gain", "offset"] if "white" in self.steps else []) + (
             ["point", "tone"] if "grey" in self.steps and not self._bends else []
         )
-        self.balance = Greys(
-            self.desk, self.target, self.white, self.black, self.boost, kinds, palette=self.palette, quiet=self._bends,
-            goal=self.goal, half_way=lambda: reference.hold(self, IN_BETWEEN, goes_on=True),
-            taught=self.taught, more=max(self.total - USUAL_BUDGET, 0),
-        )  # fmt: skip
-        # Of a job without colours everything counts; with them the full colours are theirs.
-        yield from self.balance.adjust(proof=len(self.palette.found), others="colour" not in self.steps)
+        doubted = [kind for kind in ("gain", "point") if kind in kinds and (kind == "point" or len(self.presets) > 1)]
+        while True:
+            self.balance = Greys(
+                self.desk, self.target, self.white, self.black, self.boost, kinds, palette=self.palette, quiet=self._bends,
+                goal=self.goal, half_way=lambda: reference.hold(self, IN_BETWEEN, goes_on=True),
+                taught=self.taught, more=max(self.total - USUAL_BUDGET, 0), doubted=doubted,
+            )  # fmt: skip
+            # Of a job without colours everything counts; with them the full colours are theirs.
+            yield from self.balance.adjust(proof=len(self.palette.found), others="colour" not in self.steps)
+            if self.balance.dead is None:
+                return
+            kinds, doubted = yield from unlocking.what_is_left(self.desk, self.presets, self.balance.dead, kinds)
+            yield from self._settle_anew()
+
+    def _settle_anew(self) -> Procedure[None]:
+        """Take white anew, after what was chosen."""
+        white = yield from self.desk.read_once(100.0)
+        self.settle([white, *(t for t in self.desk.taken if not t.fraction.any())])
 
     def colours(self) -> Procedure[None]:
         """Adjust the colours. What the greys want to look at after them is kept back, for colours may move greys a little."""

@@ -107,7 +107,7 @@ def _put_worse_greys_back(job: "Job") -> Procedure[None]:
         job.desk.notes.append("The greys were no better than found, so their controls were put back; the colours are kept.")
         return
     yield from job.desk.put(before)
-    job.desk.notes.append(f"The greys are at {left:.2f}, where {found:.2f} was found; it was no better with their controls put back.")
+    job.desk.notes.append(f"The greys are at {left:.2f}, where {found:.2f} was found; their controls put back made it no better.")
 
 
 def _with_back(job: "Job", part: str) -> Procedure[list[Taken] | None]:

@@ -11,6 +11,7 @@ from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.procedures import choices
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.steps import ENDS, Procedure
+from fenvik.core.procedures.unlocking import let_it_be_set
 from fenvik.core.types import Floats
 
 PROBE = 0.08  # of a range
@@ -34,6 +35,10 @@ def gamut(desk: Desk, target: Target, palette: Palette = SDR) -> Procedure[None]
     best = min(off, key=lambda o: off[o])
     yield from desk.set(control, best if off[best] < 0.9 * off[usual] else usual)
     if control["value"] != usual:
+        yield from desk.adopt()
+    stood = control["value"]
+    yield from let_it_be_set(desk, off, "gamut", ("colour",), "colour management")
+    if control["value"] == stood != usual:
         desk.notes.append(f"{control['label']}: {control['value']} lies nearest to the target's colours.")
 
 

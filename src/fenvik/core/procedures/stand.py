@@ -1,5 +1,6 @@
 """How a display stands while it is worked at: its controls, what is installed in it, and what it refuses."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -8,7 +9,15 @@ from fenvik.core.procedures.steps import Install, Look, Procedure, RefusedError,
 from fenvik.core.procedures.taken import Taken
 
 UNKNOWN = "*unknown*"  # among what was installed: what nobody has told
+NAMED = 3  # controls in a sentence
 MOST_AGAIN = 2  # times that what does not stay where it is put is set again
+
+
+def _refused(labels: list[str], refusal: str) -> str:
+    """Return in a sentence what was left as it is."""
+    named = ", ".join(labels[:NAMED]) + (f" and {len(labels) - NAMED} more" if len(labels) > NAMED else "")
+    was, it = ("was left as it is", "it") if len(labels) == 1 else ("were left as they are", "them")
+    return f"{named} {was}, for the display refuses {it}: {refusal}"
 
 
 @dataclass
@@ -19,8 +28,10 @@ class Stand:
     notes: list[str] = field(default_factory=list)
     found: dict[str, Any] = field(default_factory=dict)
     refused: set[str] = field(default_factory=set)  # controls that the display does not let be set
+    refusals: dict[str, list[str]] = field(default_factory=dict)  # what the display says to that, and the labels it says it to
     dead: list[str] = field(default_factory=list)  # controls that do nothing that a reading can tell
     given: dict[str, dict[str, Any]] = field(default_factory=dict)  # what is installed now, in the order in which it came
+    entered: dict[Any, dict[str, Any]] = field(default_factory=dict)  # settings with which each white preset was first come to
     gave: list[dict[str, dict[str, Any]]] = field(default_factory=list)  # what was installed in every state so far
 
     def __post_init__(self) -> None:
@@ -69,7 +80,23 @@ class Stand:
                 return
         if control["id"] not in self.refused:
             self.refused.add(control["id"])
-            self.notes.append(f"{control['label']} was left as it is, for the display refuses it: {refusal}")
+            self._say_refused(str(control["label"]), str(refusal))
+
+    def _say_refused(self, label: str, refusal: str) -> None:
+        """Keep one note of all that is refused in the same words."""
+        labels = self.refusals.setdefault(refusal, [])
+        before = _refused(labels, refusal)
+        labels.append(label)
+        place = self.notes.index(before) if before in self.notes else len(self.notes)
+        self.notes[place : place + 1] = [_refused(labels, refusal)]
+
+    def lets_again(self, names: Iterable[str]) -> None:
+        """Take it that controls, by id, can be set now."""
+        labels = {str(c["label"]) for c in self.controls if c["id"] in names}
+        self.refused -= set(names)
+        for refusal, said in list(self.refusals.items()):
+            if labels.issuperset(said):
+                self.notes.remove(_refused(self.refusals.pop(refusal), refusal))
 
     def install(self, what: str, data: dict[str, Any]) -> Procedure[None]:
         """Install something; the light is another from now on, and what was read before tells of another display."""
@@ -116,11 +143,31 @@ class Stand:
                     yield from self.install(what, data)
                 except RefusedError as refusal:
                     self.notes.append(f"What was installed before ({what}) could not be brought back: {refusal}")
+        yield from self._turn_back_here(settings)
         # Choices first: one may bring other controls along.
         for control in sorted(self.controls, key=lambda c: c["kind"] == "range"):
             if control["id"] in settings:
                 yield from self.set(control, settings[control["id"]])
         yield from self._see_that_it_stands()
+
+    def enter_preset(self) -> None:
+        """Keep how white balance stands in the white preset that was just come to, unless that is known."""
+        for preset in self.by_role("white-preset"):
+            self.entered.setdefault(preset["value"], self.settings)
+
+    def _turn_back_here(self, settings: dict[str, Any]) -> Procedure[None]:
+        """Before a choice is put back, turn back what it may lock; the white balance of a white preset to how it stood there at
+        first, for it may be that preset's own.
+        """
+        leaves = {c["id"] for c in self.controls if c["kind"] != "range" and settings.get(c["id"], c["value"]) != c["value"]}
+        if not leaves:
+            return
+        presets = [c["value"] for c in self.by_role("white-preset") if c["id"] in leaves]
+        here = next((self.entered[value] for value in presets if value in self.entered), settings)
+        for control in self.by_role("white"):
+            yield from self.set(control, here.get(control["id"], control["value"]))
+        for control in (c for role in ("gamma.at", "colour") for c in self.by_role(role)):
+            yield from self.set(control, settings.get(control["id"], control["value"]))
 
     def _see_that_it_stands(self) -> Procedure[None]:
         """Ask the display how it stands now, and set once more what something that was set after it has turned."""

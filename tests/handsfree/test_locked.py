@@ -1,0 +1,57 @@
+"""Displays that lock some controls by another: found out by turning them, and set right as far as a menu or a person can."""
+
+import pytest
+
+from bench.handsfree import BUDGET, TARGET
+from bench.locked import WAYS, Locked
+from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.steps import perform
+
+SEED = 62_003
+GREYS, ALL = ("white", "grey"), ("white", "grey", "colour")
+LOCKED = {way: ALL if way.startswith("colours") else GREYS for way in WAYS[1:] if not way.startswith("points")}
+
+
+def done(way, steps=GREYS, **more):
+    display = Locked(SEED, way, **more)
+    job = Job(Desk(display.controls, budget=BUDGET), TARGET, steps)
+    perform(job.run(), display)
+    return display, job
+
+
+@pytest.mark.parametrize("way", LOCKED)
+def test_what_is_locked_by_a_choice_is_adjusted_where_it_is_not(way):
+    display, job = done(way, LOCKED[way])
+    mean, worst, colour, _ = display.rig.truth(TARGET)
+    assert (mean < 0.5, worst < 1.2, colour < 0.8 or way not in WAYS[8:]) == (True, True, True), (mean, worst, colour)
+    chosen = [note for note in job.desk.notes if "was chosen, for" in note or "by itself when" in note]
+    assert len(chosen) == (way != "each preset has its own"), job.desk.notes
+    assert not any("moved by" in note or "was left" in note for note in job.desk.notes)
+    perform(job.desk.put(job.desk.found), display)
+    assert {c["id"]: c["value"] for c in display.rig.controls} == {c["id"]: job.desk.found[c["id"]] for c in display.rig.controls}
+
+
+@pytest.mark.parametrize("way", ["points refused", "points do nothing"])
+def test_points_that_wait_for_a_switch_are_asked_for_and_else_left_alone_in_a_sentence(way):
+    asked = []
+
+    class Asked(Locked):
+        def ask(self, words):
+            asked.append(words)
+            return super().ask(words)
+
+    display = Asked(SEED, way, is_attended=True)
+    job = Job(Desk(display.controls, budget=BUDGET), TARGET, GREYS)
+    perform(job.run(), display)
+    assert display.rig.truth(TARGET)[0] < 0.6
+    assert len(asked) == 1
+    assert asked[0].startswith("The points of the white balance ")
+    assert "Here it may be Levels." in asked[0]
+    assert not any("points" in note or "refuses" in note or "moved" in note for note in job.desk.notes), job.desk.notes
+    perform(job.desk.put(job.desk.found), display)
+    assert {c["id"]: c["value"] for c in display.rig.controls} == {c["id"]: job.desk.found[c["id"]] for c in display.rig.controls}
+    display, job = done(way)
+    assert display.rig.truth(TARGET)[0] < 1.2
+    assert any("Here it may be Levels. They were left alone." in note for note in job.desk.notes), job.desk.notes
+    assert sum("refuses" in note for note in job.desk.notes) == ("refused" in way), "one note for all of them"
