@@ -231,9 +231,10 @@ class Greys(GreyView):
         promised, came = self.model.at(levels, after) - was, np.array([s.drives for s in told]) - was
         if float((promised * came).sum()) > DOES_LITTLE * float((promised**2).sum()):
             return False
-        # A display may feel every fourth step of its menu alone: what was turned by less is turned farther before it is called dead.
-        farther = np.where(mine & (after != without), without + np.sign(after - without) * np.maximum(np.abs(after - without), FELT), after)
-        values = {knob.id: knob.value_at(steps) for knob, steps in zip(self.knobs, farther, strict=True) if knob.id in turned}
+        # A display may feel every fourth step alone: what was turned by less is turned farther before it is called dead.
+        by = after - without
+        farther = np.where(mine & (by != 0.0), without + np.sign(by) * np.maximum(np.abs(by), FELT), after)
+        values = {k.id: k.value_at(float(steps)) for k, steps in zip(self.knobs, farther, strict=True) if k.id in turned}
         lights = [self._shown(self.model.at(levels, moved), levels, 0.0) for moved in (without, farther)]
         of_levels = np.abs(np.log(lights[1] / lights[0])).max(axis=1)
         place = int(np.argmax(of_levels))
