@@ -6,7 +6,7 @@ from scipy.optimize import least_squares
 
 from fenvik.core.controls import Control, Grain
 from fenvik.core.models.nudge import Level, clipping_channels, propose
-from fenvik.core.models.state import GreyReading, as_felt, levels_now, steps_between
+from fenvik.core.models.state import GreyReading, as_felt, levels_now, nothing_came, steps_between
 from fenvik.core.models.twopoint import Response, drive, light
 from tests.core.simulated import AROUND, METER, Display, follow, pass_of
 
@@ -208,7 +208,20 @@ def test_a_range_that_says_little_of_a_step_costs_no_moves(half, step, left):
     for seed in range(12):
         display, draw = Display(seed, half=half), np.random.default_rng(seed + 9)
         display.gain, display.offset = step * draw.uniform(0.8, 1.25, 3), 0.45 * step * draw.uniform(0.8, 1.25, 3)
-        moves, nudge = follow(display, pass_of(display))
+        readings = pass_of(display)
+        moves, nudge = follow(display, readings)
         made.append((display.errors().mean(), max(moves.values()), len(nudge.idle)))
+        assert not nothing_came(readings, display.controls(), AROUND, METER, "gain")
     error, most, idle = np.median(made, axis=0)
     assert (error < left, most <= 4, idle) == (True, True, 0)
+
+
+@pytest.mark.parametrize(("dead", "grain", "is_locked"), [((0, 1, 2), None, 12), ((1,), None, 0), ((), None, 0), ((), 4, 0)])
+def test_gains_of_which_nothing_comes_are_told_from_a_dead_one_and_from_small_moves(dead, grain, is_locked):
+    told = []
+    for seed in range(12):
+        display = Display(seed, dead=dead, grain=None if grain is None else Grain(grain, None))
+        readings = pass_of(display)
+        follow(display, readings, ends=("gain",), most=3)
+        told.append(nothing_came(readings, display.controls(), AROUND, METER, "gain"))
+    assert abs(sum(told) - is_locked) <= (3 if is_locked else 0)  # where little was to be turned, nobody can tell

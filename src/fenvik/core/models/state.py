@@ -16,6 +16,7 @@ SCALES = (0.12, 0.3, 3.0, 10.0)  # of what a step does by its range, where it do
 AS_EXPECTED = 0.4  # of the square that was expected: a surprise that asks for no other scale
 SCALE_DOUBT, UNUSUAL = 1.2, 8.0  # deviation of the logarithm of that scale; what must speak for another than the range's own
 FEW_CHANGES, LARGER = 3, 14.0  # changes that were read: fewer tell nothing of larger steps; what must speak for those
+SURELY_FELT, PROMISED, DID_NOTHING = 8, 0.02, 0.12  # steps; of drive, as their range has it; of that: less is the meter's noise
 FEW_TURNED = 2  # controls: fewer that do little tell nothing of all
 
 
@@ -120,6 +121,23 @@ def _changes(readings: Sequence[GreyReading], surroundings: Surroundings, meter:
                 made.append(_Change(reading.level, *both, here - before, covariance + before_covariance))
         last[reading.level] = (reading, here, covariance)
     return made
+
+
+def nothing_came(
+    readings: Sequence[GreyReading], controls: Sequence[Control], surroundings: Surroundings, meter: Repeatability, kind: str
+) -> bool:
+    """Whether gains, or offsets, were turned by what every display shows, and nothing came of it, as often as that was done.
+
+    Of controls that are locked, by a white preset as a rule, each seems dead; one dead control among others is no lock.
+    """
+    prior, told = Response.prior(controls), []
+    for change in _changes(readings, surroundings, meter):
+        steps = steps_between(change.before, change.after, controls)
+        mine = np.array([control.kind == kind for control in controls])
+        promised = float(np.abs(prior.jacobian(change.level) @ np.where(mine, steps, 0.0)).max())
+        if np.count_nonzero(steps[mine]) > 1 and np.abs(steps[mine]).max() >= SURELY_FELT and promised > PROMISED:
+            told.append(float(np.abs(change.drive).max()) < DID_NOTHING * promised)
+    return bool(told) and all(told)
 
 
 def levels_now(

@@ -302,7 +302,7 @@ class Job:
         kinds = (["gain", "offset"] if "white" in self.steps else []) + (
             ["point", "tone"] if "grey" in self.steps and not self._bends else []
         )
-        doubted = [kind for kind in ("gain", "point") if kind in kinds and (kind == "point" or len(self.presets) > 1)]
+        doubted: list[str] = [kind for kind in ("gain", "point") if kind in kinds and (kind == "point" or len(self.presets) > 1)]
         while True:
             self.balance = Greys(
                 self.desk, self.target, self.white, self.black, self.boost, kinds, palette=self.palette, quiet=self._bends,

@@ -14,7 +14,7 @@ from fenvik.core.measure.noticed import is_as_proposed, turned
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.models import grains
 from fenvik.core.models.nudge import Level, Nudge, Surroundings, clipping_channels, propose
-from fenvik.core.models.state import GreyReading, as_felt, levels_now
+from fenvik.core.models.state import GreyReading, as_felt, levels_now, nothing_came
 from fenvik.core.models.twopoint import Response, drive, light
 from fenvik.core.types import Floats
 from fenvik.web.adjusting.ends import ends_of, highest
@@ -26,6 +26,7 @@ from fenvik.web.kit.keeping import Kept
 from fenvik.web.passes.models import PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
 
+LOCKED = "Nothing came of what was turned. Many menus let white balance be set in one {preset} alone: choose another, read again."
 CHANNEL = {"red": 0, "green": 1, "blue": 2}
 
 
@@ -56,6 +57,7 @@ class Desk:
     basis: GreyRow | None  # the reading that the nudge stands on
     newest: GreyRow | None  # the newest at the level that is worked on
     ends: tuple[float, float] = (80.0, 30.0)  # percent: the levels of the two ends
+    is_locked: bool = False  # nothing came of what was turned at this end
 
     @property
     def end(self) -> str:
@@ -107,7 +109,13 @@ class Desk:
     @property
     def told(self) -> list[str]:
         """What readings tell of the menu."""
-        return grains.said(self.controls)
+        return [*grains.said(self.controls), *([LOCKED.format(preset=lock)] if (lock := self.locked_by) else [])]
+
+    @property
+    def locked_by(self) -> str:
+        """The label of the white preset, where nothing came of what was turned at this end and another may let it; else empty."""
+        presets = [str(c["label"]) for c in self.values.controls if c.get("role") == "white-preset" and c["kind"] == "choice"]
+        return presets[0] if self.is_locked and presets else ""
 
     @property
     def taught(self) -> Response | None:
@@ -268,6 +276,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     newest = here[-1] if here else None
     levels: list[Level] = []
     response = nudge = other = basis = None
+    is_locked = False
     if controls and around is not None and repeatability is not None:
         states = history.stood([(control.id, control.value) for control in controls])
         eras = history.eras({control.id for control in controls})
@@ -282,6 +291,7 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
         ]  # fmt: skip
         controls, response = as_felt(readings, controls, around, repeatability, prior_of(tuning, controls))
         levels = levels_now(readings, controls, around, repeatability, response)
+        is_locked = nothing_came(readings, controls, around, repeatability, "gain" if tuning.place.end == "high" else "offset")
         rest_here = [grey for grey in rest if abs(grey.level * 100.0 - percent) < 0.5]
         basis = rest_here[-1] if rest_here else None
         if levels and basis is not None:
@@ -301,7 +311,9 @@ def lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
 
             nudge = for_end(kinds[0])
             other = None if nudge.moves else for_end(kinds[1])
-    return Desk(tuning, values, controls, around, repeatability, greys, levels, response, nudge, other, basis, newest, ends)
+    return Desk(
+        tuning, values, controls, around, repeatability, greys, levels, response, nudge, other, basis, newest, ends, is_locked
+    )
 
 
 def _clipping(levels: Sequence[Level]) -> tuple[int, ...]:
