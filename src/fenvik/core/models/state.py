@@ -16,7 +16,8 @@ SCALES = (0.12, 0.3, 3.0, 10.0)  # of what a step does by its range, where it do
 AS_EXPECTED = 0.4  # of the square that was expected: a surprise that asks for no other scale
 SCALE_DOUBT, UNUSUAL = 1.2, 8.0  # deviation of the logarithm of that scale; what must speak for another than the range's own
 FEW_CHANGES, LARGER = 3, 14.0  # changes that were read: fewer tell nothing of larger steps; what must speak for those
-SURELY_FELT, PROMISED, DID_NOTHING = 8, 0.02, 0.12  # steps; of drive, as their range has it; of that: less is the meter's noise
+SURELY_FELT, PROMISED = 5, 0.02  # steps; of drive, as their range has it
+DID_NOTHING, LEAST_DRIVE = 0.12, 0.003  # of what was promised; of drive: less is the meter's noise
 FEW_TURNED = 2  # controls: fewer that do little tell nothing of all
 
 
@@ -136,7 +137,7 @@ def nothing_came(
         mine = np.array([control.kind == kind for control in controls])
         promised = float(np.abs(prior.jacobian(change.level) @ np.where(mine, steps, 0.0)).max())
         if np.count_nonzero(steps[mine]) > 1 and np.abs(steps[mine]).max() >= SURELY_FELT and promised > PROMISED:
-            told.append(float(np.abs(change.drive).max()) < DID_NOTHING * promised)
+            told.append(float(np.abs(change.drive).max()) < min(DID_NOTHING * promised, LEAST_DRIVE))
     return bool(told) and all(told)
 
 

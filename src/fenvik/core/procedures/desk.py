@@ -116,11 +116,15 @@ class Desk(Stand):
                 return made
             if not (yield from is_late(self, made, kind, stood, at_once=left == MOST_TRIES - 1)):
                 return made
-            thrown = self._forget(start)
-            self.recalled -= thrown  # it is no other light
-            self.thrown, self.budget = self.thrown + thrown, self.budget + thrown  # which nobody chose to take
+            self.forget_too_soon(start)
             self.following.stood = stood  # the same turn is waited for
         return made
+
+    def forget_too_soon(self, start: int) -> None:
+        """Forget what was read before the light had followed what was turned: it is no other light, and nobody chose to take it."""
+        thrown = self._forget(start)
+        self.recalled -= thrown
+        self.thrown, self.budget = self.thrown + thrown, self.budget + thrown
 
     def set_right(self, problem: OtherLightError) -> Procedure[None]:
         """Have another light set right, or wait until it is, and forget what was read in it; raise the problem where it stays."""

@@ -8,10 +8,11 @@ import numpy as np
 from fenvik.core.controls import Control
 from fenvik.core.models import grain, grains, room
 from fenvik.core.models.greysolve import solve
+from fenvik.core.procedures.following import PATIENT_S
 from fenvik.core.procedures.greyview import GreyView
-from fenvik.core.procedures.steps import Procedure
+from fenvik.core.procedures.steps import Procedure, Wait
 from fenvik.core.procedures.taken import Taken
-from fenvik.core.procedures.unlocking import ACTS, LEAST_PROMISED, Dead, brings
+from fenvik.core.procedures.unlocking import LEAST_PROMISED, Dead
 from fenvik.core.types import Floats
 
 MOST_GREYS = 60  # readings for greys over a whole job: less than three for each of 21 levels
@@ -25,7 +26,9 @@ LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent befo
 FEW_LEVELS = 12
 MANY_POINTS = 15
 AGAIN = 0.4
-LIT, DOES_LITTLE, FELT = 0.25, 0.2, 8  # of signal; of what a first move promised; steps that every display feels
+LIT, DOES_LITTLE = 0.25, 0.2  # of signal; of what a first move promised
+IS_LATE = 0.5  # of what was promised, once it was waited for
+FELT, OF_RANGE = 8, 0.05  # steps, and the share of a range, that every display feels
 OF_END = 5  # greys between where a display stops following and its peak
 TRIES, MANY_LOST = 3, 4  # to move and read; readings that a move was made from and that were thrown away since
 NEAR = 0.3  # percent of signal: a code is rounded by less
@@ -47,6 +50,7 @@ class Greys(GreyView):
     reached: bool = False
     more: int = 0  # readings that greys may take beyond MOST_GREYS, where somebody wants them nearer to what is possible
     doubted: Sequence[str] = ()  # kinds of which it is still to be seen whether they do anything: gain, point
+    suspicions: int = 0  # how often nothing seemed to come of what was turned
     dead: Dead | None = None  # what was turned, did nothing, and was put back: nothing was adjusted then
     half_way: Callable[[], Procedure[None]] | None = None  # what is to be looked at in the middle of the points
 
@@ -111,12 +115,12 @@ class Greys(GreyView):
             yield from self.desk.greys(at)
         else:
             parts, before = (at[::3], at[1::3], at[2::3]), list(self.desk.taken)
+            stood = self.desk.settings
             for part in parts:
-                stood = self.desk.settings
                 yield from self._move_and_read(self.every, self.levels, part)
                 if self.reached:
                     return
-                if part is parts[0] and "point" in self.doubted and (yield from self._is_dead(("point", "tone"), stood)):
+                if "point" in self.doubted and (yield from self._is_dead(("point", "tone"), stood, suspicions=2)):
                     return
                 if part is parts[1] and self.half_way is not None:
                     yield from self.half_way()
@@ -128,12 +132,14 @@ class Greys(GreyView):
         most += FOR_BACKWARDS * self._backwards
         left = max(most - DOUBTED - spent - proof, LEAST_AGAIN)
         # With many points most of what is left is kept for the last look, when little is wrong any more.
-        first = round(AGAIN * left) if len(at) < MANY_POINTS else 0
+        first, stood = round(AGAIN * left) if len(at) < MANY_POINTS else 0, self.desk.settings
         yield from self._move(self.every, self.levels)
         if self.reached:
             return
         if first:
             yield from self.desk.greys(self._worst(first))
+            if self.desk.by_hand and "point" in self.doubted and (yield from self._is_dead(("point", "tone"), stood)):
+                return
             yield from self._move(self.every, self.levels)
         self.to_come = left - first
 
@@ -209,10 +215,10 @@ class Greys(GreyView):
             yield from self.desk.put(stood)
             yield from self.desk.each_once(self.palette.greys(FIRST))
 
-    def _is_dead(self, kinds: Sequence[str], stood: dict[str, object]) -> Procedure[bool]:
-        """Where nothing came of a first move of some kinds of knobs, put those back and keep in ``dead`` what they were turned to.
+    def _is_dead(self, kinds: Sequence[str], stood: dict[str, object], *, suspicions: int = 1) -> Procedure[bool]:
+        """Where nothing came of first moves of some kinds of knobs, put those back and keep in ``dead`` what they were turned to.
 
-        ``stood``: the settings before it. What is suspected is proven by a reading with them and one without.
+        ``stood``: the settings before them. What is suspected so many times is proven by a reading with them and one without.
         """
         assert self.model is not None
         now, after = self.desk.settings, self.moved
@@ -230,10 +236,15 @@ class Greys(GreyView):
         was = self.model.at(levels, without)
         promised, came = self.model.at(levels, after) - was, np.array([s.drives for s in told]) - was
         if float((promised * came).sum()) > DOES_LITTLE * float((promised**2).sum()):
+            self.doubted = [kind for kind in self.doubted if kind not in kinds]  # they act
+            return False
+        self.suspicions += 1
+        if self.suspicions < suspicions:
             return False
         # A display may feel every fourth step alone: what was turned by less is turned farther before it is called dead.
         by = after - without
-        farther = np.where(mine & (by != 0.0), without + np.sign(by) * np.maximum(np.abs(by), FELT), after)
+        least = np.array([max(FELT, OF_RANGE * (knob.high - knob.low) / knob.step) for knob in self.knobs])
+        farther = np.where(mine & (by != 0.0), without + np.sign(by) * np.maximum(np.abs(by), least), after)
         values = {k.id: k.value_at(float(steps)) for k, steps in zip(self.knobs, farther, strict=True) if k.id in turned}
         lights = [self._shown(self.model.at(levels, moved), levels, 0.0) for moved in (without, farther)]
         of_levels = np.abs(np.log(lights[1] / lights[0])).max(axis=1)
@@ -241,14 +252,26 @@ class Greys(GreyView):
         dead = Dead(values, 100.0 * float(levels[place]), float(of_levels[place]))
         if dead.promised < LEAST_PROMISED:
             return False
-        yield from self.desk.put(now | values)
-        with_it = yield from self.desk.read_once(dead.level)
-        yield from self.desk.put(now | {name: stood[name] for name in turned})
-        if brings((yield from self.desk.read_once(dead.level)), with_it) > ACTS * dead.promised:
+        start = next(i for i, t in enumerate(self.desk.taken) if t.settings == now)
+        percents = [100.0 * float(t.fraction[0]) for t in self.desk.taken[start:] if t.is_grey]
+        with_it = yield from self._patiently(now | values, dead.level)
+        without_it = yield from self._patiently(now | {name: stood[name] for name in turned}, dead.level)
+        if share := dead.share(without_it, with_it):
+            self.doubted = [kind for kind in self.doubted if kind not in kinds]
             yield from self.desk.put(now)
+            if share > IS_LATE:  # it had not come yet when it was read; else it does less than its range says
+                self.desk.forget_too_soon(start)
+                self.desk.following.waits_longer("turned")
+                yield from self.desk.greys(percents)
             return False
         self.dead = dead
         return True
+
+    def _patiently(self, settings: dict[str, object], level: float) -> Procedure[Taken]:
+        """Return the reading of a grey with all controls put somewhere, once it has surely come into the light."""
+        yield from self.desk.put(settings)
+        yield Wait(PATIENT_S["turned"])
+        return (yield from self.desk.greys((level,)))[0]
 
     def _not_kept(self, levels: Sequence[float], before: Sequence[Taken]) -> list[float]:
         """Return the levels in percent of which no reading is kept but those from before."""

@@ -11,12 +11,13 @@ import numpy as np
 
 from fenvik.core.procedures.choices import of_role
 from fenvik.core.procedures.desk import Desk
-from fenvik.core.procedures.steps import Ask, Procedure, RefusedError, Set
+from fenvik.core.procedures.following import PATIENT_S
+from fenvik.core.procedures.steps import Ask, Procedure, RefusedError, Set, Wait
 from fenvik.core.procedures.taken import Taken
 
 PROBED = ("white.gain", "white.offset")  # roles: what tells whether white balance can be set
 OF_TWO, OF_POINTS = ("gain", "offset"), ("point", "tone")  # kinds of knobs
-ACTS = 0.25  # of what was promised: a control that brings less of it does nothing
+ACTS, SURELY = 0.25, 0.01  # of what was promised, and of ln of a light: what brings more than either does something
 MOST_NAMED = 3
 LEAST_PROMISED = 0.02  # of ln of a light: less promised tells nothing
 
@@ -29,6 +30,11 @@ class Dead:
     level: float = 0.0  # percent of signal
     promised: float = 0.0
     is_refused: bool = False  # it could not even be turned
+
+    def share(self, without: Taken, with_it: Taken) -> float:
+        """Return how much of what was promised it brings after all, by a reading without it and one with it; 0 for nothing."""
+        brings = float(np.abs(np.log(np.maximum(without.xyz, 1e-9) / np.maximum(with_it.xyz, 1e-9))).max())
+        return brings / self.promised if brings > min(ACTS * self.promised, SURELY) else 0.0
 
 
 def what_is_left(
@@ -43,7 +49,7 @@ def what_is_left(
     if not dead.is_refused and (yield from _where_it_acts(desk, off, dead)):
         return list(kinds), others
     said = _in_words(desk, dead, is_of_two=is_of_two)
-    if not is_of_two and (yield Ask(f"{said} Set that at the display, then go on.")):
+    if not is_of_two and (yield Ask(f"{said} Set that at the display, then go on; or go on without.")):
         desk.lets_again(dead.turned)
         yield from desk.adopt()  # what was turned at the display meanwhile
         return list(kinds), []
@@ -57,14 +63,11 @@ def _in_words(desk: Desk, dead: Dead, *, is_of_two: bool) -> str:
     if is_of_two:  # what is refused was said as such
         return "" if dead.is_refused else "Gains and offsets do nothing that a reading can tell, in no white preset there is."
     unknown = [str(c["label"]) for c in desk.controls if not c.get("role") and c["kind"] in ("choice", "switch")]
+    refusals = [words for words, labels in desk.refusals.items() if labels]
     what = "are refused by the display" if dead.is_refused else "do nothing that a reading can tell"
+    why = f" ({refusals[-1].rstrip('.')})" if dead.is_refused and refusals else ""
     may_be = f" Here it may be {' or '.join(unknown[:MOST_NAMED])}." if unknown else ""
-    return f"The points of the white balance {what}. Many menus have a switch for them, or let their number be chosen.{may_be}"
-
-
-def brings(one: Taken, other: Taken) -> float:
-    """Return by how much of ln the light that changed most differs between two readings of a patch."""
-    return float(np.abs(np.log(np.maximum(one.xyz, 1e-9) / np.maximum(other.xyz, 1e-9))).max())
+    return f"The points of the white balance {what}{why}. Many menus have a switch for them, or let their number be chosen.{may_be}"
 
 
 def let_it_be_set(desk: Desk, off: Mapping[Any, float], lock: str, probed: Sequence[str], what: str) -> Procedure[None]:
@@ -100,19 +103,23 @@ def let_it_be_set(desk: Desk, off: Mapping[Any, float], lock: str, probed: Seque
 def _where_it_acts(desk: Desk, off: Mapping[Any, float], dead: Dead) -> Procedure[bool]:
     """Choose the nearest preset in which what was turned does something; return whether there is one. One or two readings each."""
     preset = of_role(desk, "white-preset")
-    if preset is None or desk.by_hand:
+    if preset is None:
         return False
     usual, stood = preset["value"], desk.settings
     for option in _nearest_first(off, usual)[1:]:
         if (yield from desk.set(preset, option)) != option:
             continue
         yield from desk.adopt()
+        yield Wait(PATIENT_S["chosen"])
         before = yield from desk.read_once(dead.level)
         own = desk.settings
         yield from desk.put(own | dead.turned)
+        yield Wait(PATIENT_S["turned"])
         after = yield from desk.read_once(dead.level)
-        yield from desk.put(own)
-        if brings(before, after) > ACTS * dead.promised:
+        acts = bool(dead.share(before, after))
+        if not (acts and desk.by_hand):  # a person has turned enough
+            yield from desk.put(own)
+        if acts:
             desk.notes.append(
                 f"{preset['label']}: {option} was chosen, for white balance does something there and nothing in {usual}."
             )

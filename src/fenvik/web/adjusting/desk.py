@@ -26,7 +26,10 @@ from fenvik.web.kit.keeping import Kept
 from fenvik.web.passes.models import PassPurpose, Reading
 from fenvik.web.visits.models import Tuning
 
-LOCKED = "Nothing came of what was turned. Many menus let white balance be set in one {preset} alone: choose another, read again."
+LOCKED = (
+    "Nothing came of what was turned. Either the meter sees another display or picture mode, or this one lets white balance be set "
+    "in another {preset} alone."
+)
 CHANNEL = {"red": 0, "green": 1, "blue": 2}
 
 
@@ -113,9 +116,9 @@ class Desk:
 
     @property
     def locked_by(self) -> str:
-        """The label of the white preset, where nothing came of what was turned at this end and another may let it; else empty."""
-        presets = [str(c["label"]) for c in self.values.controls if c.get("role") == "white-preset" and c["kind"] == "choice"]
-        return presets[0] if self.is_locked and presets else ""
+        """What the menu calls its white preset, where nothing came of what was turned at this end; else empty."""
+        presets = [str(c["label"]) for c in self.values.controls if c.get("role") == "white-preset"]
+        return [*presets, "white preset"][0] if self.is_locked else ""
 
     @property
     def taught(self) -> Response | None:
