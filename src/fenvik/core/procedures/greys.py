@@ -12,7 +12,7 @@ from fenvik.core.procedures.following import PATIENT_S
 from fenvik.core.procedures.greyview import GreyView
 from fenvik.core.procedures.steps import Procedure, Wait
 from fenvik.core.procedures.taken import Taken
-from fenvik.core.procedures.unlocking import LEAST_PROMISED, Dead
+from fenvik.core.procedures.unlocking import Dead
 from fenvik.core.types import Floats
 
 MOST_GREYS = 60  # readings for greys over a whole job: less than three for each of 21 levels
@@ -26,9 +26,7 @@ LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent befo
 FEW_LEVELS = 12
 MANY_POINTS = 15
 AGAIN = 0.4
-LIT, DOES_LITTLE = 0.25, 0.2  # of signal; of what a first move promised
 IS_LATE = 0.5  # of what was promised, once it was waited for
-FELT, OF_RANGE = 8, 0.05  # steps, and the share of a range, that every display feels
 OF_END = 5  # greys between where a display stops following and its peak
 TRIES, MANY_LOST = 3, 4  # to move and read; readings that a move was made from and that were thrown away since
 NEAR = 0.3  # percent of signal: a code is rounded by less
@@ -49,7 +47,6 @@ class Greys(GreyView):
     quiet: bool = False  # something else adjusts what this cannot
     reached: bool = False
     more: int = 0  # readings that greys may take beyond MOST_GREYS, where somebody wants them nearer to what is possible
-    doubted: Sequence[str] = ()  # kinds of which it is still to be seen whether they do anything: gain, point
     suspicions: int = 0  # how often nothing seemed to come of what was turned
     dead: Dead | None = None  # what was turned, did nothing, and was put back: nothing was adjusted then
     half_way: Callable[[], Procedure[None]] | None = None  # what is to be looked at in the middle of the points
@@ -220,42 +217,17 @@ class Greys(GreyView):
 
         ``stood``: the settings before them. What is suspected so many times is proven by a reading with them and one without.
         """
-        assert self.model is not None
-        now, after = self.desk.settings, self.moved
-        mine = np.array([knob.kind in kinds for knob in self.knobs])
-        without = np.where(mine, self._moved(stood), after)
-        turned = {knob.id: now[knob.id] for knob in self.knobs if knob.kind in kinds and now[knob.id] != stood[knob.id]}
-        refused = {knob.id for knob in self.knobs if knob.kind in kinds} & self.desk.refused
-        if refused and not turned:  # none was let be set
-            self.dead = Dead({name: stood[name] for name in refused}, is_refused=True)
-            return True
-        told = [s for s in self._seen(self.model.boost) if s.level >= LIT and (s.moved == after).all()]
-        if not turned or not told:
-            return False
-        levels = np.array([s.level for s in told])
-        was = self.model.at(levels, without)
-        promised, came = self.model.at(levels, after) - was, np.array([s.drives for s in told]) - was
-        if float((promised * came).sum()) > DOES_LITTLE * float((promised**2).sum()):
-            self.doubted = [kind for kind in self.doubted if kind not in kinds]  # they act
-            return False
+        now, dead = self.desk.settings, self.suspected(kinds, stood)
+        if dead is None or dead.is_refused:  # none was let be set
+            self.dead = dead
+            return dead is not None
         self.suspicions += 1
         if self.suspicions < suspicions:
             return False
-        # A display may feel every fourth step alone: what was turned by less is turned farther before it is called dead.
-        by = after - without
-        least = np.array([max(FELT, OF_RANGE * (knob.high - knob.low) / knob.step) for knob in self.knobs])
-        farther = np.where(mine & (by != 0.0), without + np.sign(by) * np.maximum(np.abs(by), least), after)
-        values = {k.id: k.value_at(float(steps)) for k, steps in zip(self.knobs, farther, strict=True) if k.id in turned}
-        lights = [self._shown(self.model.at(levels, moved), levels, 0.0) for moved in (without, farther)]
-        of_levels = np.abs(np.log(lights[1] / lights[0])).max(axis=1)
-        place = int(np.argmax(of_levels))
-        dead = Dead(values, 100.0 * float(levels[place]), float(of_levels[place]))
-        if dead.promised < LEAST_PROMISED:
-            return False
-        start = next(i for i, t in enumerate(self.desk.taken) if t.settings == now)
+        start = next((i for i, t in enumerate(self.desk.taken) if t.settings == now), len(self.desk.taken))
         percents = [100.0 * float(t.fraction[0]) for t in self.desk.taken[start:] if t.is_grey]
-        with_it = yield from self._patiently(now | values, dead.level)
-        without_it = yield from self._patiently(now | {name: stood[name] for name in turned}, dead.level)
+        with_it = yield from self._patiently(now | dead.turned, dead.level)
+        without_it = yield from self._patiently(now | {name: stood[name] for name in dead.turned}, dead.level)
         if share := dead.share(without_it, with_it):
             self.doubted = [kind for kind in self.doubted if kind not in kinds]
             yield from self.desk.put(now)

@@ -18,11 +18,14 @@ from fenvik.core.models.taught import Taught
 from fenvik.core.models.twopoint import light
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.taken import Taken
+from fenvik.core.procedures.unlocking import LEAST_PROMISED, Dead
 from fenvik.core.types import Floats
 
 JUDGED = np.array([0.1, 0.15, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0])  # fractions of signal, where there are no points
 COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets are to get right before points
 AT_ONCE, VALLEYS = 16, 3  # places in a run that are tried at once for when a meter has changed; the best of them are looked about
+LIT, DOES_LITTLE = 0.25, 0.2  # of signal; of what a first move promised
+FELT, OF_RANGE = 8, 0.05  # steps, and the share of a range, that every display feels
 DISBELIEVED = 3.0  # squared error that speaks against what an earlier sample of the model has taught
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 BEYOND = 0.003  # of signal, above the end of what is judged: still at it
@@ -47,6 +50,7 @@ class GreyView:
     palette: Palette = SDR
     goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left; 0 for as good as it gets
     taught: Taught | None = None  # by an earlier sample of the same model
+    doubted: Sequence[str] = ()  # kinds of which it is still to be seen whether they do anything: gain, point
 
     def __post_init__(self) -> None:
         self.found = self.black
@@ -211,6 +215,39 @@ class GreyView:
         read = self._dark()
         now = self._black().at(float(lift_of(self.model, self.moved) @ self.moved))
         self.black = min(self.black, max(now, min((luminance for _, luminance in read), default=now)))
+
+    def suspected(self, kinds: Sequence[str], stood: dict[str, object]) -> Dead | None:
+        """Return what of some kinds of knobs was turned, if nothing seems to have come of it; what acts is doubted no more.
+
+        ``stood``: the settings before. What was turned by less than every display feels is turned farther in what is returned, for
+        some feel every fourth step of their menu alone.
+        """
+        assert self.model is not None
+        now, after = self.desk.settings, self.moved
+        mine = np.array([knob.kind in kinds for knob in self.knobs])
+        without = np.where(mine, self._moved(stood), after)
+        turned = [knob.id for knob in self.knobs if knob.kind in kinds and now[knob.id] != stood[knob.id]]
+        refused = {knob.id for knob in self.knobs if knob.kind in kinds} & self.desk.refused
+        if refused and not turned:
+            return Dead({name: stood[name] for name in refused}, is_refused=True)
+        told = [s for s in self._seen(self.model.boost) if s.level >= LIT and (s.moved == after).all()]
+        if not turned or not told:
+            return None
+        levels = np.array([s.level for s in told])
+        was = self.model.at(levels, without)
+        promised, came = self.model.at(levels, after) - was, np.array([s.drives for s in told]) - was
+        if float((promised * came).sum()) > DOES_LITTLE * float((promised**2).sum()):
+            self.doubted = [kind for kind in self.doubted if kind not in kinds]
+            return None
+        by = after - without
+        least = np.array([max(FELT, OF_RANGE * (knob.high - knob.low) / knob.step) for knob in self.knobs])
+        farther = np.where(mine & (by != 0.0), without + np.sign(by) * np.maximum(np.abs(by), least), after)
+        lights = [self._shown(self.model.at(levels, moved), levels, 0.0) for moved in (without, farther)]
+        of_levels = np.abs(np.log(lights[1] / lights[0])).max(axis=1)
+        place = int(np.argmax(of_levels))
+        values = {k.id: k.value_at(float(steps)) for k, steps in zip(self.knobs, farther, strict=True) if k.id in turned}
+        dead = Dead(values, 100.0 * float(levels[place]), float(of_levels[place]))
+        return dead if dead.promised >= LEAST_PROMISED else None
 
     def _worst(self, count: int) -> list[float]:
         """Return the levels in percent that are most worth a reading, the brightest first."""
