@@ -17,15 +17,14 @@ from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
 
 
-@pytest.mark.parametrize("way", WAYS)
+@pytest.mark.parametrize("way", [way for way in WAYS if not way.startswith(("felt", "long", "three"))])  # those are below
 def test_no_way_of_being_hard_costs_the_greys(way):
     display = Faulty(60_005, "none", Hard(60_005, way))
     found = display.truth(TARGET)[0]
     job = Job(Desk(display.controls, budget=BUDGET), TARGET, ("white", "grey"))
     perform(job.run(), display)
     mean, worst, _, _ = display.truth(TARGET)
-    most = 1.8 if way == "three points inverted" else 1.6  # what they do is known late
-    assert (job.restored, mean < 0.6, worst < most) == (False, True, True), (found, mean, worst)
+    assert (job.restored, mean < 0.6, worst < 1.6) == (False, True, True), (found, mean, worst)
 
 
 def test_what_was_turned_by_readings_of_another_light_is_taken_back_and_done_anew():

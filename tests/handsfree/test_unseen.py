@@ -43,8 +43,9 @@ def test_an_unseen_display_ends_better_within_three_readings_a_level(seed):
 
 
 def test_nine_of_ten_displays_with_points_end_at_half_a_difference_and_none_above_one():
-    left = [do(seed)[0].truth(TARGET) for seed in range(2101, 2131) if RandomDisplay(seed).at]
-    assert len(left) > 15
+    seeds = [seed for seed in range(2101, 2118) if RandomDisplay(seed).at]
+    left = [do(seed, steps=("light", "white", "grey"))[0].truth(TARGET) for seed in seeds]
+    assert len(left) > 11
     reached = sum(mean <= 0.5 and worst <= 1.0 for mean, worst, _, _ in left)
     assert reached >= 0.9 * len(left)
 
@@ -117,14 +118,14 @@ def test_colours_are_read_where_one_of_those_found_was_too_dark_to_be():
 
 def test_one_colour_goes_first_and_tells_the_others_which_way_a_hue_turns():
     right = []
-    for seed in [s for s in range(3000, 3200) if (d := RandomDisplay(s)).cms == "attribute" and not d.boost and not d.dead][:10]:
+    for seed in [s for s in range(3000, 3200) if (d := RandomDisplay(s)).cms == "attribute" and not d.boost and not d.dead][:6]:
         every, _ = first_looks(seed)
         for hue in every:
             first = hue.looks[:2]
             if len(first) > 1 and hue.name not in colours.SCOUTS and np.ptp([look.settings[0] for look in first]) > 0:
                 before, after = (abs(float(look.parts[5])) for look in first)
                 right.append(after < before + 0.3)
-    assert len(right) >= 8
+    assert len(right) >= 5
     assert np.mean(right) > 0.7, "without the first it is one of two"
 
 
