@@ -100,6 +100,10 @@ class Following:
         self.wait_s[kind] = longer[0] if longer else WAITS[kind][-1]
         self.came[kind] = 0
 
+    def unlearn(self, kind: str) -> None:
+        """Take it that nothing is known of a kind: what was turned had no effect, and so told nothing."""
+        self.came[kind] = self.patient[kind] = 0
+
     def has_come(self, kind: str) -> None:
         """Keep that what was waited is enough."""
         self.wait_s[kind] = self.after(kind)

@@ -99,7 +99,7 @@ def _put_worse_greys_back(job: "Job") -> Procedure[None]:
     if left <= found + WORSE_GREYS * job.target.metric.weight or job.desk.has_installed:
         return
     before = job.desk.settings
-    again = yield from _with_back(job, "greys")
+    again = yield from _with_greys_back(job)
     if again is None:
         return
     if parts_of(again, job.target)["greys"] < left and score(again, job.target) < score(job.as_left, job.target):
@@ -110,15 +110,14 @@ def _put_worse_greys_back(job: "Job") -> Procedure[None]:
     job.desk.notes.append(f"The greys are at {left:.2f}, where {found:.2f} was found; their controls put back made it no better.")
 
 
-def _with_back(job: "Job", part: str) -> Procedure[list[Taken] | None]:
-    """Put the controls of greys or colours back to as found, and return the proof as it is then; None where nothing was to be put.
+def _with_greys_back(job: "Job") -> Procedure[list[Taken] | None]:
+    """Put the controls of the greys back to as found, and return the proof as it is then; None where nothing was to be put.
 
-    Light that was wanted, and processing that was turned off, stay as they are with the greys.
+    Light that was wanted, and processing that was turned off, stay as they are.
     """
     stays = {c["id"] for role in (*OF_COLOUR, "light", "process") for c in job.desk.by_role(role)}
-    colours = {c["id"] for role in OF_COLOUR for c in job.desk.by_role(role)}
-    names = {c["id"] for c in job.desk.controls} - stays if part == "greys" else colours
     now = job.desk.settings
+    names = {c["id"] for c in job.desk.controls} - stays
     back = {name: value for name, value in job.desk.found.items() if name in names and now[name] != value}
     if not back:
         return None

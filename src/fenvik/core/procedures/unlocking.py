@@ -43,6 +43,7 @@ def what_is_left(
     """Let what did nothing act, by another preset or by a person. Return the kinds of knobs to go on with, and of them those that
     are still doubted: without those that nothing helps.
     """
+    desk.following.unlearn("turned")
     roles = {c["id"]: str(c.get("role") or "") for c in desk.controls}
     is_of_two = any(roles[name].startswith(PROBED) for name in dead.turned)
     others = [] if not is_of_two else [kind for kind in kinds if kind == "point"]
@@ -119,12 +120,14 @@ def _where_it_acts(desk: Desk, off: Mapping[Any, float], dead: Dead) -> Procedur
         acts = bool(dead.share(before, after))
         if not (acts and desk.by_hand):  # a person has turned enough
             yield from desk.put(own)
+            yield Wait(PATIENT_S["turned"])
         if acts:
             desk.notes.append(
                 f"{preset['label']}: {option} was chosen, for white balance does something there and nothing in {usual}."
             )
             return True
     yield from desk.put(stood)
+    yield Wait(PATIENT_S["chosen"])
     return False
 
 
