@@ -2,9 +2,12 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
+
+from fenvik.core.types import Floats
 
 CHANNELS = {"red": 0, "green": 1, "blue": 2}
 GREYS = {"gain": "gain", "offset": "offset", "at": "point"}  # the second word of a role of white
@@ -23,10 +26,11 @@ class Grain:
     every: int
     phase: int | None
 
-    def counted(self, steps: float) -> int:
-        """Return how many of its own steps a display makes of a menu's, counted from zero."""
-        steps = round(steps)
-        return int(steps / self.every) if self.phase is None else (steps + self.phase) // self.every
+    def counted(self, steps: Floats) -> Floats:
+        """Return how many of its own steps, whole numbers, a display makes of a menu's (any shape), counted from zero."""
+        steps = np.rint(steps)
+        made: Floats = np.trunc(steps / self.every) if self.phase is None else np.floor_divide(steps + self.phase, self.every)
+        return made
 
 
 @dataclass(frozen=True)
@@ -82,10 +86,16 @@ class Control:
 
     def steps_to(self, value: float) -> float:
         """Return how many steps a value of the menu is from here."""
+        return float(self.steps_to_each(np.array([value]))[0])
+
+    def steps_to_each(self, values: Floats) -> Floats:
+        """Return how many steps each value (n,) of the menu is from here."""
         if self.grain is None:
-            return (value - self.value) / self.step
-        here, there = (self.grain.counted(v / self.step_of_menu) for v in (self.value, value))
-        return float(there - here)
+            plain: Floats = (values - self.value) / self.step
+            return plain
+        there = self.grain.counted(np.append(values, self.value) / self.step_of_menu)
+        by: Floats = there[:-1] - there[-1]
+        return by
 
     def value_at(self, steps: float) -> float:
         """Return the value of the menu that is so many steps from here, within its range.
@@ -94,18 +104,12 @@ class Control:
         """
         if self.grain is None:
             return self.value + steps * self.step
-        wanted = (self.grain.counted(self.value / self.step_of_menu) + round(steps)) * self.step
+        wanted = (float(self.grain.counted(np.array(self.value / self.step_of_menu))) + round(steps)) * self.step
         return float(min(max(wanted, self.menu[0]), self.menu[1]))
 
     def in_grains(self, grain: Grain | None) -> "Control":
         """Return it as a display has it that counts in other steps: larger ones than the menu's, or those."""
-        low, high = self.menu or (self.low, self.high)
-        plain = replace(self, step=self.step_of_menu, low=low, high=high, grain=None, menu=())
-        if grain is None:
-            return plain
-        made = replace(plain, step=plain.step * grain.every, grain=grain, menu=(low, high))
-        low, high = (self.value + made.steps_to(end) * made.step for end in (low, high))
-        return replace(made, low=low, high=high)
+        return _in_grains(self, grain)
 
     @property
     def every(self) -> int:
@@ -116,6 +120,17 @@ class Control:
     def step_of_menu(self) -> float:
         """One step of the menu."""
         return self.step / self.every
+
+
+@lru_cache(maxsize=8192)  # every way of counting is asked for again after every batch of readings
+def _in_grains(control: Control, grain: Grain | None) -> Control:
+    low, high = control.menu or (control.low, control.high)
+    plain = replace(control, step=control.step_of_menu, low=low, high=high, grain=None, menu=())
+    if grain is None:
+        return plain
+    made = replace(plain, step=plain.step * grain.every, grain=grain, menu=(low, high))
+    low, high = (control.value + steps * made.step for steps in made.steps_to_each(np.array([low, high])).tolist())
+    return replace(made, low=low, high=high)
 
 
 def control_of(described: Mapping[str, Any], value: Any) -> Control | None:

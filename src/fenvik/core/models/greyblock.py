@@ -20,6 +20,7 @@ LEAST_ROUGH = 0.0006  # of drive: what is left of that at any distance
 MIDDLE, GROWTH = 0.5, 0.5  # of signal, and of a point's usual step: how much more it may do at white than in the middle, twice
 SHIFTED = 0.004  # of drive: what colour management may do to greys
 ASTRAY = np.array([0.028, 0.005])  # of signal: by how much points may meet white and black elsewhere than at their levels
+LEAST_SPREAD = 1e-5  # of what is taken of anything before it was read
 NEAR = 0.002  # of signal: how steep a point's pull is, is told over this
 
 
@@ -88,7 +89,10 @@ class Block:
         self.size = self.own + len(self.mine)
         self.fixed = np.concatenate([self._fixed(i, c, knobs) for i, c in enumerate(self.channels)])
         self.apart, self.apart_off = np.zeros(len(knobs)), UNEQUAL * units
-        self.column_of = {int(k): self.own + j for j, k in enumerate(self.mine)}  # of how far a point is from its usual step
+        self.beyond_middle = np.array([k.at for k in knobs]) - MIDDLE
+        self.points_of = [
+            k for k, knob in enumerate(knobs) if knob.kind == "tone" or (knob.kind == "point" and knob.channel in self.channels)
+        ]
         self.prior, self.prior_wanted = self._prior(knobs)
         columns = [self.first(i, "place") + end for i in range(len(self.channels)) for end in range(2)]
         self.places = np.array([np.flatnonzero(self.prior[:, column])[0] for column in columns])
@@ -121,33 +125,27 @@ class Block:
         return rows
 
     def _prior(self, knobs: Sequence[Control]) -> tuple[Floats, Floats]:
-        rows, wanted = [], []
-
-        def say(columns: dict[int, float], value: float, spread: float) -> None:
-            row = np.zeros(self.size)
-            for column, share in columns.items():
-                row[column] = share
-            rows.append(row / max(spread, 1e-5))
-            wanted.append(value / max(spread, 1e-5))
-
+        """Return what is taken of what is unknown before anything was read, as equations (priors, size) and their values."""
+        said: list[tuple[int, float, float]] = []  # a column, what it is taken to be, and how far that may be off
         for i, c in enumerate(self.channels):
-            say({self.first(i, "warm"): 1.0}, 0.0, WARMING)
+            said.append((self.first(i, "warm"), 0.0, WARMING))
             for kind in ("gain", "offset"):
-                for k in range(3):
-                    say({self.first(i, kind) + k: 1.0}, *self._of_two(knobs, kind, k, c))
+                said.extend((self.first(i, kind) + k, *self._of_two(knobs, kind, k, c)) for k in range(3))
             for k in range(2):
-                say({self.first(i, "shift") + k: 1.0}, 0.0, SHIFTED)
-                say({self.first(i, "place") + k: 1.0}, 0.0, float(ASTRAY[k]))
+                said.append((self.first(i, "shift") + k, 0.0, SHIFTED))
+                said.append((self.first(i, "place") + k, 0.0, float(ASTRAY[k])))
                 mean, off = self._of_two(knobs, ("gain", "offset")[k], c, c)
-                say({self.first(i, "tilt") + k: 1.0}, 0.0, TILT * max(abs(mean), off))
-            for columns, spread in self._smooth(i):
-                say(columns, 0.0, spread)
+                said.append((self.first(i, "tilt") + k, 0.0, TILT * max(abs(mean), off)))
         usual, off, growth = self._of_points(knobs)
-        say({self.usual: 1.0}, usual, off)
-        say({self.growth: 1.0}, 0.0, growth)
-        for j, k in enumerate(self.mine):
-            say({self.own + j: 1.0}, float(self.apart[k]), float(self.apart_off[k]))
-        return np.array(rows), np.array(wanted)
+        said.extend([(self.usual, usual, off), (self.growth, 0.0, growth)])
+        said.extend((self.own + j, float(self.apart[k]), float(self.apart_off[k])) for j, k in enumerate(self.mine))
+        columns = np.array([column for column, _, _ in said])
+        values, spreads = np.array([each[1:] for each in said]).T
+        sure = 1.0 / np.maximum(spreads, LEAST_SPREAD)
+        rows = np.zeros((len(said), self.size))
+        rows[np.arange(len(said)), columns] = sure
+        smooth = [self._smooth(i) for i in range(len(self.channels))]
+        return np.vstack([rows, *smooth]), np.concatenate([values * sure, np.zeros(sum(len(each) for each in smooth))])
 
     def _of_two(self, knobs: Sequence[Control], kind: str, channel: int, light: int) -> tuple[float, float]:
         """Return what a step of a gain or an offset is taken to do to a light before anything was read, and how far that is off."""
@@ -179,17 +177,21 @@ class Block:
             self.apart[k], self.apart_off[k] = effect - usual, off
         return usual, BETWEEN * abs(usual), BETWEEN * abs(usual)
 
-    def _smooth(self, i: int) -> list[tuple[dict[int, float], float]]:
-        """Return what a base far from the line between its neighbours is doubted by, so that levels read once lean on the others.
+    def _smooth(self, i: int) -> Floats:
+        """Return equations (n - 2, size) of a base that lies on the line between its neighbours, so that levels read once lean on
+        the others.
 
         Curves are smooth, less so in the dark.
         """
-        made, levels, start = [], self.read.levels, self.base(i).start
-        for at in range(1, len(levels) - 1):
-            span = float(levels[at + 1] - levels[at - 1])
-            share = float(levels[at] - levels[at - 1]) / span
-            rough = self.read.fine * (ROUGH * (0.5 * span) ** 2 + LEAST_ROUGH) * (1.0 + (0.1 / max(float(levels[at]), 0.02)) ** 2)
-            made.append(({start + at: 1.0, start + at - 1: -(1 - share), start + at + 1: -share}, rough))
+        levels, start = self.read.levels, self.base(i).start
+        made = np.zeros((max(len(levels) - 2, 0), self.size))
+        if not len(made):
+            return made
+        at, span = np.arange(len(made)), levels[2:] - levels[:-2]
+        share = (levels[1:-1] - levels[:-2]) / span
+        rough = self.read.fine * (ROUGH * (0.5 * span) ** 2 + LEAST_ROUGH) * (1.0 + (0.1 / np.maximum(levels[1:-1], 0.02)) ** 2)
+        for place, value in ((1, np.ones(len(made))), (0, share - 1.0), (2, -share)):
+            made[at, start + at + place] = value / np.maximum(rough, LEAST_SPREAD)
         return made
 
     def rows(self, met: Floats | None, shape: tuple[float, str], steps: Floats | None) -> Floats:

@@ -276,7 +276,7 @@ class Greys(GreyView):
         """Turn in a display's own steps from now on, where what was read speaks for larger ones than its menu's."""
         assert self.model is not None
         boost = self.model.boost
-        others = grain.find(self.model, lambda knobs: self._seen(boost, knobs), self._fit_of)
+        others = grain.find(self.model, self._seen_by(self._of_now(), boost), self._fit_of)
         if others is not None:
             self.knobs = others
             self.model = replace(self._fit(self._seen(boost)), boost=boost)

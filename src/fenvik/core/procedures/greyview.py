@@ -1,7 +1,8 @@
 """What is known of the greys of a hands-free job: what was read, the model of it, and what that expects."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
@@ -29,6 +30,7 @@ FELT, OF_RANGE = 8, 0.05  # steps, and the share of a range, that every display 
 DISBELIEVED = 3.0  # squared error that speaks against what an earlier sample of the model has taught
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 BEYOND = 0.003  # of signal, above the end of what is judged: still at it
+NOT_MOVED = np.zeros(0)
 OF_COLOUR = ("colour.", "saturation", "tint", "gamut")  # roles that leave greys alone, nearly
 
 
@@ -75,8 +77,9 @@ class GreyView:
         """How many steps each knob stands from where this began."""
         return self._moved(self.desk.settings)
 
-    def _moved(self, settings: dict[str, object], knobs: Sequence[Control] | None = None) -> Floats:
-        return np.array([k.steps_to(float(settings[k.id])) for k in knobs or self.knobs])  # type: ignore[arg-type]
+    def _moved(self, settings: dict[str, Any]) -> Floats:
+        moved: Floats = _moves(self.knobs, [settings])[0]
+        return moved
 
     def white_now(self) -> float:
         """Return the luminance in cd/m² that white is expected to have with the knobs as they stand."""
@@ -158,21 +161,30 @@ class GreyView:
             if np.ptp(t.fraction) == 0 and all(t.settings[k] == v for k, v in others.items())
         ]
 
-    def _seen(self, boost: float = 0.0, knobs: Sequence[Control] | None = None) -> list[Seen]:
-        return self._seen_of(self._of_now(), boost, knobs)
+    def _seen(self, boost: float = 0.0) -> list[Seen]:
+        return self._seen_of(self._of_now(), boost)
 
-    def _seen_of(
-        self, taken: Sequence[tuple[int, Taken, float]], boost: float = 0.0, knobs: Sequence[Control] | None = None
-    ) -> list[Seen]:
-        made = []
+    def _seen_of(self, taken: Sequence[tuple[int, Taken, float]], boost: float = 0.0) -> list[Seen]:
+        return self._seen_by(taken, boost)(self.knobs)
+
+    def _seen_by(
+        self, taken: Sequence[tuple[int, Taken, float]], boost: float = 0.0
+    ) -> Callable[[Sequence[Control]], list[Seen]]:
+        """Return what gives the readings with moves counted in the steps of some knobs; all the rest is worked out once."""
+        made, settings, roll = [], [], self.palette.roll
         for when, t, before in taken:
             if t.fraction[0] < DARKEST_READ or t.xyz[1] <= 0 or t.fraction[0] > self.palette.top + BEYOND:
                 continue
-            drives = drives_of(t.xyz[None], self.target, self.white, self.black, boost, self.palette.roll)[0]
-            roll = self.palette.roll
+            drives = drives_of(t.xyz[None], self.target, self.white, self.black, boost, roll)[0]
             doubt = 1.0 if roll is None else roll.doubt_of(float(drives.mean()))
-            made.append(Seen(float(t.fraction[0]), drives, self._moved(t.settings, knobs), float(when), before, doubt))
-        return made
+            made.append(Seen(float(t.fraction[0]), drives, NOT_MOVED, float(when), before, doubt))
+            settings.append(t.settings)
+
+        def seen_by(knobs: Sequence[Control]) -> list[Seen]:
+            moves = _moves(knobs, settings)
+            return [Seen(s.level, s.drives, moved, s.when, s.before, s.doubt) for s, moved in zip(made, moves, strict=True)]
+
+        return seen_by
 
     def _fit(self, seen: Sequence[Seen]) -> Fit:
         """Return the model of what was seen; an earlier sample is believed for as long as this one does not speak against it."""
@@ -216,7 +228,7 @@ class GreyView:
         now = self._black().at(float(lift_of(self.model, self.moved) @ self.moved))
         self.black = min(self.black, max(now, min((luminance for _, luminance in read), default=now)))
 
-    def suspected(self, kinds: Sequence[str], stood: dict[str, object]) -> Dead | None:
+    def suspected(self, kinds: Sequence[str], stood: dict[str, Any]) -> Dead | None:
         """Return what of some kinds of knobs was turned, if nothing seems to have come of it; what acts is doubted no more.
 
         ``stood``: the settings before. What was turned by less than every display feels is turned farther in what is returned, for
@@ -271,3 +283,9 @@ class GreyView:
         now = self.desk.settings
         fresh = {round(float(t.fraction[0]), 3) for t in self.desk.taken if np.ptp(t.fraction) == 0 and t.settings == now}
         return bool(off.max() <= self.goal and len(fresh) >= len(levels) / 3)
+
+
+def _moves(knobs: Sequence[Control], settings: Sequence[dict[str, Any]]) -> Floats:
+    """Return how many steps each knob (s, k) stands in some settings from where it was found."""
+    values = np.array([[each[knob.id] for knob in knobs] for each in settings], dtype=np.float64).reshape(len(settings), len(knobs))
+    return np.array([knob.steps_to_each(column) for knob, column in zip(knobs, values.T, strict=True)]).reshape(values.T.shape).T

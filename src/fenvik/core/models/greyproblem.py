@@ -1,0 +1,187 @@
+"""The equations behind the fit of the greys, of all blocks, and what solves them for one width and shape of the points."""
+
+import copy
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from fenvik.core.controls import Control
+from fenvik.core.models.grey import Fit, Seen
+from fenvik.core.models.greyblock import Block, Readings, prior_units
+from fenvik.core.models.taught import OTHER_SHAPE, WIDTH_BETWEEN, Taught
+from fenvik.core.types import Floats
+
+UNTOLD = (1.0, "bell")  # width and shape before any point was moved
+LIKELY_WIDTH, WIDTH_DOUBT = 0.85, 0.45  # of a point's pull, and how surely: the deviation of its logarithm
+LEAST_STEP = 0.4  # of the usual step: what a point does at least, whatever few readings say
+BENT = 0.06  # share of a change that a straight model leaves out
+
+
+class Problem:
+    """All blocks of a fit: everything that does not depend on where points act and how wide is set up once."""
+
+    def __init__(
+        self, knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float, more: Mapping[str, float], taught: Taught | None
+    ) -> None:
+        self.units, self.taught = prior_units(knobs, more), taught
+        self.knobs, self.read = knobs, Readings.of(seen, len(knobs), fine)
+        moved = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone") and np.any(self.read.moved[:, k])]
+        self.moved_points = moved
+        self.low, self.blocks = 1.0, self._blocks(1.0)
+        self.weight = np.repeat(1.0 / self.read.noise[:, None], 3, axis=1)  # (readings, 3)
+
+    def _blocks(self, low: float) -> list[Block]:
+        moved, facts = self.moved_points, (self.read, self.units, self.taught, low)
+        if any(knob.kind == "tone" for knob in self.knobs):
+            return [Block((0, 1, 2), self.knobs, moved, *facts)]
+        return [Block((c,), self.knobs, [k for k in moved if self.knobs[k].channel == c], *facts) for c in range(3)]
+
+    def with_offsets_to(self, low: float) -> "Problem":
+        """Return the same problem with offsets that do nothing from a signal on."""
+        other = copy.copy(self)
+        other.low, other.blocks = low, self._blocks(low)
+        return other
+
+    def ratios(self) -> dict[str, float]:
+        """Return by kind how many times what it was taken to do a step of what was moved has been seen to do."""
+        told: dict[str, list[float]] = {}
+        parts = {c: (part, i) for part in self.untold for i, c in enumerate(part.block.channels)}
+        steps = {id(part): part.steps() for part in self.untold}
+        for k in np.flatnonzero(np.ptp(self.read.moved, axis=0)):
+            knob = self.knobs[k]
+            part, i = parts[knob.channel]
+            effect = part.three(i, knob.kind)[knob.channel] if knob.kind in ("gain", "offset") else steps[id(part)][k]
+            told.setdefault(knob.kind, []).append(abs(float(effect)) / float(self.units[k]))
+        return {kind: float(np.median(ratios)) for kind, ratios in told.items()}
+
+    @cached_property
+    def untold(self) -> list["Part"]:
+        """What the blocks come to where every reading is as good as any, and nothing is known of where points act."""
+        return self._parts(UNTOLD, None)
+
+    @property
+    def untold_residual(self) -> float:
+        """The squared error of that."""
+        return self.residual(UNTOLD, self.untold)
+
+    def trust(self, made: Fit) -> None:
+        """Weigh every reading by how far each light was moved between it and the newest one, as a fit has it."""
+        read = self.read
+        since = np.einsum("nck,nk->nc", made.effects(read.at, read.moved[-1]), read.moved[-1] - read.moved)
+        self.weight = 1.0 / np.hypot(read.noise[:, None], BENT * since)
+
+    def solved(self, shape: tuple[float, str], about: Fit | None = None) -> Fit:
+        """Return the fit with points of a width and a shape, that act about where a fit before has them."""
+        return self.best([shape], about)
+
+    def best(self, shapes: Iterable[tuple[float, str]], about: Fit | None = None) -> Fit:
+        """Return the fit with points of the likeliest of some widths and shapes, that act about where a fit before has them."""
+        met = None if about is None else about.met(self.read.at, self.read.moved)
+        tried = [(shape, self._parts(shape, about, met)) for shape in shapes]
+        shape, parts = min(tried, key=lambda one: self.residual(*one))
+        return self._together(parts, shape, about)
+
+    def residual(self, shape: tuple[float, str], parts: Iterable["Part"]) -> float:
+        """Return the squared error that is left, with what speaks against a width and a shape."""
+        return sum(part.residual for part in parts) + _unlikely(shape, self.taught)
+
+    def _parts(self, shape: tuple[float, str], about: Fit | None, met: Floats | None = None) -> list["Part"]:
+        """Return what each block comes to. ``met``: the signals (r, 3) at which readings meet the points; None for their own."""
+        astray = np.zeros((2, 3)) if about is None else about.astray
+        parts = []
+        for block in self.blocks:
+            lights = list(block.channels)
+            rows = block.rows(None if met is None else met[:, lights], shape, None if about is None else about.step)
+            parts.append(Part.of(block, *block.squares(rows, self.weight, astray[:, lights])))
+        return parts
+
+    def _together(self, parts: Sequence["Part"], shape: tuple[float, str], about: Fit | None) -> Fit:
+        """Return the fit that the blocks make together."""
+        base, gain, offset, gain_doubt, offset_doubt = np.zeros((len(self.read.levels), 3)), *np.zeros((4, 3, 3))
+        tilt = np.zeros((2, 3))
+        astray = np.zeros((2, 3)) if about is None else about.astray.copy()
+        step, doubt = np.zeros((2, len(self.knobs)))
+        for part in parts:
+            block = part.block
+            for i, c in enumerate(block.channels):
+                base[:, c] = part.x[block.base(i)]
+                gain[c], offset[c] = part.three(i, "gain"), part.three(i, "offset")
+                gain_doubt[c], offset_doubt[c] = part.three_off(i, "gain"), part.three_off(i, "offset")
+                tilt[:, c] = part.x[block.first(i, "tilt") : block.first(i, "tilt") + 2]
+                astray[:, c] += part.x[block.first(i, "place") : block.first(i, "place") + 2]
+            step[block.points_of], doubt[block.points_of] = part.steps()[block.points_of], part.doubts()[block.points_of]
+            for k, knob in enumerate(self.knobs):
+                if knob.kind in ("gain", "offset") and knob.channel in block.channels:
+                    doubt[k] = part.deviation(block.first(block.channels.index(knob.channel), knob.kind) + knob.channel)
+        return Fit(
+            self.knobs, self.read.levels, base, gain, offset, step, doubt, *shape, self.residual(shape, parts),
+            about is not None and about.follows, astray, fine=self.read.fine, low=self.low, tilt=tilt,
+            gain_doubt=gain_doubt, offset_doubt=offset_doubt,
+        )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Part:
+    """What one block comes to: the unknown (size,), the squared error that is left, and the equations' squares (size, size)."""
+
+    block: Block
+    x: Floats
+    residual: float
+    squares: Floats
+
+    @classmethod
+    def of(cls, block: Block, a: Floats, b: Floats) -> "Part":
+        """Return what solves the weighed equations ``a @ x = b`` of a block best."""
+        squares = a.T @ a
+        x = np.linalg.solve(squares, a.T @ b).astype(np.float64)
+        return cls(block, x, float(((a @ x - b) ** 2).sum()), squares)
+
+    @cached_property
+    def known(self) -> Floats:
+        """The covariance of what is unknown (size, size)."""
+        return np.linalg.inv(self.squares).astype(np.float64)
+
+    def three(self, i: int, kind: str) -> Floats:
+        """Return what a step of each of the three gains or offsets does to the block's i-th light."""
+        start = self.block.first(i, kind)
+        return self.x[start : start + 3]
+
+    def three_off(self, i: int, kind: str) -> Floats:
+        """Return how far ``three`` may be off."""
+        start = self.block.first(i, kind)
+        return np.sqrt(np.maximum(np.diag(self.known)[start : start + 3], 0.0))
+
+    def deviation(self, column: int) -> float:
+        """Return how far one unknown may be off."""
+        return float(np.sqrt(max(self.known[column, column], 0.0)))
+
+    def steps(self) -> Floats:
+        """Return what a step of each knob (k,) does, of those that are points."""
+        block = self.block
+        usual = float(self.x[block.usual])
+        apart = block.apart.copy()
+        apart[block.mine] = self.x[block.own :]
+        made = usual + block.beyond_middle * self.x[block.growth] + apart
+        # One that seems to do next to nothing was read too little yet: no reason to turn it by a lot.
+        least = LEAST_STEP * abs(usual)
+        told: Floats = np.where(np.abs(made) >= least, made, np.copysign(least, made))
+        return told
+
+    def doubts(self) -> Floats:
+        """Return how far that may be off (k,)."""
+        block, usual = self.block, self.block.usual
+        made = np.hypot(self.deviation(usual), block.apart_off)
+        own = slice(block.own, block.size)
+        both = self.known[usual, usual] + np.diag(self.known)[own] + 2 * self.known[usual, own]
+        made[block.mine] = np.sqrt(np.maximum(both, 0.0))
+        return made
+
+
+def _unlikely(shape: tuple[float, str], taught: Taught | None) -> float:
+    """Return what speaks against a width and a shape of points before anything was read, as a squared error."""
+    if taught is not None and taught.width:
+        other = 0.0 if shape[1] == taught.shape else OTHER_SHAPE
+        return float((np.log(shape[0] / taught.width) / WIDTH_BETWEEN) ** 2) + other
+    return float((np.log(shape[0] / LIKELY_WIDTH) / WIDTH_DOUBT) ** 2)
