@@ -21,9 +21,9 @@ from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import RefusedError, perform
 
 WAYS = (
-    "none", "white balance refused", "white balance does nothing", "white balance chooses its preset",
+    "none", "white balance refused", "white balance does nothing", "white balance stays", "white balance chooses its preset",
     "it chooses its preset, and does nothing elsewhere", "each preset has its own", "points refused", "points do nothing",
-    "colours refused", "colours choose their space",
+    "points stay", "colours refused", "colours stay", "colours choose their space",
 )  # fmt: skip
 START = 62_000
 SWITCHED = ("2 levels", "all levels")
@@ -72,6 +72,8 @@ class Locked(Faulty):
         if self.is_locked(self.roles[control]):
             if "refused" in self.way:
                 raise RefusedError("Choose another first.")
+            if "stay" in self.way:
+                return self._now(control)
             if "choose" in self.way:
                 where = ("space", "C") if self.way.startswith("colours") else (self.presets["id"], self.presets["options"][-1])
                 self.rig.set(*where)

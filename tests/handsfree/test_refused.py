@@ -56,6 +56,41 @@ def test_a_control_that_cannot_be_set_is_left_out_and_said_once(roles):
     assert site.refusals <= len(job.desk.refused) + 3, "nobody asks again and again"  # one of each preset, for the first of them
 
 
+@pytest.mark.parametrize("goes", [(-3, 3), (-50, 50)], ids=str)
+def test_what_ends_sooner_than_was_said_or_sticks_is_found_out_without_a_word_from_the_display(goes):
+    class Short(Faulty):
+        def set(self, control, value):
+            if control.startswith("gain"):
+                value = min(max(value, goes[0]), goes[1])
+            return super().set(control, value) if control != "at-50-red" else self._real()[control]
+
+    site = Short(SEED, "none")
+    before = site.rig.truth(TARGET)
+    job = Job(Desk(site.controls, budget=BUDGET), TARGET)
+    perform(job.run(), site)
+    assert site.rig.truth(TARGET)[0] < 0.5 * before[0], job.desk.notes
+    assert [note for note in job.desk.notes if "left as" in note] == [
+        "at-50-red was left as it is: it does not move, whatever it is set to."
+    ]
+    assert all(goes[0] <= c["value"] <= goes[1] for c in site.controls if c["id"].startswith("gain"))
+
+
+def test_an_option_that_a_menu_refuses_costs_none_of_the_others():
+    class Picky(Faulty):
+        def set(self, control, value):
+            if (control, value) == (preset["id"], refused):
+                raise RefusedError("not that one")
+            return super().set(control, value)
+
+    site = Picky(SEED, "none")
+    preset = next(c for c in site.controls if c["role"] == "white-preset")
+    refused = next(option for option in preset["options"] if option != preset["value"])
+    desk = Desk(site.controls, budget=BUDGET)
+    perform(Job(desk, TARGET).run(), site)
+    assert (desk.refused, site.rig.truth(TARGET)[0] < 0.5) == (set(), True), desk.notes
+    assert f"{preset['label']}: the display refuses {refused}: not that one" in desk.notes
+
+
 def test_a_range_that_is_narrower_than_was_said_is_kept_to():
     site = Refusing(SEED, roles=("white.at.", "white.gain"), room=(-3, 3))
     before = site.rig.truth(TARGET)

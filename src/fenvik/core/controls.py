@@ -12,6 +12,8 @@ from fenvik.core.types import Floats
 CHANNELS = {"red": 0, "green": 1, "blue": 2}
 GREYS = {"gain": "gain", "offset": "offset", "at": "point"}  # the second word of a role of white
 A_STEP, OVER_ALL = 0.004, 4.0  # of signal: what a step may do, and all of them together
+FELT, OF_RANGE = 8, 0.05  # steps, and the share of a range, that every display feels
+FELT, OF_RANGE = 8, 0.05  # steps, and the share of a range, that every display feels
 MIXED = ("mix.red", "mix.green", "mix.blue")
 
 
@@ -172,3 +174,14 @@ def of_greys(controls: Sequence[Mapping[str, Any]], values: Mapping[str, Any], k
     if any(control.kind == "point" for control in made):
         made = [control for control in made if control.kind != "tone"]
     return made
+
+
+def felt_steps(low: float, high: float, step: float) -> float:
+    """Return how many steps of a range every display feels, however coarse it is behind its menu."""
+    return max(FELT, OF_RANGE * (high - low) / step)
+
+
+def surely_felt(described: Mapping[str, Any]) -> float:
+    """Return by how much a range, as the device link describes it, is to be turned to be felt by every display: whole steps."""
+    low, high, step = (float(described[member]) for member in ("min", "max", "step"))
+    return step * round(felt_steps(low, high, step))

@@ -43,7 +43,6 @@ class Desk(Stand):
     slips: int = 0  # of those that were thrown away: so many that a second and a third reading did not confirm
     proven: int = 0  # whites from here on are held against each other: those before them were read again and were still true
     proven_black: int = 0  # the same of blacks
-    by_hand: bool = False  # whether a person turns what is set: then many readings are better than many turns
     stands_still: bool = False  # whether what was found gave the same light at its beginning and at its end
     is_hdr: bool = False  # whether light follows the signal as PQ has it
     sure: int = 0  # so many of those that are kept were taken while it stood as it was set

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.colour.target import Target
-from fenvik.core.controls import Control, of_greys
+from fenvik.core.controls import Control, felt_steps, of_greys
 from fenvik.core.models import room
 from fenvik.core.models.black import Black, black_of
 from fenvik.core.models.foreseen import Course
@@ -26,7 +26,6 @@ JUDGED = np.array([0.1, 0.15, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0])  # f
 COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets are to get right before points
 AT_ONCE, VALLEYS = 16, 3  # places in a run that are tried at once for when a meter has changed; the best of them are looked about
 LIT, DOES_LITTLE = 0.25, 0.2  # of signal; of what a first move promised
-FELT, OF_RANGE = 8, 0.05  # steps, and the share of a range, that every display feels
 DISBELIEVED = 3.0  # squared error that speaks against what an earlier sample of the model has taught
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 BEYOND = 0.003  # of signal, above the end of what is judged: still at it
@@ -252,7 +251,7 @@ class GreyView:
             self.doubted = [kind for kind in self.doubted if kind not in kinds]
             return None
         by = after - without
-        least = np.array([max(FELT, OF_RANGE * (knob.high - knob.low) / knob.step) for knob in self.knobs])
+        least = np.array([felt_steps(knob.low, knob.high, knob.step) for knob in self.knobs])
         farther = np.where(mine & (by != 0.0), without + np.sign(by) * np.maximum(np.abs(by), least), after)
         lights = [self._shown(self.model.at(levels, moved), levels, 0.0) for moved in (without, farther)]
         of_levels = np.abs(np.log(lights[1] / lights[0])).max(axis=1)

@@ -1,34 +1,21 @@
 """How a display stands while it is worked at: its controls, what is installed in it, and what it refuses."""
 
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
 from fenvik.core.procedures.doubt import INSTALLED
-from fenvik.core.procedures.steps import Install, Look, Procedure, RefusedError, Say, Set, Standing, Uninstall
+from fenvik.core.procedures.steps import Install, Look, Procedure, RefusedError, Say, Standing, Uninstall
 from fenvik.core.procedures.taken import Taken
+from fenvik.core.procedures.turning import Turning
 
 UNKNOWN = "*unknown*"  # among what was installed: what nobody has told
-NAMED = 3  # controls in a sentence
 MOST_AGAIN = 2  # times that what does not stay where it is put is set again
 
 
-def _refused(labels: list[str], refusal: str) -> str:
-    """Return in a sentence what was left as it is."""
-    named = ", ".join(labels[:NAMED]) + (f" and {len(labels) - NAMED} more" if len(labels) > NAMED else "")
-    was, it = ("was left as it is", "it") if len(labels) == 1 else ("were left as they are", "them")
-    return f"{named} {was}, for the display refuses {it}: {refusal}"
-
-
 @dataclass
-class Stand:
+class Stand(Turning):
     """The controls as they stand, what was found, what is installed and was, and what is to be said of it."""
 
-    controls: list[dict[str, Any]]  # of the mode, as the device link describes them; ``value`` is kept up
-    notes: list[str] = field(default_factory=list)
-    found: dict[str, Any] = field(default_factory=dict)
-    refused: set[str] = field(default_factory=set)  # controls that the display does not let be set
-    refusals: dict[str, list[str]] = field(default_factory=dict)  # what the display says to that, and the labels it says it to
     dead: list[str] = field(default_factory=list)  # controls that do nothing that a reading can tell
     given: dict[str, dict[str, Any]] = field(default_factory=dict)  # what is installed now, in the order in which it came
     entered: dict[Any, dict[str, Any]] = field(default_factory=dict)  # settings with which each white preset was first come to
@@ -47,56 +34,6 @@ class Stand:
     def has_installed(self) -> bool:
         """Whether anything was installed or taken away since it began."""
         return len(self.gave) > 1
-
-    def by_role(self, prefix: str) -> list[dict[str, Any]]:
-        """Return the controls whose role is this or begins with it and a dot."""
-        return [
-            c
-            for c in self.controls
-            if c.get("role") and (c["role"] == prefix or c["role"].startswith(f"{prefix}.")) and c["id"] not in self.refused
-        ]
-
-    def set(self, control: dict[str, Any], value: Any) -> Procedure[Any]:
-        """Set a control, held within its range, and keep what it now is."""
-        if control["kind"] == "range":
-            low, high, step = float(control["min"]), float(control["max"]), float(control["step"])
-            value = low + round((min(max(float(value), low), high) - low) / step) * step
-            value = int(value) if float(value).is_integer() else round(value, 9)
-        is_in_vain = control["id"] in self.refused and value != self.found[control["id"]]
-        if value != control["value"] and not is_in_vain:
-            try:
-                control["value"] = yield Set(control["id"], value)
-            except RefusedError as refusal:
-                yield from self._was_refused(control, value, refusal)
-        return control["value"]
-
-    def _was_refused(self, control: dict[str, Any], value: Any, refusal: RefusedError) -> Procedure[None]:
-        """Go on without a control that cannot be set, or only as far as the display says."""
-        if refusal.room is not None and control["kind"] == "range":
-            low, high = max(refusal.room[0], control["min"]), min(refusal.room[1], control["max"])
-            if low <= control["value"] <= high and (low, high) != (control["min"], control["max"]):
-                control["min"], control["max"] = low, high
-                yield from self.set(control, value)
-                return
-        if control["id"] not in self.refused:
-            self.refused.add(control["id"])
-            self._say_refused(str(control["label"]), str(refusal))
-
-    def _say_refused(self, label: str, refusal: str) -> None:
-        """Keep one note of all that is refused in the same words."""
-        labels = self.refusals.setdefault(refusal, [])
-        before = _refused(labels, refusal)
-        labels.append(label)
-        place = self.notes.index(before) if before in self.notes else len(self.notes)
-        self.notes[place : place + 1] = [_refused(labels, refusal)]
-
-    def lets_again(self, names: Iterable[str]) -> None:
-        """Take it that controls, by id, can be set now."""
-        labels = {str(c["label"]) for c in self.controls if c["id"] in names}
-        self.refused -= set(names)
-        for refusal, said in list(self.refusals.items()):
-            if labels.issuperset(said):
-                self.notes.remove(_refused(self.refusals.pop(refusal), refusal))
 
     def install(self, what: str, data: dict[str, Any]) -> Procedure[None]:
         """Install something; the light is another from now on, and what was read before tells of another display."""

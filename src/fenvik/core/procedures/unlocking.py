@@ -14,6 +14,7 @@ from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.following import PATIENT_S
 from fenvik.core.procedures.steps import Ask, Procedure, RefusedError, Set, Wait
 from fenvik.core.procedures.taken import Taken
+from fenvik.core.procedures.turning import STAYS
 
 PROBED = ("white.gain", "white.offset")  # roles: what tells whether white balance can be set
 OF_TWO, OF_POINTS = ("gain", "offset"), ("point", "tone")  # kinds of knobs
@@ -67,6 +68,8 @@ def _in_words(desk: Desk, dead: Dead, *, is_of_two: bool) -> str:
     refusals = [words for words, labels in desk.refusals.items() if labels]
     what = "are refused by the display" if dead.is_refused else "do nothing that a reading can tell"
     why = f" ({refusals[-1].rstrip('.')})" if dead.is_refused and refusals else ""
+    if why and refusals[-1] == STAYS:
+        what, why = "do not move, whatever they are set to", ""
     may_be = f" Here it may be {' or '.join(unknown[:MOST_NAMED])}." if unknown else ""
     return f"The points of the white balance {what}{why}. Many menus have a switch for them, or let their number be chosen.{may_be}"
 
@@ -142,6 +145,8 @@ def _lets(desk: Desk, probe: dict[str, Any]) -> Procedure[bool]:
         probe["value"] = yield Set(probe["id"], type(stood)(stood + step))
     except RefusedError as refusal:
         return refusal.room is not None  # a narrower range is one
+    if probe["value"] == stood:
+        return (yield from desk.moves(probe))
     yield from desk.look(takes_choices=True)
     yield from desk.set(probe, probe["value"] - step)
     return True
