@@ -79,15 +79,20 @@ class Job:
     installer: Installer | None = None
     bare: int = 0  # the state in which nothing was installed, as the desk counts them
     has_lost: bool = False  # whether something was installed when it was found that nobody can put back
-    judged: list[Fraction] = field(default_factory=list)  # the proof's patches in HDR, where they hang on the peak that was found
+    judged_by: Palette | None = None  # of the proof in HDR: its patches hang on the peak that was found
     total: int = 0  # readings that the whole job may take
     goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left alone
     taught: Taught | None = None  # what an earlier sample of the model has told of the controls of the greys
 
     @property
     def proof(self) -> list[Fraction]:
-        """The patches that are read before and after: the same ones, wherever the peak has come to meanwhile."""
-        return self.judged or self.palette.proof(colours="colour" in self.steps)
+        """The patches that are read before and after."""
+        return self.proved.proof(colours="colour" in self.steps)
+
+    @property
+    def proved(self) -> Palette:
+        """What those are of: the same, wherever the peak has come to meanwhile."""
+        return self.judged_by or self.palette
 
     def run(self) -> Procedure[None]:
         """Do the whole job. What a budget or a device ends early is kept as it stands, and noted by whoever catches it."""
@@ -220,9 +225,8 @@ class Job:
             since = len(self.desk.taken)
             white, black, grey = yield from self.desk.reads([(100.0,) * 3, (0.0,) * 3, (FOR_ORDER,) * 3])
             self.settle([white, black])
-            self.palette, self.judged = palette_for(self.target, self.white, self.black), []
+            self.judged_by = self.palette = palette_for(self.target, self.white, self.black)
             self.desk.is_hdr = True
-            self.judged = self.proof
             held = yield from self.desk.reads_held(self.proof)
             if not left or agree(white, next(t for t in held if t.fraction.min() == 1.0)):
                 break

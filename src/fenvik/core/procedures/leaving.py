@@ -55,7 +55,7 @@ def look_left(job: "Job") -> Procedure[None]:
     elif "colour" in job.steps:
         yield from _put_worse_greys_back(job)
         yield from _put_worse_colours_back(job)
-        worse = worse_colours(job.as_found, job.as_left, job.target, job.palette)
+        worse = worse_colours(job.as_found, job.as_left, job.target, job.proved)
         if worse:
             told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
             job.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
@@ -134,13 +134,13 @@ def _put_worse_colours_back(job: "Job") -> Procedure[None]:
         return
     clearly = CLEARLY_WORSE * job.target.metric.weight
     found, left = parts_of(job.as_found, job.target), parts_of(job.as_left, job.target)
-    worse = [name for name, was, now in worse_colours(job.as_found, job.as_left, job.target, job.palette) if now > was + clearly]
+    worse = [name for name, was, now in worse_colours(job.as_found, job.as_left, job.target, job.proved) if now > was + clearly]
     if left["colours"] > found["colours"] + clearly / 2.0:
         controls = [c for role in OF_COLOUR for c in job.desk.by_role(role)]
-        yield from _better_of_both(job, "All colours", controls, list(job.palette.named.values()))
+        yield from _better_of_both(job, "All colours", controls, list(job.proved.named.values()))
         return
     for name in worse:
-        yield from _better_of_both(job, name.capitalize(), job.desk.by_role(f"colour.{name}"), [job.palette.named[name]])
+        yield from _better_of_both(job, name.capitalize(), job.desk.by_role(f"colour.{name}"), [job.proved.named[name]])
 
 
 def _better_of_both(job: "Job", name: str, controls: list[dict[str, Any]], patches: list[Fraction]) -> Procedure[None]:
@@ -150,12 +150,11 @@ def _better_of_both(job: "Job", name: str, controls: list[dict[str, Any]], patch
     if back == before:
         return
     yield from job.desk.put(back)
-    read = yield from job.desk.reads(patches)
-    places = [i for i, t in enumerate(job.as_left) if any(shows(t, percent) for percent in patches)]
+    places = {i: percent for i, t in enumerate(job.as_left) for percent in patches if shows(t, percent)}
     as_left = list(job.as_left)
-    for place, t in zip(places, read, strict=True):
+    for place, t in zip(places, (yield from job.desk.reads(places.values())), strict=True):
         as_left[place] = t
-    if errors_of(as_left, job.target)[places].mean() >= errors_of(job.as_left, job.target)[places].mean():
+    if errors_of(as_left, job.target)[[*places]].mean() >= errors_of(job.as_left, job.target)[[*places]].mean():
         yield from job.desk.put(before)
         return
     job.as_left = as_left

@@ -24,6 +24,7 @@ class Stand(Turning):
     def __post_init__(self) -> None:
         self.gave = [dict(self.given)]
         self.found = self.settings
+        self.enter_preset()
 
     @property
     def settings(self) -> dict[str, Any]:
@@ -100,7 +101,8 @@ class Stand(Turning):
         if not leaves:
             return
         presets = [c["value"] for c in self.by_role("white-preset") if c["id"] in leaves]
-        here = next((self.entered[value] for value in presets if value in self.entered), settings)
+        # In one that was never worked in nothing was turned.
+        here: dict[str, Any] = self.entered.get(presets[0], {}) if presets else settings
         for control in self.by_role("white"):
             yield from self.set(control, here.get(control["id"], control["value"]))
         for control in (c for role in ("gamma.at", "colour") for c in self.by_role(role)):
