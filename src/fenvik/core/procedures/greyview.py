@@ -51,6 +51,7 @@ class GreyView:
     palette: Palette = SDR
     goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left; 0 for as good as it gets
     taught: Taught | None = None  # by an earlier sample of the same model
+    kept_of: dict[Sequence[str], Floats] = field(default_factory=dict)  # by kinds: what came of what they promised, and its square
     doubted: Sequence[str] = ()  # kinds of which it is still to be seen whether they do anything: gain, point
 
     def __post_init__(self) -> None:
@@ -247,7 +248,10 @@ class GreyView:
         levels = np.array([s.level for s in told])
         was = self.model.at(levels, without)
         promised, came = self.model.at(levels, after) - was, np.array([s.drives for s in told]) - was
-        if float((promised * came).sum()) > DOES_LITTLE * float((promised**2).sum()):
+        # All that such knobs promised so far: a model that has seen them do nothing promises little of what is turned next.
+        now_kept: Floats = np.array([float((promised * came).sum()), float((promised**2).sum())])
+        since = self.kept_of[kinds] = self.kept_of.get(kinds, np.zeros(2)) + now_kept
+        if since[0] > DOES_LITTLE * since[1]:
             self.doubted = [kind for kind in self.doubted if kind not in kinds]
             return None
         by = after - without
