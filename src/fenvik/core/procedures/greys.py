@@ -26,6 +26,7 @@ LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent befo
 FEW_LEVELS = 12
 MANY_POINTS = 15
 AGAIN = 0.4
+POINTS = ("point", "tone")  # kinds
 IS_LATE = 0.5  # of what was promised, once it was waited for
 OF_END = 5  # greys between where a display stops following and its peak
 TRIES, MANY_LOST = 3, 4  # to move and read; readings that a move was made from and that were thrown away since
@@ -117,7 +118,7 @@ class Greys(GreyView):
                 yield from self._move_and_read(self.every, self.levels, part)
                 if self.reached:
                     return
-                if "point" in self.doubted and (yield from self._is_dead(("point", "tone"), stood, suspicions=2)):
+                if "point" in self.doubted and (yield from self._is_dead(POINTS, stood, is_first=True, by_fit=part is parts[2])):
                     return
                 if part is parts[1] and self.half_way is not None:
                     yield from self.half_way()
@@ -135,7 +136,7 @@ class Greys(GreyView):
             return
         if first:
             yield from self.desk.greys(self._worst(first))
-            if self.desk.by_hand and "point" in self.doubted and (yield from self._is_dead(("point", "tone"), stood)):
+            if self.desk.by_hand and "point" in self.doubted and (yield from self._is_dead(POINTS, stood)):
                 return
             yield from self._move(self.every, self.levels)
         self.to_come = left - first
@@ -212,17 +213,20 @@ class Greys(GreyView):
             yield from self.desk.put(stood)
             yield from self.desk.each_once(self.palette.greys(FIRST))
 
-    def _is_dead(self, kinds: Sequence[str], stood: dict[str, object], *, suspicions: int = 1) -> Procedure[bool]:
+    def _is_dead(
+        self, kinds: Sequence[str], stood: dict[str, object], *, is_first: bool = False, by_fit: bool = False
+    ) -> Procedure[bool]:
         """Where nothing came of first moves of some kinds of knobs, put those back and keep in ``dead`` what they were turned to.
 
-        ``stood``: the settings before them. What is suspected so many times is proven by a reading with them and one without.
+        ``stood``: the settings before them. What is suspected is proven by a reading with them and one without; a first suspicion
+        that others can follow is not. ``by_fit``: as of ``suspected``.
         """
-        now, dead = self.desk.settings, self.suspected(kinds, stood)
+        now, dead = self.desk.settings, self.suspected(kinds, stood, by_fit=by_fit)
         if dead is None or dead.is_refused:  # none was let be set
             self.dead = dead
             return dead is not None
         self.suspicions += 1
-        if self.suspicions < suspicions:
+        if is_first and not by_fit and self.suspicions == 1:
             return False
         start = next((i for i, t in enumerate(self.desk.taken) if t.settings == now), len(self.desk.taken))
         percents = [100.0 * float(t.fraction[0]) for t in self.desk.taken[start:] if t.is_grey]

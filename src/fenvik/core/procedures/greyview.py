@@ -12,6 +12,7 @@ from fenvik.core.models import room
 from fenvik.core.models.black import Black, black_of
 from fenvik.core.models.foreseen import Course
 from fenvik.core.models.grey import Fit, Seen, drives_of, fineness, seen_at, seen_of
+from fenvik.core.models.greyblock import prior_units
 from fenvik.core.models.greyfit import fit
 from fenvik.core.models.greysolve import lift_of, worth_reading
 from fenvik.core.models.palette import DARKEST, SDR, Palette
@@ -25,7 +26,7 @@ from fenvik.core.types import Floats
 JUDGED = np.array([0.1, 0.15, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0])  # fractions of signal, where there are no points
 COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets are to get right before points
 AT_ONCE, VALLEYS = 16, 3  # places in a run that are tried at once for when a meter has changed; the best of them are looked about
-LIT, DOES_LITTLE = 0.25, 0.2  # of signal; of what a first move promised
+LIT, DOES_LITTLE, DOES_MUCH = 0.25, 0.2, 0.7  # of signal; of what was promised
 DISBELIEVED = 3.0  # squared error that speaks against what an earlier sample of the model has taught
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 BEYOND = 0.003  # of signal, above the end of what is judged: still at it
@@ -228,11 +229,18 @@ class GreyView:
         now = self._black().at(float(lift_of(self.model, self.moved) @ self.moved))
         self.black = min(self.black, max(now, min((luminance for _, luminance in read), default=now)))
 
-    def suspected(self, kinds: Sequence[str], stood: dict[str, Any]) -> Dead | None:
+    def _fits_nothing(self, kinds: Sequence[str]) -> bool:
+        """Return whether a fit to all readings gives knobs of some kinds next to nothing of what their range promises."""
+        made = self._fit(self._seen(self.boost))
+        share = np.array(made.step) / prior_units(self.knobs)
+        return float(np.median([share[i] for i, knob in enumerate(self.knobs) if knob.kind in kinds])) < DOES_LITTLE
+
+    def suspected(self, kinds: Sequence[str], stood: dict[str, Any], *, by_fit: bool = False) -> Dead | None:
         """Return what of some kinds of knobs was turned, if nothing seems to have come of it; what acts is doubted no more.
 
-        ``stood``: the settings before. What was turned by less than every display feels is turned farther in what is returned, for
-        some feel every fourth step of their menu alone.
+        ``stood``: the settings before. ``by_fit``: points, of which all that is known is held against what they promise: other
+        knobs that were turned with them may have brought what seems to have come of them. What was turned by less than every
+        display feels is turned farther in what is returned, for some feel every fourth step of their menu alone.
         """
         assert self.model is not None
         now, after = self.desk.settings, self.moved
@@ -251,8 +259,9 @@ class GreyView:
         # All that such knobs promised so far: a model that has seen them do nothing promises little of what is turned next.
         now_kept: Floats = np.array([float((promised * came).sum()), float((promised**2).sum())])
         since = self.kept_of[kinds] = self.kept_of.get(kinds, np.zeros(2)) + now_kept
-        if since[0] > DOES_LITTLE * since[1]:
-            self.doubted = [kind for kind in self.doubted if kind not in kinds]
+        if since[0] > DOES_LITTLE * since[1] and not (by_fit and self._fits_nothing(kinds)):
+            if by_fit or since[0] > DOES_MUCH * since[1]:
+                self.doubted = [kind for kind in self.doubted if kind not in kinds]
             return None
         by = after - without
         least = np.array([felt_steps(knob.low, knob.high, knob.step) for knob in self.knobs])

@@ -104,9 +104,9 @@ class Stand(Turning):
         # In one that was never worked in nothing was turned.
         here: dict[str, Any] = self.entered.get(presets[0], {}) if presets else settings
         for control in self.by_role("white"):
-            yield from self.set(control, here.get(control["id"], control["value"]))
+            yield from self.set(control, here.get(control["id"], control["value"]), as_far_as_it_lets=True)
         for control in (c for role in ("gamma.at", "colour") for c in self.by_role(role)):
-            yield from self.set(control, settings.get(control["id"], control["value"]))
+            yield from self.set(control, settings.get(control["id"], control["value"]), as_far_as_it_lets=True)
 
     def _see_that_it_stands(self) -> Procedure[None]:
         """Ask the display how it stands now, and set once more what something that was set after it has turned."""

@@ -42,8 +42,11 @@ class Turning:
             if c.get("role") and (c["role"] == prefix or c["role"].startswith(f"{prefix}.")) and c["id"] not in self.refused
         ]
 
-    def set(self, control: dict[str, Any], value: Any) -> Procedure[Any]:
-        """Set a control, held within its range, and keep what it now is."""
+    def set(self, control: dict[str, Any], value: Any, *, as_far_as_it_lets: bool = False) -> Procedure[Any]:
+        """Set a control, held within its range, and keep what it now is.
+
+        ``as_far_as_it_lets``: what is refused tells nothing, for something else may lock it as yet.
+        """
         if control["kind"] == "range":
             low, high, step = float(control["min"]), float(control["max"]), float(control["step"])
             value = low + round((min(max(float(value), low), high) - low) / step) * step
@@ -54,9 +57,11 @@ class Turning:
             try:
                 control["value"] = yield Set(control["id"], value)
             except RefusedError as refusal:
-                yield from self._was_refused(control, value, refusal)
+                if not as_far_as_it_lets:
+                    yield from self._was_refused(control, value, refusal)
             else:
-                yield from self._has_stayed(control, stood, value)
+                if not as_far_as_it_lets:
+                    yield from self._has_stayed(control, stood, value)
         return control["value"]
 
     def _has_stayed(self, control: dict[str, Any], stood: Any, value: Any) -> Procedure[None]:
