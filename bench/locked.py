@@ -1,6 +1,7 @@
 """Hands-free on displays that lock some controls by another: gains in one white preset alone, points behind a switch.
 
-`./fenvik bench locked [COUNT]` prints, for each way, what was found and left of the greys and colours by the true light.
+`./fenvik bench locked [COUNT] [sdr|hdr]` prints, for each way, what was found and left of the greys by the true light, in HDR up
+to the roll-off, and in SDR of the colours.
 """
 
 import sys
@@ -13,9 +14,9 @@ import numpy as np
 sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
-from bench.displays import RandomDisplay, _choice
-from bench.faults import Faulty
-from bench.handsfree import BUDGET, TARGET
+from bench.displays import _choice
+from bench.faults import IN_HDR, Faulty, made
+from bench.handsfree import BUDGET
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import RefusedError, perform
@@ -32,8 +33,8 @@ SWITCHED = ("2 levels", "all levels")
 class Locked(Faulty):
     """A display of which some controls are locked, in one of the ways above, until something else is chosen."""
 
-    def __init__(self, seed: int, way: str, *, is_attended: bool = False) -> None:
-        super().__init__(seed, "none", RandomDisplay(seed))
+    def __init__(self, seed: int, way: str, rig: Any = None, *, is_attended: bool = False) -> None:
+        super().__init__(seed, "none", rig)
         self.way, self.is_attended = way, is_attended
         self.presets = next((c for c in self.controls if c.get("role") == "white-preset"), None)
         if way.startswith("points"):
@@ -92,27 +93,36 @@ class Locked(Faulty):
         return True if self.is_attended else None
 
 
-def one(task: tuple[int, str, bool]) -> tuple[float, ...] | None:
+def one(task: tuple[int, str, bool, str]) -> tuple[float, ...] | None:
     """Return greys and colours as found and as left, and the readings; None of a display that has nothing to lock."""
-    display = Locked(task[0], task[1], is_attended=task[2])
-    if not display.presets or not display.rig.at:
+    seed, way, is_attended, kind = task
+    rig, target, more, error = made(kind, seed)
+    display = Locked(seed, way, rig, is_attended=is_attended)
+    if not display.presets or not rig.at:
         return None
-    found = display.rig.truth(TARGET)
-    job = Job(Desk(display.controls, budget=BUDGET), TARGET)
+
+    def told() -> tuple[float, float]:
+        return error(), rig.truth(target)[2] if kind == "sdr" else np.nan
+
+    found = told()
+    job = Job(Desk(display.controls, budget=BUDGET if kind == "sdr" else IN_HDR), target, **more)
     perform(job.run(), display)
-    left = display.rig.truth(TARGET)
-    return found[0], left[0], found[2], left[2], float(display.readings), float(job.restored)
+    left = told()
+    return found[0], left[0], found[1], left[1], float(display.readings), float(job.restored)
 
 
 def main() -> None:
     """Run all ways and print the table."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 40
+    kind = sys.argv[2] if len(sys.argv) > 2 else "sdr"
     with ProcessPoolExecutor() as pool:
         for way, is_attended in [(way, False) for way in WAYS] + [(way, True) for way in WAYS if way.startswith("points")]:
-            told = np.array([row for row in pool.map(one, [(START + i, way, is_attended) for i in range(count)]) if row])
+            tasks = [(START + i, way, is_attended, kind) for i in range(count)]
+            told = np.array([row for row in pool.map(one, tasks) if row])
             middle, most = np.percentile(told, 50, axis=0), np.percentile(told, 90, axis=0)
+            colours = f"colours {middle[2]:.2f} → {middle[3]:.2f} / {most[3]:.2f}, " if kind == "sdr" else ""
             print(f"{way}{', somebody there' if is_attended else ''}: {len(told)} displays, greys {middle[0]:.2f} → {middle[1]:.2f} / "
-                  f"{most[1]:.2f}, colours {middle[2]:.2f} → {middle[3]:.2f} / {most[3]:.2f}, {middle[4]:.0f} readings, put back "
+                  f"{most[1]:.2f}, {colours}{middle[4]:.0f} readings, put back "
                   f"{told[:, 5].sum():.0f}, worse {(told[:, 1] > told[:, 0] + 0.05).sum()}", flush=True)  # fmt: skip
 
 

@@ -2,6 +2,7 @@
 
 import pytest
 
+from bench.faults import IN_HDR, made
 from bench.handsfree import BUDGET, TARGET
 from bench.locked import Locked
 from fenvik.core.procedures.desk import Desk
@@ -11,8 +12,8 @@ from fenvik.core.procedures.steps import perform
 SEED = 62_003
 GREYS, ALL = ("white", "grey"), ("white", "grey", "colour")
 LOCKED = (
-    "white balance refused", "white balance does nothing", "white balance stays", "it chooses its preset, and does nothing elsewhere",
-    "each preset has its own", "colours refused", "colours stay",
+    "white balance refused", "white balance does nothing", "white balance stays", "each preset has its own",
+    "it chooses its preset, and does nothing elsewhere", "colours refused", "colours stay",
 )  # fmt: skip
 
 
@@ -60,3 +61,16 @@ def test_points_that_wait_for_a_switch_are_asked_for_and_else_left_alone_in_a_se
     assert any("Here it may be Levels. They were left alone." in note for note in job.desk.notes), job.desk.notes
     one = sum("refuses" in note or "were left as they are" in note for note in job.desk.notes)
     assert one == ("nothing" not in way), "one note for all of them"
+
+
+IN_HDR_TOO = [("white balance stays", 70_013), ("points do nothing", 70_035), ("points refused", 70_028)]
+
+
+@pytest.mark.parametrize(("way", "seed"), IN_HDR_TOO)
+def test_locks_are_found_in_hdr_too_where_what_is_turned_stands_in_many_others(way, seed):
+    rig, target, more, error = made("hdr", seed)
+    display = Locked(seed, way, rig, is_attended=True)
+    job = Job(Desk(display.controls, budget=IN_HDR), target, **more)
+    perform(job.run(), display)
+    assert error() < 1.6, job.desk.notes
+    assert not job.desk.refused
