@@ -17,7 +17,7 @@ from fenvik.core.procedures.doubt import agree, standing_out
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.samelight import LOOK_S
-from fenvik.core.procedures.steps import perform
+from fenvik.core.procedures.steps import RefusedError, perform
 from fenvik.core.procedures.taken import Taken
 from fenvik.standins.rpc import Refusal
 
@@ -231,6 +231,34 @@ def test_who_says_that_it_cannot_be_set_right_is_not_waited_for():
     job = Job(Desk(display.controls, budget=150), TARGET)
     perform(job.run(), display)
     assert (job.restored, LOOK_S in waited) == (True, False)
+
+
+@pytest.mark.parametrize("refuses", [False, True])
+def test_a_figure_among_the_controls_that_moves_all_the_time_is_left_to_itself(refuses):
+    class Telling(Faulty):
+        def __init__(self, seed):
+            super().__init__(seed, "none")
+            self.figure = {"id": "lux", "label": "Room light", "kind": "range", "role": None, "value": 40}
+            self.figure |= {"min": 0, "max": 99, "step": 1}
+            self.controls.append(dict(self.figure))
+            self.rig.controls.append(self.figure)
+
+        def set(self, control, value):
+            if refuses and control == "lux":
+                raise RefusedError("read only")
+            return super().set(control, value)
+
+        def look(self):
+            self.figure["value"] = int(self.chance.integers(100))
+            return super().look()
+
+    rig = Telling(80_002)
+    desk = Desk(rig.controls, budget=150)
+    job = Job(desk, TARGET, ("white", "grey"))
+    perform(job.run(), rig)
+    assert (job.restored, rig.truth(TARGET)[0] < 0.5) == (False, True), desk.notes
+    assert sum("so it was left to itself" in note for note in desk.notes) == 1
+    assert sum("thrown away" in note for note in desk.notes) <= 2
 
 
 def test_a_display_that_never_stays_as_it_is_set_is_left_as_it_was_found():

@@ -232,7 +232,7 @@ class Desk(Stand):
         if standing.clash:
             standing = yield from until_it_shows(self, standing)
             self.budget += len(self.taken) - self.sure  # of those that are thrown away nobody chose to take them
-        moved = [c for c in self.controls if standing.values.get(c["id"], c["value"]) != c["value"]]
+        moved = self.strayed(standing)
         if takes_choices and any(c["kind"] == "choice" for c in moved):
             for control in moved:
                 control["value"] = standing.values[control["id"]]
@@ -249,8 +249,7 @@ class Desk(Stand):
         if standing.sent_again:
             self.notes.append("The display showed another signal; the right one was sent again.")
         for control in moved:
-            wanted, control["value"] = control["value"], standing.values[control["id"]]
-            yield from self.set(control, wanted)
+            yield from self.set_again(control, standing)
         if moved:
             names = ", ".join(c["label"] for c in moved[:4]) + (f" and {len(moved) - 4} more" if len(moved) > 4 else "")
             again = "and was set again" if len(moved) == 1 else "and were set again"

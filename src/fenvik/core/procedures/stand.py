@@ -9,6 +9,7 @@ from fenvik.core.procedures.taken import Taken
 from fenvik.core.procedures.turning import Turning
 
 UNKNOWN = "*unknown*"  # among what was installed: what nobody has told
+MOST_STRAYS = 2  # times that what has no role is set again
 MOST_AGAIN = 2  # times that what does not stay where it is put is set again
 
 
@@ -18,6 +19,8 @@ class Stand(Turning):
 
     dead: list[str] = field(default_factory=list)  # controls that do nothing that a reading can tell
     given: dict[str, dict[str, Any]] = field(default_factory=dict)  # what is installed now, in the order in which it came
+    strays: dict[str, int] = field(default_factory=dict)  # how often a control without a role moved by itself
+    restless: set[str] = field(default_factory=set)  # controls that do so all the time, and are not set again
     entered: dict[Any, dict[str, Any]] = field(default_factory=dict)  # settings with which each white preset was first come to
     gave: list[dict[str, dict[str, Any]]] = field(default_factory=list)  # what was installed in every state so far
 
@@ -114,16 +117,47 @@ class Stand(Turning):
             standing: Standing | None = yield Look()
             if standing is None:
                 return
-            strayed = [c for c in self.controls if standing.values.get(c["id"], c["value"]) != c["value"]]
+            strayed = self.strayed(standing)
             if strayed and not again:
                 named = ", ".join(c["label"] for c in strayed[:3])
                 self.notes.append(f"What does not stay where it is put, for the display turns it with something else: {named}.")
             for control in strayed:
-                wanted, control["value"] = control["value"], standing.values[control["id"]]
                 if again:
-                    yield from self.set(control, wanted)
+                    yield from self.set_again(control, standing)
+                else:
+                    control["value"] = standing.values[control["id"]]
             if not strayed:
                 return
+
+    def strayed(self, standing: Standing) -> list[dict[str, Any]]:
+        """Return the controls that stand otherwise than they were set. One that nobody knows to do anything, and that moves again
+        and again, is no control but a figure that the display shows: it is left to itself.
+        """
+        made = []
+        for control in self.controls:
+            name = control["id"]
+            if name in self.restless or standing.values.get(name, control["value"]) == control["value"]:
+                continue
+            if not control.get("role") and control["kind"] == "range":
+                self.strays[name] = self.strays.get(name, 0) + 1
+                if self.strays[name] > MOST_STRAYS:
+                    self._leave_to_itself(control)
+                    continue
+            made.append(control)
+        return made
+
+    def set_again(self, control: dict[str, Any], standing: Standing) -> Procedure[None]:
+        """Set a control that moved by itself to where it was."""
+        wanted, control["value"] = control["value"], standing.values[control["id"]]
+        yield from self.set(control, wanted)
+        if control["value"] != wanted and not control.get("role"):
+            control["value"] = wanted
+            self._leave_to_itself(control)
+
+    def _leave_to_itself(self, control: dict[str, Any]) -> None:
+        self.restless.add(control["id"])
+        why = "keeps moving by itself, and nothing is known that it does"
+        self.notes.append(f"{control['label']} {why}, so it was left to itself.")
 
     def say(self, words: str) -> Procedure[None]:
         """Tell whoever watches."""
