@@ -89,19 +89,9 @@ def make_venv(requirements: str) -> None:
     say("installing the pinned Python packages into .venv")
     if not PYTHON.exists():
         _quiet([sys.executable, "-m", "venv", str(VENV)])
-    _quiet(
-        [
-            str(PYTHON),
-            "-m",
-            "pip",
-            "install",
-            "--quiet",
-            "--disable-pip-version-check",
-            "--require-hashes",
-            "-r",
-            str(wanted),
-        ]
-    )
+    # Python compiles what it imports when it does: much of this it never will, and that is two fifths of the time.
+    pip = [str(PYTHON), "-m", "pip", "install", "--quiet", "--disable-pip-version-check", "--no-compile"]
+    _quiet([*pip, "--require-hashes", "-r", str(wanted)])
     marks.write_text("\n".join([*have, mark]), encoding="utf-8")
 
 

@@ -46,17 +46,17 @@ def run_tests(arguments: list[str]) -> int:
 
 def _all(postgres: Postgres, environment: dict[str, str]) -> list[str]:
     """Run linters and all tests; return the names of what failed."""
-    # A hundred migrations take a quarter of a minute: they are run once, and each database of a test is a copy of that one.
-    template = postgres.make_anew("template")
-    migrate = ("-m", "fenvik.cli", "manage", "migrate", "--verbosity", "0")
-    if run_python(*migrate, environment=environment | {"DATABASE_URL": template}) != 0:
-        return ["migrate"]
     single = environment | {"OPENBLAS_NUM_THREADS": "1"}  # none is to take the other's core
     others = ["tests", *(f"--ignore={path}" for path in COMPUTED)]
     with tempfile.TemporaryFile("w+") as heard, ThreadPoolExecutor(2) as beside:
         checks = beside.submit(_check, environment)
         computed = beside.submit(_pytest, [*TWO_AT_A_TIME, *COMPUTED], single, into=heard, nice=GIVES_WAY)
-        failed = _pytest([*SIDE_BY_SIDE, SLOWEST, *others], single | {"TEST_DATABASE_TEMPLATE": template})
+        # A hundred migrations take a quarter of a minute: they are run once, and each database of a test is a copy of that one.
+        template = postgres.make_anew("template")
+        migrate = ("-m", "fenvik.cli", "manage", "migrate", "--verbosity", "0")
+        failed = [] if run_python(*migrate, environment=environment | {"DATABASE_URL": template}) == 0 else ["migrate"]
+        if not failed:
+            failed = _pytest([*SIDE_BY_SIDE, SLOWEST, *others], single | {"TEST_DATABASE_TEMPLATE": template})
         failed += computed.result() + checks.result()
         heard.seek(0)
         print(heard.read(), flush=True)
