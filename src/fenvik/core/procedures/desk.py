@@ -16,12 +16,10 @@ from fenvik.core.procedures.steps import (
     BudgetError,
     Correct,
     Fraction,
-    Look,
     OtherLightError,
     Procedure,
     Read,
     RestlessError,
-    Standing,
 )
 from fenvik.core.procedures.taken import Taken
 from fenvik.core.procedures.wholelight import see_the_whole
@@ -225,10 +223,11 @@ class Desk(Stand):
 
         ``takes_choices``: a choice that stands otherwise was brought along by what was just turned, and is taken as it is.
         """
-        standing: Standing | None = yield Look()
+        standing = yield from self.stands()
         if standing is None:
             return False
-        was_elsewhere = standing.left_mode or standing.sent_again or bool(standing.clash)
+        left_mode, sent_again, self.left_mode, self.sent_again = self.left_mode, self.sent_again, False, False
+        was_elsewhere = left_mode or sent_again or bool(standing.clash)
         if standing.clash:
             standing = yield from until_it_shows(self, standing)
             self.budget += len(self.taken) - self.sure  # of those that are thrown away nobody chose to take them
@@ -244,9 +243,9 @@ class Desk(Stand):
         thrown = len(self.taken) - self.sure
         self.thrown += thrown
         del self.taken[self.sure :]
-        if standing.left_mode:
+        if left_mode:
             self.notes.append("The display left its picture mode by itself; it was chosen again.")
-        if standing.sent_again:
+        if sent_again:
             self.notes.append("The display showed another signal; the right one was sent again.")
         for control in moved:
             yield from self.set_again(control, standing)
@@ -260,12 +259,14 @@ class Desk(Stand):
 
     def adopt(self) -> Procedure[None]:
         """Take every control as the display tells it: a choice may bring others along."""
-        standing: Standing | None = yield Look()
+        standing = yield from self.stands()
         if standing is not None:
             for control in self.controls:
-                control["value"] = standing.values.get(control["id"], control["value"])
+                if control["id"] not in self.restless:
+                    control["value"] = standing.values.get(control["id"], control["value"])
         self.enter_preset()
-        self.sure = len(self.taken)
+        if not (self.left_mode or self.sent_again):
+            self.sure = len(self.taken)
 
     def look_through(
         self, made: Corrected, *others: list[Taken], instead_of: Floats | None = None, since: int = 0

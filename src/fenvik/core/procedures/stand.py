@@ -1,10 +1,11 @@
 """How a display stands while it is worked at: its controls, what is installed in it, and what it refuses."""
 
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from typing import Any
 
 from fenvik.core.procedures.doubt import INSTALLED
-from fenvik.core.procedures.steps import Install, Look, Procedure, RefusedError, Say, Standing, Uninstall
+from fenvik.core.procedures.steps import Install, Procedure, RefusedError, Say, Standing, Uninstall
 from fenvik.core.procedures.taken import Taken
 from fenvik.core.procedures.turning import Turning
 
@@ -84,12 +85,13 @@ class Stand(Turning):
                     yield from self.install(what, data)
                 except RefusedError as refusal:
                     self.notes.append(f"What was installed before ({what}) could not be brought back: {refusal}")
+        stood = self.settings
         yield from self._turn_back_here(settings)
         # Choices first: one may bring other controls along.
         for control in sorted(self.controls, key=lambda c: c["kind"] == "range"):
             if control["id"] in settings:
                 yield from self.set(control, settings[control["id"]])
-        yield from self._see_that_it_stands()
+        yield from self._see_that_it_stands({name for name, value in self.settings.items() if value != stood[name]})
 
     def enter_preset(self) -> None:
         """Keep how white balance stands in the white preset that was just come to, unless that is known."""
@@ -111,13 +113,13 @@ class Stand(Turning):
         for control in (c for role in ("gamma.at", "colour") for c in self.by_role(role)):
             yield from self.set(control, settings.get(control["id"], control["value"]), as_far_as_it_lets=True)
 
-    def _see_that_it_stands(self) -> Procedure[None]:
+    def _see_that_it_stands(self, turned: set[str]) -> Procedure[None]:
         """Ask the display how it stands now, and set once more what something that was set after it has turned."""
         for again in reversed(range(MOST_AGAIN + 1)):
-            standing: Standing | None = yield Look()
+            standing = yield from self.stands()
             if standing is None:
                 return
-            strayed = self.strayed(standing)
+            strayed = self.strayed(standing, turned)
             if strayed and not again:
                 named = ", ".join(c["label"] for c in strayed[:3])
                 self.notes.append(f"What does not stay where it is put, for the display turns it with something else: {named}.")
@@ -129,16 +131,18 @@ class Stand(Turning):
             if not strayed:
                 return
 
-    def strayed(self, standing: Standing) -> list[dict[str, Any]]:
+    def strayed(self, standing: Standing, turned: Collection[str] = ()) -> list[dict[str, Any]]:
         """Return the controls that stand otherwise than they were set. One that nobody knows to do anything, and that moves again
         and again, is no control but a figure that the display shows: it is left to itself.
+
+        ``turned``: by id, what was set just now, and may be tied to something else that was.
         """
         made = []
         for control in self.controls:
             name = control["id"]
             if name in self.restless or standing.values.get(name, control["value"]) == control["value"]:
                 continue
-            if not control.get("role") and control["kind"] == "range":
+            if not control.get("role") and control["kind"] == "range" and name not in turned:
                 self.strays[name] = self.strays.get(name, 0) + 1
                 if self.strays[name] > MOST_STRAYS:
                     self._leave_to_itself(control)

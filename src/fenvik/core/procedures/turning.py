@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from fenvik.core.controls import surely_felt
-from fenvik.core.procedures.steps import Procedure, RefusedError, Set
+from fenvik.core.procedures.steps import Look, Procedure, RefusedError, Set, Standing
 
 STAYS = "It does not move, whatever it is set to."
 NAMED = 3  # controls in a sentence
@@ -32,6 +32,8 @@ class Turning:
     refusals: dict[str, list[str]] = field(default_factory=dict)  # what the display says to that, and the labels it says it to
     refused_options: dict[str, dict[Any, str]] = field(default_factory=dict)  # of choices, by id, with what was said of each
     felt: set[str] = field(default_factory=set)  # controls that are known to move
+    left_mode: bool = False  # whether it had left its mode, and was sent the signal anew, since that was last looked after
+    sent_again: bool = False
     by_hand: bool = False  # whether a person turns what is set: then many readings are better than many turns
 
     def by_role(self, prefix: str) -> list[dict[str, Any]]:
@@ -70,6 +72,10 @@ class Turning:
             self.felt.add(control["id"])
         if control["value"] != stood or self.by_hand or control["id"] in self.refused:
             return
+        standing = yield from self.stands()
+        if standing is not None and standing.values.get(control["id"], stood) != stood:
+            control["value"] = standing.values[control["id"]]  # it moves after it has answered
+            return
         if control["kind"] != "range":
             yield from self._was_refused(control, value, RefusedError(STAYS))
             return
@@ -82,6 +88,13 @@ class Turning:
             control["max" if way > 0 else "min"] = stood
         else:
             yield from self._was_refused(control, value, RefusedError(STAYS))
+
+    def stands(self) -> Procedure[Standing | None]:
+        """Return how the display says that it stands; that it had left its mode or its signal is kept for who looks after that."""
+        standing: Standing | None = yield Look()
+        if standing is not None:
+            self.left_mode, self.sent_again = self.left_mode or standing.left_mode, self.sent_again or standing.sent_again
+        return standing
 
     def moves(self, control: dict[str, Any]) -> Procedure[bool]:
         """Return whether a range moves at all, by a step that every display feels; it is turned back."""
