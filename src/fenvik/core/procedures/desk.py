@@ -28,6 +28,8 @@ from fenvik.core.types import Floats
 TRIES = 3  # to read something while the display stands still
 MANY_SLIPS = 3  # of a batch: there was something before the meter for a while, and others of it tell of that
 SAME_CODE = 0.003  # fraction of signal: a code is rounded by less
+LEFT_MODE = "The display left its picture mode by itself; it was chosen again."
+OFTEN = 2  # times that it did
 MOST_DOUBTED = 4  # of a batch that are read again
 
 
@@ -47,6 +49,7 @@ class Desk(Stand):
     recalled: int = 0  # so many were thrown away that told of another light
     lit_well: int = 0  # so many of them were taken before a lit patch last gave its light
     dark_well: int = 0  # the same of black
+    left_often: int = 0  # so often it had left its mode
     waits: int = 0  # so often another light was waited for until it was as before
     following: Following = field(default_factory=Following)
 
@@ -75,6 +78,8 @@ class Desk(Stand):
         wanted = list(patches)
         told: OtherLightError | None = None
         for left in reversed(range(TRIES)):
+            if self.left_often >= OFTEN:  # nothing is read in vain of a display that leaves its mode whenever something is turned
+                yield from self.look()
             start, slips = len(self.taken), self.slips
             made = yield from self.followed(wanted)
             yield from self._read_doubtful(made, start)
@@ -244,7 +249,9 @@ class Desk(Stand):
         self.thrown += thrown
         del self.taken[self.sure :]
         if left_mode:
-            self.notes.append("The display left its picture mode by itself; it was chosen again.")
+            self.left_often += 1
+            if self.left_often <= OFTEN:
+                self.notes.append(LEFT_MODE if self.left_often < OFTEN else f"{LEFT_MODE} It does so again and again.")
         if sent_again:
             self.notes.append("The display showed another signal; the right one was sent again.")
         for control in moved:
