@@ -24,7 +24,7 @@ from fenvik.core.procedures.steps import RefusedError, perform
 WAYS = (
     "none", "white balance refused", "white balance does nothing", "white balance stays", "white balance chooses its preset",
     "it chooses its preset, and does nothing elsewhere", "each preset has its own", "points refused", "points do nothing",
-    "points stay", "colours refused", "colours stay", "colours choose their space",
+    "points stay", "colours refused", "colours do nothing", "colours stay", "colours choose their space",
 )  # fmt: skip
 START = 62_000
 SWITCHED = ("2 levels", "all levels")

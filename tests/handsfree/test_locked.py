@@ -13,7 +13,7 @@ SEED = 62_003
 GREYS, ALL = ("white", "grey"), ("white", "grey", "colour")
 LOCKED = (
     "white balance refused", "white balance does nothing", "white balance stays", "each preset has its own",
-    "it chooses its preset, and does nothing elsewhere", "colours refused", "colours stay",
+    "it chooses its preset, and does nothing elsewhere", "colours refused", "colours do nothing", "colours stay",
 )  # fmt: skip
 
 

@@ -17,6 +17,7 @@ from fenvik.core.models.foreseen import Foresight
 from fenvik.core.models.hues import DEAD, HUES, OWN, Look
 from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.procedures import overall
+from fenvik.core.procedures.colourlock import where_they_act
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.steps import ENDS, Procedure
 from fenvik.core.types import Floats
@@ -50,6 +51,17 @@ class Hue:
 
     def __post_init__(self) -> None:
         self.fraction: Floats = np.array(self.patches) / 100.0
+
+    def forget(self) -> None:
+        """Forget every look, and whatever followed from them."""
+        self.looks.clear()
+        self.looked.clear()
+        self.best, self.rests, self.is_dead = 0, False, False
+
+    def turn(self, desk: Desk, settings: Floats) -> Procedure[None]:
+        """Set its controls, in steps."""
+        for control, value in zip(self.controls, settings, strict=True):
+            yield from desk.set(control, float(value) * float(control["step"]))
 
     def turns(self) -> list[Control]:
         """Return the controls as they stand."""
@@ -92,7 +104,7 @@ def adjust(
     enough, 0 for none; ``kept`` gets the colours with all their looks; ``foresight``: what they should give before any move,
     where that is known. Raises BudgetError; the best that was read stands then.
     """
-    yield from overall.gamut(desk, target, palette)
+    spaces = yield from overall.gamut(desk, target, palette)
     found = {
         name: controls
         for name in HUES
@@ -117,7 +129,14 @@ def adjust(
             else:
                 hue.foresee(foresight.xyz(hue.fraction), target, hold)
         yield from _scout(desk, target, hold, every, is_sure=foresight is None or foresight.is_sure)
-        yield from _rounds(desk, target, hold, every)
+        yield from _rounds(desk, target, hold, every, 1)
+        dead = [hue for hue in every if hue.is_dead]
+        if dead and _little_came(every, target, hold) and (yield from where_they_act(desk, target, hold, dead[0], spaces)):
+            for hue in every:  # in another colour space, of which nothing is known
+                hue.forget()
+                yield from _look(desk, target, hold, hue)
+            yield from _scout(desk, target, hold, every, is_sure=True)
+        yield from _rounds(desk, target, hold, every, ROUNDS - 1)
     except ENDS:
         yield from _rest(desk, every)
         raise
@@ -151,9 +170,9 @@ def _look_after_all(desk: Desk, target: Target, hold: tuple[float, float], hue: 
     return float(hues.errors_of(foreseen.parts - hue.looks[0].parts).max())
 
 
-def _rounds(desk: Desk, target: Target, hold: tuple[float, float], every: Sequence[Hue]) -> Procedure[None]:
-    """Move all colours at once and look at them, until none of them finds a move that is worth it."""
-    for _ in range(ROUNDS):
+def _rounds(desk: Desk, target: Target, hold: tuple[float, float], every: Sequence[Hue], most: int = ROUNDS) -> Procedure[None]:
+    """Move all colours at once and look at them, until none of them finds a move that is worth it, ``most`` times."""
+    for _ in range(most):
         moved = []
         for hue in every:
             if not hue.rests and ((yield from _move(desk, target, hold, hue)) or hue.looks[-1].foreseen):
@@ -199,7 +218,7 @@ def look_again(desk: Desk, target: Target, hold: tuple[float, float], every: Seq
     finally:
         for hue in alive:
             if hue.best < len(hue.looks):
-                yield from _set(desk, hue, hue.looks[hue.best].settings)
+                yield from hue.turn(desk, hue.looks[hue.best].settings)
 
 
 def _cost(parts: Floats) -> float:
@@ -210,7 +229,7 @@ def _move(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Pr
     """Turn what lowers the expected difference from where it was best; return whether anything was turned."""
     best = hue.looks[hue.best]
     if float(hues.errors_of(best.parts).max()) <= hue.goal:
-        yield from _set(desk, hue, best.settings)
+        yield from hue.turn(desk, best.settings)
         hue.rests = True
         return False
     # From where it was best, as long as nothing better was seen.
@@ -227,8 +246,20 @@ def _move(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Pr
     if any(np.array_equal(wanted, look.settings) and look.era == hue.era for look in hue.looks):
         hue.rests = True
         return False
-    yield from _set(desk, hue, wanted)
+    yield from hue.turn(desk, wanted)
     return True
+
+
+def _little_came(every: Sequence[Hue], target: Target, hold: tuple[float, float]) -> bool:
+    """Return whether all first moves together brought little of what they should have: then all colours may be locked."""
+    came = promised = 0.0
+    for hue in every:
+        if len(hue.looks) > 1:
+            before, after = hue.looks[:2]
+            should = (hue.expected(target, hold) @ (after.settings - before.settings))[:OWN]
+            came += float(should @ (after.parts - before.parts)[:OWN])
+            promised += float(should @ should)
+    return came < LITTLE * promised
 
 
 def _did_little(hue: Hue, target: Target, hold: tuple[float, float]) -> bool:
@@ -254,16 +285,16 @@ def _doubt(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> P
     steps = after.settings - before.settings
     farther = before.settings + steps * np.ceil(hues.SURELY_FELT / np.abs(steps).max())
     if np.abs(steps).max() < hues.SURELY_FELT and all(t.low <= t.value <= t.high for t in _turns_at(hue, farther)):
-        yield from _set(desk, hue, farther)
+        yield from hue.turn(desk, farther)
         yield from _look(desk, target, hold, hue)
         parts = hue.looks[-1].parts
     else:
-        yield from _set(desk, hue, before.settings)
+        yield from hue.turn(desk, before.settings)
         read = yield from desk.reads(hue.patches)
         parts = hues.parts_of(hue.fraction, np.array([t.xyz for t in read]), target, *hold)
     hue.is_dead = hue.rests = bool(hues.errors_of((parts - after.parts)[:OWN]).max() < DEAD)
     if not hue.is_dead:
-        yield from _set(desk, hue, after.settings)
+        yield from hue.turn(desk, after.settings)
 
 
 def _unknown(turns: Sequence[Control], belief: hues.Belief, parts: Floats) -> Floats:
@@ -278,16 +309,11 @@ def _unknown(turns: Sequence[Control], belief: hues.Belief, parts: Floats) -> Fl
     return steps
 
 
-def _set(desk: Desk, hue: Hue, settings: Floats) -> Procedure[None]:
-    for control, value in zip(hue.controls, settings, strict=True):
-        yield from desk.set(control, float(value) * float(control["step"]))
-
-
 def _rest(desk: Desk, every: Sequence[Hue]) -> Procedure[None]:
     """Leave each colour where it was best, one whose controls do nothing where it was found, and say what is left to say."""
     for hue in every:
         if hue.looks:
-            yield from _set(desk, hue, hue.looks[0 if hue.is_dead else hue.best].settings)
+            yield from hue.turn(desk, hue.looks[0 if hue.is_dead else hue.best].settings)
         if hue.is_dead:
             desk.dead += [control["id"] for control in hue.controls]
     dead = [hue.name for hue in every if hue.is_dead]

@@ -1,5 +1,7 @@
 """All colours at once: the gamut by reading, and saturation and tint where there is nothing for single colours."""
 
+from typing import Any
+
 import numpy as np
 
 from fenvik.core.colour.space import xyz_to_xy
@@ -20,11 +22,11 @@ PRIMARIES = ("red", "green", "blue")
 PURE = ((50.0, 0.0, 0.0), (0.0, 50.0, 0.0), (0.0, 0.0, 50.0))  # percent of an HDR signal: the container's own, at 92 cd/m² of white
 
 
-def gamut(desk: Desk, target: Target, palette: Palette = SDR) -> Procedure[None]:
-    """Choose the gamut whose primaries were read nearest to the target's."""
+def gamut(desk: Desk, target: Target, palette: Palette = SDR) -> Procedure[dict[Any, float]]:
+    """Choose the gamut whose primaries were read nearest to the target's; return how far each is from them."""
     control = choices.of_role(desk, "gamut")
     if control is None:
-        return
+        return {}
     usual, wanted = control["value"], xyz_to_xy(target.matrix.T)
 
     def look() -> Procedure[float]:
@@ -40,6 +42,7 @@ def gamut(desk: Desk, target: Target, palette: Palette = SDR) -> Procedure[None]
     yield from let_it_be_set(desk, off, "gamut", ("colour",), "colour management")
     if control["value"] == stood != usual:
         desk.notes.append(f"{control['label']}: {control['value']} lies nearest to the target's colours.")
+    return off
 
 
 def saturation_and_tint(desk: Desk, target: Target, hold: tuple[float, float], palette: Palette = SDR) -> Procedure[None]:

@@ -85,7 +85,7 @@ def let_it_be_set(desk: Desk, off: Mapping[Any, float], lock: str, probed: Seque
     if choice is None or probe is None or desk.by_hand:
         return
     usual = choice["value"]
-    for option in _nearest_first(off, usual):
+    for option in nearest_first(off, usual):
         if (yield from desk.set(choice, option)) != option:
             continue
         if option != usual:
@@ -110,7 +110,7 @@ def _where_it_acts(desk: Desk, off: Mapping[Any, float], dead: Dead) -> Procedur
     if preset is None:
         return False
     usual, stood = preset["value"], desk.settings
-    for option in _nearest_first(off, usual)[1:]:
+    for option in nearest_first(off, usual)[1:]:
         if (yield from desk.set(preset, option)) != option:
             continue
         yield from desk.adopt()
@@ -134,7 +134,8 @@ def _where_it_acts(desk: Desk, off: Mapping[Any, float], dead: Dead) -> Procedur
     return False
 
 
-def _nearest_first(off: Mapping[Any, float], usual: Any) -> list[Any]:
+def nearest_first(off: Mapping[Any, float], usual: Any) -> list[Any]:
+    """Return the options of a choice, the usual one first, then those that are least off what is wanted."""
     return [usual, *sorted((option for option in off if option != usual), key=lambda option: off[option])]
 
 
