@@ -233,6 +233,49 @@ def test_who_says_that_it_cannot_be_set_right_is_not_waited_for():
     assert (job.restored, LOOK_S in waited) == (True, False)
 
 
+@pytest.mark.parametrize("late", [0.1, 1.0])
+def test_what_moves_after_it_has_answered_is_waited_for_and_not_called_stuck(late):
+    class Slow(Faulty):
+        now, asked = 0.0, ()
+
+        def wait(self, seconds):
+            self.now += seconds
+            for _, control, value in (each for each in self.asked if each[0] <= self.now):
+                super().set(control, value)
+            self.asked = [each for each in self.asked if each[0] > self.now]
+
+        def set(self, control, value):
+            self.wait(0.02)
+            self.asked = [*self.asked, (self.now + late, control, value)]
+            return self._real()[control]
+
+        def read(self, percent):
+            self.wait(1.0)
+            return super().read(percent)
+
+    rig = Slow(80_002, "none")
+    desk = Desk(rig.controls, budget=150)
+    job = Job(desk, TARGET, ("white", "grey"))
+    perform(job.run(), rig)
+    assert (job.restored, rig.truth(TARGET)[0] < 0.5, desk.refused) == (False, True, set()), desk.notes
+    assert not any("moved by" in note for note in desk.notes)
+    assert rig.now < 400
+
+
+def test_a_display_that_leaves_its_mode_whenever_it_is_turned_is_looked_at_before_it_is_read():
+    class Leaving(Faulty):
+        def set(self, control, value):
+            self.is_elsewhere = True
+            return super().set(control, value)
+
+    rig = Leaving(80_002, "none")
+    desk = Desk(rig.controls, budget=150)
+    job = Job(desk, TARGET)
+    perform(job.run(), rig)
+    assert (job.restored, rig.truth(TARGET)[0] < 0.5, rig.readings < 120) == (False, True, True), rig.readings
+    assert [note for note in desk.notes if "left its picture mode" in note][-1].endswith("It does so again and again.")
+
+
 @pytest.mark.parametrize("refuses", [False, True])
 def test_a_figure_among_the_controls_that_moves_all_the_time_is_left_to_itself(refuses):
     class Telling(Faulty):

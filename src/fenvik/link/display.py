@@ -89,7 +89,8 @@ class LinkedDisplay(Device):
     def __init__(self, connection: Connection, token: str = "") -> None:
         super().__init__(connection)
         self.token = token
-        self._lately: dict[tuple[str, str], tuple[Value, float]] = {}  # what was set or chosen is at, and since when
+        # What was set or chosen may be at, and since when: where it was answered to be, or where it was asked to go.
+        self._lately: dict[tuple[str, str], tuple[tuple[Value, ...], float]] = {}
         self._in_vain: set[tuple[str, str]] = set()  # what was waited for that stood otherwise all the same
 
     def _call(self, method: str, **params: Any) -> Any:
@@ -111,14 +112,14 @@ class LinkedDisplay(Device):
 
     def was_set(self, mode: str, settings: Iterable[tuple[str, Value]]) -> None:
         """Take it that controls were set just now, over another line: a display that tells them late is asked again here, too."""
-        self._lately.update({(mode, control): (value, time.monotonic()) for control, value in settings})
+        self._lately.update({(mode, control): ((value,), time.monotonic()) for control, value in settings})
 
     def _told(self, ask: Callable[[], Told], values: Callable[[Told], dict[tuple[str, str], Value]]) -> Told:
         """Return what is told, asked again while it is otherwise than what was just set. What stays so really stands so."""
         while True:
             made = ask()
             told = values(made)
-            late = [name for name, (value, _) in self._lately.items() if told.get(name, value) != value]
+            late = [name for name, (at, _) in self._lately.items() if told.get(name, at[0]) not in at]
             age = time.monotonic() - max((self._lately[name][1] for name in late if name not in self._in_vain), default=-math.inf)
             if age > LATE_S:
                 self._in_vain |= set(late)
@@ -157,7 +158,7 @@ class LinkedDisplay(Device):
     def choose(self, mode: str) -> None:
         """Choose a picture mode."""
         self._done("choose", mode=mode)
-        self._lately[CHOSEN] = mode, time.monotonic()
+        self._lately[CHOSEN] = (mode,), time.monotonic()
 
     def controls(self, mode: str) -> list[dict[str, Any]]:
         """Return the controls of a mode, each with its value and default, in the menu's own order.
@@ -181,7 +182,7 @@ class LinkedDisplay(Device):
         if not isinstance(answer, dict) or not isinstance(answer.get("value"), int | float | str):
             raise self.connection.fault("set without a value")
         now: Value = answer["value"]
-        self._lately[mode, control] = now, time.monotonic()
+        self._lately[mode, control] = (now, value), time.monotonic()
         return now
 
     def install(self, mode: str, what: str, data: dict[str, Any]) -> None:

@@ -5,9 +5,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from fenvik.core.controls import surely_felt
-from fenvik.core.procedures.steps import Look, Procedure, RefusedError, Set, Standing
+from fenvik.core.procedures.steps import Look, Procedure, RefusedError, Set, Standing, Wait
 
 STAYS = "It does not move, whatever it is set to."
+LATE_S, PROVEN = (0.3, 0.7, 1.5, 2.5), 2  # seconds between looks at what may move late; times that show that it does not
 NAMED = 3  # controls in a sentence
 
 
@@ -34,6 +35,8 @@ class Turning:
     felt: set[str] = field(default_factory=set)  # controls that are known to move
     left_mode: bool = False  # whether it had left its mode, and was sent the signal anew, since that was last looked after
     sent_again: bool = False
+    moves_late: bool = False  # whether controls move some seconds after the display has answered that they did not
+    proven_at_once: int = 0  # times that was waited for in vain
     by_hand: bool = False  # whether a person turns what is set: then many readings are better than many turns
 
     def by_role(self, prefix: str) -> list[dict[str, Any]]:
@@ -72,9 +75,7 @@ class Turning:
             self.felt.add(control["id"])
         if control["value"] != stood or self.by_hand or control["id"] in self.refused:
             return
-        standing = yield from self.stands()
-        if standing is not None and standing.values.get(control["id"], stood) != stood:
-            control["value"] = standing.values[control["id"]]  # it moves after it has answered
+        if (yield from self.has_moved_late(control, stood)):
             return
         if control["kind"] != "range":
             yield from self._was_refused(control, value, RefusedError(STAYS))
@@ -88,6 +89,21 @@ class Turning:
             control["max" if way > 0 else "min"] = stood
         else:
             yield from self._was_refused(control, value, RefusedError(STAYS))
+
+    def has_moved_late(self, control: dict[str, Any], stood: Any) -> Procedure[bool]:
+        """Return whether a control moves after the display has answered that it did not, and take it as it stands then."""
+        is_waited_for = self.moves_late or self.proven_at_once < PROVEN
+        for pause in (0.0, *(LATE_S if is_waited_for else ())):
+            if pause:
+                yield Wait(pause)
+            standing = yield from self.stands()
+            if standing is None:
+                return False
+            if standing.values.get(control["id"], stood) != stood:
+                control["value"], self.moves_late = standing.values[control["id"]], True
+                return True
+        self.proven_at_once += 1
+        return False
 
     def stands(self) -> Procedure[Standing | None]:
         """Return how the display says that it stands; that it had left its mode or its signal is kept for who looks after that."""

@@ -146,7 +146,7 @@ def _lets(desk: Desk, probe: dict[str, Any]) -> Procedure[bool]:
         probe["value"] = yield Set(probe["id"], type(stood)(stood + step))
     except RefusedError as refusal:
         return refusal.room is not None  # a narrower range is one
-    if probe["value"] == stood:
+    if probe["value"] == stood and not (yield from desk.has_moved_late(probe, stood)):
         return (yield from desk.moves(probe))
     yield from desk.look(takes_choices=True)
     yield from desk.set(probe, probe["value"] - step)
