@@ -1,6 +1,7 @@
 """What is turned at a paired display itself, or comes along with a choice: log and display stand alike, and it is said."""
 
 import datetime as dt
+import threading
 import time
 import uuid
 
@@ -189,3 +190,18 @@ def test_a_display_that_tells_late_what_was_set_is_not_taken_for_one_that_was_tu
     told.append((time.monotonic(), told[0][1]))  # over another line it tells late again
     engine.run(read_level(tuning_id=paired.pk, actor=person, now=now).pk)
     assert [(c.control, c.after, c.is_told) for c in values_of(paired).changes] == [(red["id"], 4, False)]
+
+
+def test_a_list_holds_on_a_display_that_moves_after_it_has_answered(paired, bench, person, now, monkeypatch):
+    red, green = by_role(paired, "white.gain.red"), by_role(paired, "white.gain.green")
+    display, set_control = bench.displays[3], type(bench.displays[3]).set_control
+
+    def slow(mode, control, value):
+        threading.Timer(0.3, set_control, (display, mode, control, value)).start()
+        return stands(bench, paired)[control]
+
+    monkeypatch.setattr(display, "set_control", slow)
+    typed = {red["id"]: "4", green["id"]: "-3"}
+    made = set_over_link(tuning_id=paired.pk, actor=person, typed=typed, seen=0, now=now, group=uuid.uuid4())
+    assert [(c.control, c.before, c.after, c.is_told) for c in made] == [(red["id"], 0, 4, False), (green["id"], 0, -3, False)]
+    assert values_of(paired).now == stands(bench, paired)
