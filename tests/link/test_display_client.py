@@ -82,6 +82,13 @@ GOOD = {
 }
 
 
+def test_what_arithmetic_leaves_of_a_number_is_no_other_value(line, monkeypatch):
+    row = GOOD | {"step": 0.1, "value": 0.1 + 0.2}
+    assert checked_control(line.connection, row)["value"] == 0.3
+    monkeypatch.setattr(line, "_call", lambda method, **params: {"value": 0.1 + 0.2})
+    assert line.set("m2", "x", 0.3) == 0.3
+
+
 @pytest.mark.parametrize(
     "change",
     [
@@ -131,3 +138,29 @@ def test_what_stands_otherwise_is_waited_for_once(line, bench, hours):
         assert {c["id"]: c["value"] for c in line.controls("m2")}["pic-1"] == 40
         assert 5.0 < hours.now - 3600.0 < 9.0
         line.was_set("m2", [("pic-1", 99)])
+
+
+@pytest.mark.parametrize("late_s", [0.5, None])
+def test_a_control_that_moves_after_its_answer_is_waited_for(line, bench, hours, late_s):
+    paired(line)
+    display_, menu = bench.displays[0], bench.displays[0].menu
+    described, asked = menu.described, []
+
+    def told(mode):
+        for at, name, value in asked:
+            if late_s is not None and hours.now >= at + late_s:
+                menu.set(mode, name, value)
+        return described(mode)
+
+    def slow(mode, control, value):
+        asked.append((hours.now, control, value))
+        return menu.values[mode][control]
+
+    menu.described, display_.set_control = told, slow
+    came = [34]
+    for value in (40, 41, 42):
+        came.append(line.set("m2", "pic-1", value, was=came[-1]))
+    assert came == ([34, 40, 41, 42] if late_s else [34] * 4)
+    waited = hours.now
+    assert line.set("m2", "pic-1", 43, was=came[-1]) == (43 if late_s else 34)
+    assert (hours.now > waited) == (late_s is not None), "what sticks is not waited for again"

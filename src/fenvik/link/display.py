@@ -17,6 +17,7 @@ NOT_THERE = (DeviceError.UNKNOWN, DeviceError.UNSUPPORTED, -32602)  # the last: 
 SIGNALS = ("sdr", "hdr10", "hlg", "dynamic")
 LATE_S = 5.0  # so long a display may tell what was before something was set or chosen
 CHOSEN = ("", "")  # the mode, among what was set
+MOVES_S, PROVEN = (0.2, 0.4, 0.6, 1.2), 2  # between looks at what may move after its answer; times that tell that nothing does
 ASKED_AGAIN_S = 0.4  # after that; then after half as long as it is since
 Value = float | str | bool
 Told = TypeVar("Told")
@@ -80,7 +81,12 @@ def checked_control(connection: Connection, row: object) -> dict[str, Any]:
     if (role or "").startswith("process.") and not _fits(kind, row, row.get("off")):
         raise connection.fault(f"{row['id'][:40]} does not say what off is")
     wanted = ("id", "label", "group", "kind", "role", "min", "max", "step", "options", "off", "value", "default")
-    return {member: row[member] for member in wanted if member in row}
+    return {member: _plain(row[member]) for member in wanted if member in row}
+
+
+def _plain(value: Any) -> Any:
+    """Return a number without what arithmetic left at its end: 0.30000000000000004 is where 0.3 is, and nobody turned it."""
+    return round(value, 9) if isinstance(value, float) else value
 
 
 class LinkedDisplay(Device):
@@ -91,6 +97,7 @@ class LinkedDisplay(Device):
         self.token = token
         # What was set or chosen may be at, and since when: where it was answered to be, or where it was asked to go.
         self._lately: dict[tuple[str, str], tuple[tuple[Value, ...], float]] = {}
+        self._moves_late, self._stayed = False, 0  # whether controls move after their answer; how often that was waited for in vain
         self._in_vain: set[tuple[str, str]] = set()  # what was waited for that stood otherwise all the same
 
     def _call(self, method: str, **params: Any) -> Any:
@@ -176,14 +183,30 @@ class LinkedDisplay(Device):
             raise self.connection.fault("two controls with one id")
         return made
 
-    def set(self, mode: str, control: str, value: Value) -> Value:
-        """Set a control and return what it now is. Raises DeviceError 3 outside its range."""
+    def set(self, mode: str, control: str, value: Value, *, was: Value | None = None) -> Value:
+        """Set a control and return what it now is. Raises DeviceError 3 outside its range.
+
+        ``was``: what it was, where that is known. Some displays answer that, and move the control a moment later: the one that
+        answers so is asked again for as long as ``MOVES_S``, twice, and always once it has shown that it does.
+        """
         answer = self._call("set", mode=mode, control=control, value=value)
         if not isinstance(answer, dict) or not isinstance(answer.get("value"), int | float | str):
             raise self.connection.fault("set without a value")
-        now: Value = answer["value"]
+        now: Value = _plain(answer["value"])
+        if was is not None and now == was != value and (self._moves_late or self._stayed < PROVEN):
+            now = self._moved_late(mode, control, now)
         self._lately[mode, control] = (now, value), time.monotonic()
         return now
+
+    def _moved_late(self, mode: str, control: str, was: Value) -> Value:
+        for pause in MOVES_S:
+            time.sleep(pause)
+            now = next((row["value"] for row in self._controls(mode) if row["id"] == control), was)
+            if now != was:
+                self._moves_late = True
+                return now
+        self._stayed += 1
+        return was
 
     def install(self, mode: str, what: str, data: dict[str, Any]) -> None:
         """Install curves, a cube, a matrix, a tone or panel facts in a mode. Raises DeviceError −32602 for what it cannot be."""

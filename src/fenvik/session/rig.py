@@ -336,6 +336,7 @@ class LinkRig:
 
     def set(self, control: str, value: Any) -> Any:
         """Set a control and return what it now is; the light is given time to follow."""
-        now = self._asked(lambda display: display.set(self.mode, control, value))
+        was = next((c["value"] for c in self.controls if c["id"] == control), None)
+        now = self._asked(lambda display: display.set(self.mode, control, value, was=was))
         self._shown = None  # the picture is sent anew after a change, and settles anew
         return now

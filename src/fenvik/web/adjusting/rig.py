@@ -146,7 +146,7 @@ class Rig:
                 self._by[name]["value"] = value
 
     def _send(self, control: str, value: Any) -> Any:
-        return self.runner.display().set(self.runner.told.mode, control, value)
+        return self.runner.display().set(self.runner.told.mode, control, value, was=self._by[control]["value"])
 
     def _asked(self, act: Callable[[], T]) -> T:
         """Do something with the display; what it refuses for good is kept as what came of the step. Raises RefusedError."""

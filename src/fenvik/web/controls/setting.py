@@ -3,7 +3,6 @@
 A refusal leaves display and log equal, and so does a choice that brings other controls along.
 """
 
-import time
 import uuid
 from collections.abc import Sequence
 from datetime import datetime
@@ -25,7 +24,6 @@ from fenvik.web.people.models import User
 from fenvik.web.visits.models import Tuning
 
 log = structlog.get_logger(__name__)
-LATE_S = (0.2, 0.4, 0.6)  # seconds between looks at what may move late
 MOST_AGAIN = 2  # times that what does not stay where it was put is set again
 
 
@@ -42,14 +40,7 @@ def set_controls(
     """
     made: list[ControlChange] = []
     came_to: dict[str, Any] = {}
-    unmoved: list[tuple[dict[str, Any], Any]] = []  # that answered what they were before, with that
     basis = basis_of(tuning, basis_id)
-
-    def keep(control: dict[str, Any], before: Any, after: Any) -> None:
-        more: dict[str, Any] = {"now": now, "group": group, "basis_id": basis}
-        with transaction.atomic():
-            made.append(log_one(tuning=tuning, actor=actor, control=control, before=before, after=after, **more))
-
     # Choices first: one may bring other controls along.
     for control, value in sorted(wanted, key=lambda each: each[0]["kind"] == "range"):
         with transaction.atomic():
@@ -60,7 +51,7 @@ def set_controls(
         before = values.now.get(control["id"])
         # Nothing of the database is held while the display is waited for; the hold keeps everybody else away.
         try:
-            came = line.set(tuning.mode_id, control["id"], value)
+            came = line.set(tuning.mode_id, control["id"], value, was=before)
         except DeviceError as problem:
             if refused is None or refusal_of(problem) is None:
                 raise
@@ -68,35 +59,16 @@ def set_controls(
             continue
         came_to[control["id"]] = came
         if came == before:
-            unmoved += [(control, before)] if came != value else []
             continue
-        keep(control, before, came)
-    for control, before, after in _moved_late(tuning, line, unmoved):
-        came_to[control["id"]] = after
-        keep(control, before, after)
+        with transaction.atomic():
+            made.append(
+                log_one(
+                    tuning=tuning, actor=actor, control=control, before=before, after=came, now=now, group=group, basis_id=basis
+                )
+            )
     _see_that_they_stand(tuning, line, came_to)
     take_as_told(tuning=tuning, line=line, now=now)
     return made
-
-
-def _moved_late(
-    tuning: Tuning, line: LinkedDisplay, unmoved: Sequence[tuple[dict[str, Any], Any]]
-) -> list[tuple[dict[str, Any], Any, Any]]:
-    """Return controls that moved after the display had answered that they had not, each with its value before and after."""
-    moved: list[tuple[dict[str, Any], Any, Any]] = []
-    for pause in LATE_S:
-        if len(moved) == len(unmoved):
-            break
-        time.sleep(pause)
-        try:
-            stands = standing(tuning, line)
-        except FenvikError as problem:
-            log.warning("controls not seen again", tuning_id=tuning.pk, problem=str(problem))
-            break
-        moved = [
-            (control, before, after) for control, before in unmoved if (after := stands.get(control["id"], before)) != before
-        ]
-    return moved
 
 
 def _see_that_they_stand(tuning: Tuning, line: LinkedDisplay, came_to: dict[str, Any]) -> None:
