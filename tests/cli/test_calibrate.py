@@ -236,7 +236,7 @@ def test_how_long_the_light_takes_to_follow_is_learned(tmp_path):
 )  # fmt: skip
 def test_what_a_display_or_a_meter_refuses_for_good_is_told_to_the_procedure(number, data, room):
     class Device:
-        def set(self, *args):
+        def set(self, *args, **known):
             raise DeviceError("The display", number, "No.", data)
 
         install = set
