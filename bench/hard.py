@@ -14,7 +14,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from bench.displays import RandomDisplay, _choice
-from bench.faults import Faulty
+from bench.faulty import Faulty
 from bench.handsfree import BUDGET, GREYS, TARGET, limit
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job

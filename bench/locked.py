@@ -15,7 +15,8 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from bench.displays import _choice
-from bench.faults import IN_HDR, Faulty, made
+from bench.faults import IN_HDR, made
+from bench.faulty import Faulty
 from bench.handsfree import BUDGET
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job

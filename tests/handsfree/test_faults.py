@@ -5,7 +5,8 @@ from typing import ClassVar
 import numpy as np
 import pytest
 
-from bench.faults import HDR, IN_HDR, BringsAlong, broken, made
+from bench.faults import HDR, IN_HDR, made
+from bench.faulty import BringsAlong, broken
 from bench.handsfree import BUDGET
 from bench.site import Site
 from fenvik.core.procedures.desk import Desk
@@ -24,6 +25,9 @@ from fenvik.core.procedures.steps import Standing, perform
         ("sdr", "input for a while", False, False),
         ("installed", "patch before", False, False), ("hdr", "follows late", False, False),
         ("installed", "follows late", False, False), ("hdr", "gains follow late", False, False),
+        ("sdr", "other levels", False, True), ("hdr", "other levels", True, False), ("installed", "other levels", True, False),
+        ("sdr", "out of step", False, False), ("installed", "blanks", False, False), ("sdr", "answers late", False, False),
+        ("installed", "brings along", False, False),
     ],
 )  # fmt: skip
 def test_none_is_left_worse_than_found_in_hdr_or_by_what_is_installed(kind, fault, is_attended, is_put_back):

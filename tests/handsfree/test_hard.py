@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from bench.faults import Faulty
+from bench.faulty import Faulty
 from bench.handsfree import BUDGET, TARGET
 from bench.hard import WAYS, Hard
 from fenvik.core.colour.space import xyz_to_uv

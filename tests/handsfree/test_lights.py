@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from bench.faults import Faulty
+from bench.faulty import Faulty
 from bench.hard import Hard
 from bench.site import Site
 from fenvik.core.analysis.clipping import clipped

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from bench.awaited import result_of
-from bench.faults import Faulty
+from bench.faulty import Faulty
 from bench.site import Site
 from fenvik.core.colour.space import xy_to_xyz
 from fenvik.core.colour.target import TARGETS

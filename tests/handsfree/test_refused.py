@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 
 from bench.displays import RandomDisplay
-from bench.faults import IN_HDR, Faulty, made
+from bench.faults import IN_HDR, made
+from bench.faulty import Faulty
 from bench.handsfree import BUDGET, TARGET
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job

@@ -7,7 +7,7 @@ import numpy as np
 
 from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import agree, standing_out
-from fenvik.core.procedures.following import MOST_TRIES, SOON_S, Following, is_late
+from fenvik.core.procedures.following import MOST_TRIES, SOON_S, Following, is_late, read_lit
 from fenvik.core.procedures.samelight import comes_back, is_right, see_the_dark, see_the_light
 from fenvik.core.procedures.shown import MOST_CALLS, until_it_shows
 from fenvik.core.procedures.stand import UNKNOWN, Stand
@@ -18,7 +18,6 @@ from fenvik.core.procedures.steps import (
     Fraction,
     OtherLightError,
     Procedure,
-    Read,
     RestlessError,
 )
 from fenvik.core.procedures.taken import Taken
@@ -68,8 +67,8 @@ class Desk(Stand):
             raise BudgetError("The budget of readings is used up, but for those of the proof.")
         if not self.by_hand:  # a person is slower than any display
             yield from self.following.wait(self.settings)
-        fraction, xyz = yield Read((float(percent[0]), float(percent[1]), float(percent[2])))
-        made = Taken(np.asarray(fraction, dtype=np.float64), np.asarray(xyz, dtype=np.float64), self.settings)
+        fraction, xyz = yield from read_lit(self, (float(percent[0]), float(percent[1]), float(percent[2])))
+        made = Taken(fraction, xyz, self.settings)
         self.taken.append(made)
         return made
 

@@ -14,8 +14,9 @@ import numpy as np
 
 from fenvik.core.colour.space import xyz_to_uv
 from fenvik.core.procedures.doubt import INSTALLED
-from fenvik.core.procedures.steps import Procedure, Wait
+from fenvik.core.procedures.steps import Fraction, Procedure, Read, Wait
 from fenvik.core.procedures.taken import Taken
+from fenvik.core.types import Floats
 
 if TYPE_CHECKING:
     from fenvik.core.procedures.desk import Desk
@@ -35,6 +36,8 @@ LIT, SEEN = 0.29, 1.0  # fraction of signal, and cd/m²: what is darker tells li
 APART, APART_UV = 0.01, 0.002  # of ln luminance and of u′v′: the meter's noise and a wandering light are less
 BESIDE = 0.3  # of the way from the one light to the other: a light on its way lies no farther beside it
 CLEARLY = 2.0  # times that: what a turn does beyond doubt
+# Share of the light of patches that ask for no more; how long, and how often, a black screen is waited for.
+DARK, DARK_S, MOST_DARK = 0.02, 2.0, 5
 
 
 def _of_each() -> dict[str, Any]:
@@ -52,6 +55,7 @@ class Following:
     wait_s: dict[str, float] = field(default_factory=_of_each)
     came: dict[str, int] = field(default_factory=_of_each)  # that were seen to have come
     stood: dict[str, Any] | None = None  # the settings when something was last read
+    lit: dict[str, Any] | None = None  # the settings when something last gave light
     asked: int = 0  # readings that told of it, and were taken for nothing else
     patient: dict[str, int] = field(default_factory=_of_each)
 
@@ -108,6 +112,26 @@ class Following:
         """Keep that what was waited is enough."""
         self.wait_s[kind] = self.after(kind)
         self.came[kind] += 1
+
+
+def read_lit(desk: Desk, percent: Fraction) -> Procedure[tuple[Floats, Floats]]:
+    """Read a patch; while it gives no light though something was turned since there last was some, read it again a little later.
+
+    Many screens are black for a moment when a mode, a preset or a range is chosen. Those readings are not counted.
+    """
+    now, following = desk.settings, desk.following
+    for left in reversed(range(MOST_DARK + 1)):
+        fraction, xyz = yield Read(percent)
+        made = np.asarray(fraction, dtype=np.float64), np.asarray(xyz, dtype=np.float64)
+        if made[0].max() < LIT:
+            return made
+        least = [float(t.xyz[1]) for t in desk.taken if (t.fraction <= made[0]).all() and t.xyz[1] > SEEN]
+        if not (left and least and made[1][1] < DARK * min(least) and following.lit not in (None, now)):
+            break
+        desk.thrown, desk.budget = desk.thrown + 1, desk.budget + 1
+        yield Wait(DARK_S)
+    following.lit = now
+    return made
 
 
 def is_late(desk: Desk, made: list[Taken], kind: str, stood: dict[str, Any], *, at_once: bool) -> Procedure[bool]:

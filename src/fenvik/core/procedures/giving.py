@@ -14,14 +14,35 @@ if TYPE_CHECKING:
     from fenvik.core.procedures.job import Job
 
 FOR_ALL_ANEW = 75  # readings: what curves and a cube are made from
+BENDS = ("white.at", "gamma.at", "colour")  # roles of what a menu does point by point, and to colours
 MOST_INSTALLED = 3  # times that everything is installed anew
 
 
 def begin(job: "Job") -> Procedure[None]:
     """Take away what is installed already, and let the display end as the target does, before it is read how it ends."""
+    if job.by == "install":
+        yield from _unbent(job)
     yield from bare(job)
     job.bare = job.desk.settings[INSTALLED]
     yield from _end_as_wanted(job)
+
+
+def _unbent(job: "Job") -> Procedure[None]:
+    """Put points and colour management to their defaults: curves and a cube do what these are for, and cannot mend their bumps."""
+    desk, spent = job.desk, job.desk.spent
+    turned = [c for role in BENDS for c in desk.by_role(role) if "default" in c and c["value"] != c["default"]]
+    if not turned:
+        return
+    for control in turned:
+        yield from desk.set(control, control["default"])
+    several = "a control of it was" if len(turned) == 1 else f"{len(turned)} controls of it were"
+    desk.notes.append(f"What the menu does point by point is left to what is installed: {several} put to the default.")
+    job.settle((yield from desk.greys((100.0, 0.0))))
+    if job.target.is_hdr:
+        job.palette = palette_for(job.target, job.white, job.black)
+        if job.palette.is_shortened:
+            yield from job.find_end()
+    desk.budget += desk.spent - spent
 
 
 def _end_as_wanted(job: "Job") -> Procedure[None]:

@@ -10,6 +10,7 @@ from fenvik.core.models import grain, grains, room
 from fenvik.core.models.greysolve import solve
 from fenvik.core.procedures.following import PATIENT_S
 from fenvik.core.procedures.greyview import GreyView
+from fenvik.core.procedures.misfit import see_that_it_is_explained
 from fenvik.core.procedures.steps import Procedure, Wait
 from fenvik.core.procedures.taken import Taken
 from fenvik.core.procedures.unlocking import Dead
@@ -31,6 +32,7 @@ IS_LATE = 0.5  # of what was promised, once it was waited for
 OF_END = 5  # greys between where a display stops following and its peak
 TRIES, MANY_LOST = 3, 4  # to move and read; readings that a move was made from and that were thrown away since
 NEAR = 0.3  # percent of signal: a code is rounded by less
+CONTRADICTS = 4.0  # squared error a reading that no display's own oddities leave
 LEAST_LEVELS = 4  # fewer tell nothing of a curve
 FIRST = (100.0, 70.0, 40.0, 20.0, 10.0)
 # Percent, after each move of gains and offsets: black too, for offsets raise it. Without points there are readings to spare.
@@ -175,6 +177,10 @@ class Greys(GreyView):
             self.desk.notes.append(f"{', '.join(names)}: more of it gives less light, and it was turned as that wants.")
 
         self.desk.notes += grains.said(self.knobs)
+        if self.model is not None and self.model.residual > CONTRADICTS * max(self.read_of_now(), 1):
+            self.desk.notes.append(
+                "What was read of the greys does not fit together: something was probably another while a part of it was read."
+            )
 
     @property
     def _backwards(self) -> int:
@@ -257,6 +263,29 @@ class Greys(GreyView):
 
     def _move(self, allowed: Sequence[bool], levels: Floats, *, last: bool = False) -> Procedure[None]:
         """Fit to everything seen, solve, and set."""
+        yield from self._learn()
+        if lost := (yield from see_that_it_is_explained(self)):
+            yield from self.desk.greys(lost)
+            yield from self._learn()
+        self.reached = self._is_good_enough(self.moved, levels)
+        if self.reached:
+            return
+        while not (yield from self._turn(allowed, levels, last=last)):
+            assert self.model is not None
+            self.knobs = [self._with_room(knob) for knob in self.knobs]
+            self.model = replace(self.model, knobs=tuple(self.knobs))
+
+    def see_that_it_fits(self) -> Procedure[None]:
+        """See that greys that were read since the last move are explained; what is not is forgotten. Raises OtherLightError."""
+        if self.model is None:
+            return
+        known, boost, self.taught = (self.model, self.taught), self.model.boost, None
+        self.model = replace(self._fit(self._seen(boost)), boost=boost)
+        yield from see_that_it_is_explained(self)
+        self.model, self.taught = known  # what the proof says is no more to be learned from
+
+    def _learn(self) -> Procedure[None]:
+        """Fit to everything seen."""
         if self.model is not None:
             self._follow_black()
         seen = self._seen()
@@ -269,12 +298,6 @@ class Greys(GreyView):
             if freed.residual < self.model.residual:
                 self.model = replace(freed, boost=self.boost)
         self._see_the_grain()
-        self.reached = self._is_good_enough(self.moved, levels)
-        if self.reached:
-            return
-        while not (yield from self._turn(allowed, levels, last=last)):
-            self.knobs = [self._with_room(knob) for knob in self.knobs]
-            self.model = replace(self.model, knobs=tuple(self.knobs))
 
     def _see_the_grain(self) -> None:
         """Turn in a display's own steps from now on, where what was read speaks for larger ones than its menu's."""

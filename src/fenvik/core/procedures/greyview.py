@@ -54,6 +54,8 @@ class GreyView:
     taught: Taught | None = None  # by an earlier sample of the same model
     kept_of: dict[Sequence[str], Floats] = field(default_factory=dict)  # by kinds: what came of what they promised, and its square
     doubted: Sequence[str] = ()  # kinds of which it is still to be seen whether they do anything: gain, point
+    explained: int = 0  # so many readings were taken before the model last explained all of them
+    proofs: int = 0  # so often something else was looked for that would explain them
 
     def __post_init__(self) -> None:
         self.found = self.black
@@ -186,6 +188,19 @@ class GreyView:
             return [Seen(s.level, s.drives, moved, s.when, s.before, s.doubt) for s, moved in zip(made, moves, strict=True)]
 
         return seen_by
+
+    def read_of_now(self) -> int:
+        """Return how many readings the model is of."""
+        assert self.model is not None
+        return len(self._seen(self.model.boost))
+
+    def off_by(self, taken: Taken) -> float:
+        """Return by how much of drive the model is off at most at a grey that was read; nothing below its end in the dark."""
+        assert self.model is not None
+        if taken.fraction[0] < DARKEST_READ or taken.xyz[1] <= 0:
+            return 0.0
+        drives = drives_of(taken.xyz[None], self.target, self.white, self.black, self.model.boost, self.palette.roll)[0]
+        return float(np.abs(drives - self.model.at(np.array([taken.fraction[0]]), self._moved(taken.settings))[0]).max())
 
     def _fit(self, seen: Sequence[Seen]) -> Fit:
         """Return the model of what was seen; an earlier sample is believed for as long as this one does not speak against it."""

@@ -5,9 +5,10 @@ from typing import TYPE_CHECKING, Any
 from fenvik.core.procedures import giving, lights
 from fenvik.core.procedures.already import shows
 from fenvik.core.procedures.following import said_of
+from fenvik.core.procedures.misfit import see_that_it_is_the_one_found
 from fenvik.core.procedures.samelight import OF_COLOUR
 from fenvik.core.procedures.scoring import errors_of, parts_of, score, worse_colours
-from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure
+from fenvik.core.procedures.steps import BudgetError, Fraction, OtherLightError, Procedure
 from fenvik.core.procedures.taken import Taken
 
 if TYPE_CHECKING:
@@ -29,7 +30,11 @@ def look_left(job: "Job") -> Procedure[None]:
     # Kept back for it; where the display moves in the middle of it, it is read once more, whatever was allowed.
     job.desk.budget = max(job.desk.budget, job.desk.spent) + 3 * len(job.proof)
     recalled = job.desk.recalled
+    if job.desk.has_installed:
+        yield from _of_the_display_found(job)
     job.as_left = yield from _proof(job)
+    if job.balance is not None:
+        yield from job.balance.see_that_it_fits()
     if job.desk.recalled > recalled + MANY_RECALLED and (job.balance is not None or job.installer is not None):
         # Only what is left has shown that it was adjusted in another light.
         yield from _made_right(job)
@@ -59,6 +64,14 @@ def look_left(job: "Job") -> Procedure[None]:
         if worse:
             told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
             job.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
+
+
+def _of_the_display_found(job: "Job") -> Procedure[None]:
+    """See that what is installed was made for the display that was found. Raises OtherLightError where it was not and stays so."""
+    try:
+        yield from see_that_it_is_the_one_found(job.desk, job.as_found)
+    except OtherLightError as problem:
+        yield from job.desk.set_right(problem)
 
 
 def _lost_of_its_peak(job: "Job") -> str:

@@ -141,6 +141,16 @@ def is_another(desk: Desk, before: Taken, again: Taken) -> RestlessError:
     )
 
 
+def of_another_picture(why: str, was: Taken, now: Taken, since: int) -> OtherLightError:
+    """Return what it means that a grey gives another light with everything turned back, though white tells of nothing."""
+    return OtherLightError(
+        f"{why}. Everything was turned back for a moment, and a grey of {100.0 * was.fraction[0]:.0f} % that gave "
+        f"{was.xyz[1]:.3g} cd/m² gave {now.xyz[1]:.3g}: the levels of the signal, the picture or the light is another.",
+        since,
+        was,
+    )
+
+
 def known_well(desk: Desk, before: Taken) -> int:
     """Return how many readings were taken in the light in which something was read before.
 

@@ -8,6 +8,7 @@ import numpy as np
 
 from fenvik.core.procedures.doubt import FAR, between
 from fenvik.core.procedures.samelight import (
+    CHANGED,
     LIT,
     PASSED,
     SEEN,
@@ -15,6 +16,7 @@ from fenvik.core.procedures.samelight import (
     is_another,
     is_as_it_was,
     known_well,
+    of_another_picture,
     of_no_balance,
     turned_back,
 )
@@ -24,6 +26,7 @@ from fenvik.core.procedures.taken import Taken
 if TYPE_CHECKING:
     from fenvik.core.procedures.desk import Desk
 
+WHOLE = "A batch of patches gave another light than before"
 CHANGED_WHOLE = 0.18  # of ln luminance of a batch: greys of PQ follow what is turned, and a little more is no wonder
 
 
@@ -70,6 +73,24 @@ def _states(taken: list[Taken]) -> list[list[Taken]]:
     return states
 
 
+def _as_it_was_and_top(
+    desk: Desk, told: list[Taken], before: list[Taken]
+) -> Procedure[tuple[bool, Taken, tuple[Taken, Taken] | None]]:
+    """Return whether patches are as they were, and what the first gives; where that is brighter and the brightest grey of its state
+    is not, the first as it was and as it is: what a hand was before is all of it brighter, other levels of a signal raise the dark.
+    """
+    is_true, again = yield from is_as_it_was(desk, told, gives_as_much)
+    top = max((t for t in before if np.ptp(t.fraction) == 0), key=lambda t: float(t.fraction[0]), default=None)
+    if is_true or top is None or top is told[0] or not _is_brighter(again, told[0]):
+        return is_true, again, None
+    now = yield from desk.read([100.0 * float(v) for v in top.fraction])
+    return False, again, None if _is_brighter(now, top) else (told[0], again)
+
+
+def _is_brighter(now: Taken, was: Taken) -> bool:
+    return bool(now.xyz[1] > np.exp(CHANGED) * was.xyz[1])
+
+
 def _changed(now: Taken, before: list[Taken], *, is_hdr: bool) -> float | None:
     """Return by how much a patch changed, in ln of luminance; a grey beside those about it. None where that is not told."""
     same = next((t for t in before if np.array_equal(t.fraction, now.fraction)), None)
@@ -83,8 +104,8 @@ def _prove_whole(desk: Desk, now: Taken, before: list[Taken]) -> Procedure[None]
     """Raise OtherLightError where a state is not what it was, or a patch that has changed is not what it just was."""
     at = float(now.fraction.max())
     told = sorted(before, key=lambda t: (np.ptp(t.fraction) > 0, abs(float(t.fraction.max()) - at)))[:3]
-    is_true, again = yield from turned_back(desk, told[0], is_as_it_was(desk, told, gives_as_much))
+    is_true, again, top = yield from turned_back(desk, told[0], _as_it_was_and_top(desk, told, before))
     if not is_true:
-        raise is_another(desk, told[0], again)
+        raise is_another(desk, told[0], again) if top is None else of_another_picture(WHOLE, *top, known_well(desk, told[0]))
     if not gives_as_much(now, (yield from desk.read([100.0 * float(v) for v in now.fraction]))):
         raise OtherLightError(PASSED, known_well(desk, told[0]), told[0], is_over=True)
