@@ -135,7 +135,7 @@ def is_another(desk: Desk, before: Taken, again: Taken) -> RestlessError:
     what = "White" if before.fraction.min() == 1.0 else "A patch"
     return OtherLightError(
         f"{what} gave {before.xyz[1]:.3g} cd/m². Everything was turned back for a moment, and it gave {again.xyz[1]:.3g}: "
-        "the meter has lost its aim, or the light of the display or of the room is another.",
+        "the meter has lost its aim, or the levels of the signal, the light of the display or of the room is another.",
         known_well(desk, before),
         before,
     )
