@@ -16,7 +16,7 @@ from fenvik.core.procedures.taken import Taken
 from fenvik.core.procedures.unlocking import Dead
 from fenvik.core.types import Floats
 
-MOST_GREYS = 58  # readings for greys over a whole job, but for levels at risk: less than three for each of 21 levels
+MOST_GREYS = 60  # readings for greys over a whole job: less than three for each of 21 levels
 DOUBTED = 2  # of those: kept for what stands out and is read twice
 FOR_END = 15  # more of them in HDR, where the end of a display takes some for itself
 GO_ON = 7  # readings, twice, after the meter was corrected anew

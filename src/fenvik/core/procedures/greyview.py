@@ -27,7 +27,7 @@ JUDGED = np.array([0.1, 0.15, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0])  # f
 COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets are to get right before points
 AT_ONCE, VALLEYS = 16, 3  # places in a run that are tried at once for when a meter has changed; the best of them are looked about
 LIT, DOES_LITTLE, DOES_MUCH = 0.25, 0.2, 0.7  # of signal; of what was promised
-AT_RISK, MOST_AT_RISK = 2.0, 6  # of an error; levels that are read for that
+AT_RISK = 2.0  # of an error: such levels are read before others
 DISBELIEVED = 3.0  # squared error that speaks against what an earlier sample of the model has taught
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 BEYOND = 0.003  # of signal, above the end of what is judged: still at it
@@ -292,20 +292,18 @@ class GreyView:
     def _worst(self, count: int) -> list[float]:
         """Return the levels in percent that are most worth a reading, the brightest first.
 
-        Beyond the count come those that would be far off if a point did the opposite of what it is taken to do: few readings, and
-        without them a level is now and then left several times farther off than any other.
+        Half of them may be such as would be far off if a point did the opposite of what it is taken to do: without that a level
+        is now and then left several times farther off than any other.
         """
         assert self.model is not None
         known = (self.moved, self._seen(self.model.boost), self.target, self.white, self.black, self.palette.roll)
         at = np.array(self.between) / 100.0
-        order = worth_reading(self.model, at, *known)
+        order, risk = worth_reading(self.model, at, *known), at_risk(self.model, at, *known)
         # White always: everything below is judged in relation to it.
         first = [i for i in order if self.between[i] == max(self.between)]
-        chosen = [*first, *(i for i in order if i not in first)][:count]
-        risk = at_risk(self.model, at, *known)
-        room = max(min(MOST_AT_RISK, self.desk.budget - self.desk.spent - count), 0)
-        more = [int(i) for i in np.argsort(-risk) if risk[i] > AT_RISK and i not in chosen][:room]
-        return sorted((self.between[i] for i in (*chosen, *more)), reverse=True)
+        risky = [int(i) for i in np.argsort(-risk) if risk[i] > AT_RISK and i not in first][: count // 2]
+        chosen = list(dict.fromkeys([*first, *risky, *order]))[:count]
+        return sorted((self.between[i] for i in chosen), reverse=True)
 
     def _is_good_enough(self, moved: Floats, levels: Floats) -> bool:
         """Whether every level is expected within the goal, and each third of them was read with the knobs as they stand."""
