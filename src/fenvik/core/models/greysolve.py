@@ -27,7 +27,6 @@ SWEEPS = 40
 MANY = 40  # controls from which on the bounded least squares goes by the interior
 LUMINANCE = np.array([0.22, 0.70, 0.08])  # of white's, by the three lights, roughly
 FIRM = 3000.0  # weight of what must not be passed: error a drive
-PROVEN, BACKWARDS = 0.1, 2.0  # of a point's step: how well it is known then; times what it was to do, where it does the opposite
 HELD = 1.0  # weight of white's own luminance
 
 
@@ -92,24 +91,6 @@ def worth_reading(
     size = np.sqrt(((weigh @ off[:, :, None]) ** 2).sum(axis=(1, 2)))
     unsure = np.sqrt(((weigh * doubt_of(model, levels, moved, seen)[:, None, :]) ** 2).sum(axis=(1, 2)))
     return [int(i) for i in np.argsort(-np.hypot(size, unsure) * np.clip(levels / 0.1, 0.4, 1.0))]
-
-
-def at_risk(
-    model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen], target: Target, white: float, black: float,
-    roll: RollOff | None = None,
-) -> Floats:  # fmt: skip
-    """Return by how much levels (n,) may be off, in the target's metric, if a point works backwards that was turned since they were
-    last read and has not yet shown what it does. Levels that were never read are at no risk: they are unknown anyway.
-    """
-    step = np.maximum(np.abs(model.step), 1e-9)
-    unproven = np.array([knob.kind == "point" for knob in model.knobs]) & (model.doubt > PROVEN * step)
-    since = np.zeros((len(levels), len(model.knobs)))
-    for i, level in enumerate(levels):
-        mine = [s for s in seen if abs(s.level - level) < SAME_LEVEL]
-        since[i] = moved - mine[-1].moved if mine else 0.0
-    weigh = metric(levels, target, white, black, roll) @ seen_of(model.boost)
-    turned = weigh @ (model.effects(levels, moved) * (since * unproven)[:, None, :])
-    return np.asarray(BACKWARDS * np.sqrt((turned**2).sum(axis=1)).max(axis=1, initial=0.0))
 
 
 def solve(

@@ -14,7 +14,7 @@ from fenvik.core.models.foreseen import Course
 from fenvik.core.models.grey import Fit, Seen, drives_of, fineness, seen_at, seen_of
 from fenvik.core.models.greyblock import prior_units
 from fenvik.core.models.greyfit import fit
-from fenvik.core.models.greysolve import at_risk, lift_of, worth_reading
+from fenvik.core.models.greysolve import lift_of, worth_reading
 from fenvik.core.models.palette import DARKEST, SDR, Palette
 from fenvik.core.models.taught import Taught
 from fenvik.core.models.twopoint import light
@@ -27,7 +27,6 @@ JUDGED = np.array([0.1, 0.15, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0])  # f
 COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets are to get right before points
 AT_ONCE, VALLEYS = 16, 3  # places in a run that are tried at once for when a meter has changed; the best of them are looked about
 LIT, DOES_LITTLE, DOES_MUCH = 0.25, 0.2, 0.7  # of signal; of what was promised
-AT_RISK = 2.0  # of an error: such levels are read before others
 DISBELIEVED = 3.0  # squared error that speaks against what an earlier sample of the model has taught
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 BEYOND = 0.003  # of signal, above the end of what is judged: still at it
@@ -290,20 +289,15 @@ class GreyView:
         return dead if dead.promised >= LEAST_PROMISED else None
 
     def _worst(self, count: int) -> list[float]:
-        """Return the levels in percent that are most worth a reading, the brightest first.
-
-        Half of them may be such as would be far off if a point did the opposite of what it is taken to do: without that a level
-        is now and then left several times farther off than any other.
-        """
+        """Return the levels in percent that are most worth a reading, the brightest first."""
         assert self.model is not None
-        known = (self.moved, self._seen(self.model.boost), self.target, self.white, self.black, self.palette.roll)
-        at = np.array(self.between) / 100.0
-        order, risk = worth_reading(self.model, at, *known), at_risk(self.model, at, *known)
+        order = worth_reading(
+            self.model, np.array(self.between) / 100.0, self.moved, self._seen(self.model.boost), self.target, self.white,
+            self.black, self.palette.roll,
+        )  # fmt: skip
         # White always: everything below is judged in relation to it.
         first = [i for i in order if self.between[i] == max(self.between)]
-        risky = [int(i) for i in np.argsort(-risk) if risk[i] > AT_RISK and i not in first][: count // 2]
-        chosen = list(dict.fromkeys([*first, *risky, *order]))[:count]
-        return sorted((self.between[i] for i in chosen), reverse=True)
+        return sorted((self.between[i] for i in [*first, *(i for i in order if i not in first)][:count]), reverse=True)
 
     def _is_good_enough(self, moved: Floats, levels: Floats) -> bool:
         """Whether every level is expected within the goal, and each third of them was read with the knobs as they stand."""
