@@ -142,20 +142,23 @@ class RandomDisplay:
         """Return how much of a gain and of an offset is felt at signals (n, 3)."""
         return v, 1.0 - v
 
-    def _balanced(self, v: Floats) -> Floats:
+    def _gains(self) -> Floats:
         gains = 1.0 + self.gain @ self._three("white.gain")
-        if self.gains_in_light:
-            gains = np.maximum(gains, 0.05) ** 0.9  # turned in light and felt in the signal
+        return np.maximum(gains, 0.05) ** 0.9 if self.gains_in_light else gains  # turned in light and felt in the signal
+
+    def _balanced(self, v: Floats) -> Floats:
         high, low = self._felt(v)
-        v = (v + high * (gains - 1.0)) * self.scale + self.shift * (1.0 - v) + (self.offset @ self._three("white.offset")) * low
-        if len(self.points):
-            steps = np.array([self._three(f"white.at.{level:g}") for level in self.at]) * self.point_step
-            if steps.any():
-                gaps = np.gradient(self.points) * self.overlap
-                away = np.abs(v[:, :, None] - self.points) / gaps
-                weight = np.clip(1.0 - 0.6 * away, 0.0, 1.0) if self.tents else np.exp(-0.5 * (away / 0.7) ** 2)
-                v = v + np.einsum("nck,kc->nc", weight, steps)
-        return v
+        v = (v + high * (self._gains() - 1.0)) * self.scale + self.shift * (1.0 - v)
+        v = v + (self.offset @ self._three("white.offset")) * low
+        steps = np.array([self._three(f"white.at.{level:g}") for level in self.at]) * self.point_step if len(self.points) else np.zeros(0)
+        return self._bent_by(v, steps) if steps.any() else v
+
+    def _bent_by(self, v: Floats, steps: Floats) -> Floats:
+        """Return signals (n, 3) with what the points (k, 3) add."""
+        gaps = np.gradient(self.points) * self.overlap
+        away = np.abs(v[:, :, None] - self.points) / gaps
+        weight = np.clip(1.0 - 0.6 * away, 0.0, 1.0) if self.tents else np.exp(-0.5 * (away / 0.7) ** 2)
+        return np.asarray(v + np.einsum("nck,kc->nc", weight, steps))
 
     def _managed(self, light: Floats) -> Floats:
         if self.cms == "none":

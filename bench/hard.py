@@ -25,12 +25,14 @@ WAYS = (
     "none", "processing on", "sensor comes back", "labels mislead", "saturation off", "coarse, 1 % a step", "±5 at 0.4 %",
     "±512 at 0.4 %", "gains at an end", "three points inverted", "a dead point",
     "offsets in the dark alone", "two-point about 30 and 80 %", "felt at every second step", "felt at every fourth step",
-    "long menus",
+    "long menus", "gains beside the brightest", "points in light", "lights end early", "bent like an S", "readings that beat",
 )  # fmt: skip
 STEPS = {"coarse, 1 % a step": (5, 0.010), "±5 at 0.4 %": (5, 0.004), "±512 at 0.4 %": (512, 0.004)}
 DIMS, SAVES, SENSES = 0.2, 0.15, 0.15  # of the light: dynamic contrast in white, saving in the dark, the sensor back and forth
 OFF_BY = 0.82  # of saturation
 DARK_TO = 0.35  # of signal: from where on offsets that are felt in the dark alone do nothing
+ENDS_AT, BENT_BY, BEATS_BY = 0.97, 0.03, 0.015  # of signal; of signal; of light, by a meter that sees the display flicker
+IN_LIGHT = 4.0  # times what a point does to the signal: what it does to the light
 FELT = {"felt at every second step": 2, "felt at every fourth step": 4}
 PROCESSING = ("dynamic-contrast", "energy", "ambient")
 
@@ -103,6 +105,29 @@ class Hard(RandomDisplay):
         if self.way == "offsets in the dark alone":
             return v, np.maximum(1.0 - v / DARK_TO, 0.0)
         return ((v - 0.3) / 0.7, (0.8 - v) / 0.8) if self.way == "two-point about 30 and 80 %" else (v, 1.0 - v)
+
+    def _gains(self) -> Floats:
+        """Some menus keep the brightest light as it is, whichever gain is turned."""
+        gains = super()._gains()
+        return gains / gains.max() if self.way == "gains beside the brightest" else gains
+
+    def _bent_by(self, v: Floats, steps: Floats) -> Floats:
+        if self.way != "points in light":
+            return super()._bent_by(v, steps)
+        at = np.append(0.0, self.points)
+        more = [np.interp(v[:, c], at, np.append(0.0, IN_LIGHT * steps[:, c])) for c in range(3)]
+        return np.asarray(np.maximum(v, 1e-6) * np.maximum(1.0 + np.stack(more, axis=-1), 0.1) ** (1 / 2.2))
+
+    def _balanced(self, v: Floats) -> Floats:
+        made = super()._balanced(v)
+        if self.way == "bent like an S":
+            made = made + BENT_BY * np.sin(2.0 * np.pi * np.clip(made, 0.0, 1.0))
+        return np.minimum(made, ENDS_AT) if self.way == "lights end early" else made
+
+    def read(self, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
+        """Read, in step with the display or not."""
+        fraction, xyz = super().read(percent)
+        return fraction, xyz * (1.0 + BEATS_BY * np.sin(2.4 * self.readings)) if self.way == "readings that beat" else xyz
 
     def works(self, name: str) -> bool:
         """Return whether some processing is on."""

@@ -81,14 +81,23 @@ def doubt_of(model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen]) ->
     return made
 
 
+def judged_size(
+    off: Floats, levels: Floats, boost: float, target: Target, white: float, black: float, roll: RollOff | None = None
+) -> Floats:
+    """Return how large changes of drives (n, 3) at levels (n,) are as they are judged (n,); ``boost``: of a white sub-pixel."""
+    weigh = metric(levels, target, white, black, roll) @ seen_of(boost)
+    size: Floats = np.sqrt(((weigh @ off[:, :, None]) ** 2).sum(axis=(1, 2)))
+    return size
+
+
 def worth_reading(
     model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen], target: Target, white: float, black: float,
     roll: RollOff | None = None,
 ) -> list[int]:  # fmt: skip
     """Return the places of levels (n,): first those that are expected to be farthest off, or that are known least of."""
-    weigh = metric(levels, target, white, black, roll) @ seen_of(model.boost)
     off = model.at(levels, moved) - wanted_of(levels, target, white, black, roll)[:, None]
-    size = np.sqrt(((weigh @ off[:, :, None]) ** 2).sum(axis=(1, 2)))
+    size = judged_size(off, levels, model.boost, target, white, black, roll)
+    weigh = metric(levels, target, white, black, roll) @ seen_of(model.boost)
     unsure = np.sqrt(((weigh * doubt_of(model, levels, moved, seen)[:, None, :]) ** 2).sum(axis=(1, 2)))
     return [int(i) for i in np.argsort(-np.hypot(size, unsure) * np.clip(levels / 0.1, 0.4, 1.0))]
 

@@ -1,20 +1,14 @@
 """The greys of a hands-free job: two-point first, then all points at once, and a last look when the colours are done."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
-from fenvik.core.controls import Control
-from fenvik.core.models import grain, grains, room
-from fenvik.core.models.greysolve import solve
-from fenvik.core.procedures.following import PATIENT_S
-from fenvik.core.procedures.greyview import GreyView
-from fenvik.core.procedures.misfit import see_that_it_is_explained
-from fenvik.core.procedures.steps import Procedure, Wait
-from fenvik.core.procedures.taken import Taken
-from fenvik.core.procedures.unlocking import Dead
-from fenvik.core.types import Floats
+from fenvik.core.models import grains, room
+from fenvik.core.procedures.greymoves import GreyMoves
+from fenvik.core.procedures.outcome import surprise
+from fenvik.core.procedures.steps import Procedure
 
 MOST_GREYS = 60  # readings for greys over a whole job: less than three for each of 21 levels
 DOUBTED = 2  # of those: kept for what stands out and is read twice
@@ -24,17 +18,15 @@ MOST_SPARE = 20  # readings in HDR that nothing else wants and greys still take:
 FOR_BACKWARDS = 5  # more for each point that works backwards: it was turned the wrong way first
 FOR_SLIPS = 3  # readings of what is spare that are kept for those that stand out
 LEAST_AGAIN = 2  # readings after all points were moved, whatever was spent before
+AT_FIRST, AS_EXPECTED = 9, 0.4  # levels of the last look that are read first; off by no more than that, the rest is not read
+SURPRISING = 0.65  # off by more: the display is none that the model knows, and is looked at again
+LOOKS_MORE, AT_A_LOOK = 2, 8  # so often at most, and so many levels each time
 FEW_LEVELS = 12
 MANY_POINTS = 15
 AGAIN = 0.4
 POINTS = ("point", "tone")  # kinds
-IS_LATE = 0.5  # of what was promised, once it was waited for
 OF_END = 5  # greys between where a display stops following and its peak
-TRIES, MANY_LOST = 3, 4  # to move and read; readings that a move was made from and that were thrown away since
-NEAR = 0.3  # percent of signal: a code is rounded by less
 CONTRADICTS = 4.0  # squared error a reading that no display's own oddities leave
-LEAST_LEVELS = 4  # fewer tell nothing of a curve
-FIRST = (100.0, 70.0, 40.0, 20.0, 10.0)
 # Percent, after each move of gains and offsets: black too, for offsets raise it. Without points there are readings to spare.
 FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 30.0, 60.0, 0.0)
 SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
@@ -43,15 +35,13 @@ EVERY_TWENTIETH = tuple(float(v) for v in range(100, 5, -5))  # where there are 
 
 
 @dataclass
-class Greys(GreyView):
+class Greys(GreyMoves):
     """What is done to the greys. ``to_come``: readings that ``finish`` is going to take."""
 
     to_come: int = 0
     quiet: bool = False  # something else adjusts what this cannot
-    reached: bool = False
     more: int = 0  # readings that greys may take beyond MOST_GREYS, where somebody wants them nearer to what is possible
-    suspicions: int = 0  # how often nothing seemed to come of what was turned
-    dead: Dead | None = None  # what was turned, did nothing, and was put back: nothing was adjusted then
+    looked_more: int = 0  # how often greys were otherwise than expected, and looked at again
     half_way: Callable[[], Procedure[None]] | None = None  # what is to be looked at in the middle of the points
 
     def adjust(self, *, proof: int, others: bool = False) -> Procedure[None]:
@@ -160,15 +150,40 @@ class Greys(GreyView):
             levels = self._worst(count // looks)
             # Black with them, where a reading is left: whether the room is as dark as it was shows there and nowhere else.
             dark = [0.0] if look == 0 and self.desk.spent + len(levels) < self.desk.budget else []
-            yield from self.desk.greys([*levels, *dark])
+            off = yield from self._look(levels, dark)
             known = self._backwards
             yield from self._move(self.every, self.levels, last=look == looks - 1)
+        for _ in range(LOOKS_MORE):
+            is_room = self.desk.spent + AT_A_LOOK <= self.desk.budget and not self.desk.by_hand
+            if off <= SURPRISING or not self._is_of_points or not is_room:
+                break
+            self.looked_more += 1
+            off = yield from self._look(self._worst(AT_A_LOOK))
+            yield from self._move(self.every, self.levels, last=True)
         # What has just shown that it works backwards was turned the wrong way until now: what follows from it is looked at.
         while self._backwards > known and self.desk.spent + FOR_BACKWARDS <= self.desk.budget and not self.desk.by_hand:
             known = self._backwards
             yield from self.desk.greys(self._worst(FOR_BACKWARDS))
             yield from self._move(self.every, self.levels, last=True)
         self._say_how_the_menu_is()
+
+    @property
+    def _is_of_points(self) -> bool:
+        """Whether a surprise tells how much is still to be won: where points can follow it, and readings are not spent anyway."""
+        return bool(self.points) and not self.palette.is_shortened
+
+    def _look(self, levels: Sequence[float], dark: Sequence[float] = ()) -> Procedure[float]:
+        """Read greys at percentages, most of them only where the first are otherwise than expected; return by how much those are.
+
+        ``dark``: what is read with the first and expected of nothing.
+        """
+        first = self._worst(AT_FIRST) if self._is_of_points and len(levels) > AT_FIRST else levels
+        read = yield from self.desk.greys([*first, *dark])
+        off = surprise(self, read)
+        if len(first) < len(levels) and off > AS_EXPECTED:
+            read += yield from self.desk.greys([p for p in levels if p not in first])
+            off = surprise(self, read)
+        return off
 
     def _say_how_the_menu_is(self) -> None:
         ids = [self.knobs[k].id for k in sorted(self.model.backwards)] if self.model is not None else []
@@ -204,127 +219,3 @@ class Greys(GreyView):
         if roll is None or roll.from_signal >= self.palette.top:
             return []
         return [round(100.0 * float(v), 2) for v in np.linspace(roll.from_signal, self.palette.top, OF_END)]
-
-    def _move_and_read(self, allowed: Sequence[bool], levels: Floats, read: Sequence[float]) -> Procedure[None]:
-        """Move, and read greys at percentages. What came from readings of another light is taken back and done anew."""
-        for left in reversed(range(TRIES)):
-            known, stood = list(self.desk.taken), self.desk.settings
-            yield from self._move(allowed, levels)
-            if self.reached:
-                return
-            yield from self.desk.greys(read)
-            kept = {id(t) for t in self.desk.taken}
-            if not left or sum(id(t) not in kept for t in known) < MANY_LOST:
-                return
-            yield from self.desk.put(stood)
-            yield from self.desk.each_once(self.palette.greys(FIRST))
-
-    def _is_dead(
-        self, kinds: Sequence[str], stood: dict[str, object], *, is_first: bool = False, by_fit: bool = False
-    ) -> Procedure[bool]:
-        """Where nothing came of first moves of some kinds of knobs, put those back and keep in ``dead`` what they were turned to.
-
-        ``stood``: the settings before them. What is suspected is proven by a reading with them and one without; a first suspicion
-        that others can follow is not. ``by_fit``: as of ``suspected``.
-        """
-        now, dead = self.desk.settings, self.suspected(kinds, stood, by_fit=by_fit)
-        if dead is None or dead.is_refused:  # none was let be set
-            self.dead = dead
-            return dead is not None
-        self.suspicions += 1
-        if is_first and not by_fit and self.suspicions == 1:
-            return False
-        start = next((i for i, t in enumerate(self.desk.taken) if t.settings == now), len(self.desk.taken))
-        percents = [100.0 * float(t.fraction[0]) for t in self.desk.taken[start:] if t.is_grey]
-        with_it = yield from self._patiently(now | dead.turned, dead.level)
-        without_it = yield from self._patiently(now | {name: stood[name] for name in dead.turned}, dead.level)
-        if share := dead.share(without_it, with_it):
-            self.doubted = [kind for kind in self.doubted if kind not in kinds]
-            yield from self.desk.put(now)
-            if share > IS_LATE:  # it had not come yet when it was read; else it does less than its range says
-                self.desk.forget_too_soon(start)
-                self.desk.following.waits_longer("turned")
-                yield from self.desk.greys(percents)
-            return False
-        self.dead = dead
-        return True
-
-    def _patiently(self, settings: dict[str, object], level: float) -> Procedure[Taken]:
-        """Return the reading of a grey with all controls put somewhere, once it has surely come into the light."""
-        yield from self.desk.put(settings)
-        yield Wait(PATIENT_S["turned"])
-        return (yield from self.desk.greys((level,)))[0]
-
-    def _not_kept(self, levels: Sequence[float], before: Sequence[Taken]) -> list[float]:
-        """Return the levels in percent of which no reading is kept but those from before."""
-        earlier = {id(t) for t in before}
-        new = [t for t in self.desk.taken if id(t) not in earlier and t.is_grey]
-        return [p for p in levels if not any(abs(100.0 * float(t.fraction[0]) - p) < NEAR for t in new)]
-
-    def _move(self, allowed: Sequence[bool], levels: Floats, *, last: bool = False) -> Procedure[None]:
-        """Fit to everything seen, solve, and set."""
-        yield from self._learn()
-        if lost := (yield from see_that_it_is_explained(self)):
-            yield from self.desk.greys(lost)
-            yield from self._learn()
-        self.reached = self._is_good_enough(self.moved, levels)
-        if self.reached:
-            return
-        while not (yield from self._turn(allowed, levels, last=last)):
-            assert self.model is not None
-            self.knobs = [self._with_room(knob) for knob in self.knobs]
-            self.model = replace(self.model, knobs=tuple(self.knobs))
-
-    def see_that_it_fits(self) -> Procedure[None]:
-        """See that greys that were read since the last move are explained; what is not is forgotten. Raises OtherLightError."""
-        if self.model is None:
-            return
-        known, boost, self.taught = (self.model, self.taught), self.model.boost, None
-        self.model = replace(self._fit(self._seen(boost)), boost=boost)
-        yield from see_that_it_is_explained(self)
-        self.model, self.taught = known  # what the proof says is no more to be learned from
-
-    def _learn(self) -> Procedure[None]:
-        """Fit to everything seen."""
-        if self.model is not None:
-            self._follow_black()
-        seen = self._seen()
-        if len({round(s.level, 4) for s in seen}) < LEAST_LEVELS:
-            yield from self.desk.each_once(self.palette.greys(FIRST))
-            seen = self._seen()
-        self.model = self._fit(seen)
-        if self.boost:
-            freed = self._fit(self._seen(self.boost))
-            if freed.residual < self.model.residual:
-                self.model = replace(freed, boost=self.boost)
-        self._see_the_grain()
-
-    def _see_the_grain(self) -> None:
-        """Turn in a display's own steps from now on, where what was read speaks for larger ones than its menu's."""
-        assert self.model is not None
-        boost = self.model.boost
-        others = grain.find(self.model, self._seen_by(self._of_now(), boost), self._fit_of)
-        if others is not None:
-            self.knobs = others
-            self.model = replace(self._fit(self._seen(boost)), boost=boost)
-
-    def _turn(self, allowed: Sequence[bool], levels: Floats, *, last: bool) -> Procedure[bool]:
-        """Turn what the model says; return whether the display let that be done, else it is to be thought of anew."""
-        assert self.model is not None
-        moved, refused = self.moved, set(self.desk.refused)
-        wanted = solve(
-            self.model, moved, self.target, self.white, self.black, levels=levels, last=last,
-            allowed=[may and knob.id not in refused for may, knob in zip(allowed, self.knobs, strict=True)],
-            lift=self._black().most(self.black), roll=self.palette.roll,
-        )  # fmt: skip
-        controls = {c["id"]: c for c in self.desk.controls}
-        ends = [(controls[knob.id]["min"], controls[knob.id]["max"]) for knob in self.knobs]
-        for knob, now, then in zip(self.knobs, moved, wanted, strict=True):
-            if now != then:
-                yield from self.desk.set(controls[knob.id], knob.value_at(then))
-        is_as_told = ends == [(controls[knob.id]["min"], controls[knob.id]["max"]) for knob in self.knobs]
-        return is_as_told and refused == self.desk.refused
-
-    def _with_room(self, knob: Control) -> Control:
-        control = next(c for c in self.desk.controls if c["id"] == knob.id)
-        return replace(knob.in_grains(None), low=float(control["min"]), high=float(control["max"])).in_grains(knob.grain)

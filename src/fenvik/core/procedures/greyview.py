@@ -7,27 +7,25 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.colour.target import Target
-from fenvik.core.controls import Control, felt_steps, of_greys
+from fenvik.core.controls import Control, of_greys
 from fenvik.core.models import room
 from fenvik.core.models.black import Black, black_of
 from fenvik.core.models.foreseen import Course
-from fenvik.core.models.grey import Fit, Seen, drives_of, fineness, seen_at, seen_of
-from fenvik.core.models.greyblock import prior_units
+from fenvik.core.models.grey import Fit, Seen, drives_of, fineness, seen_at, seen_of, wanted_of
 from fenvik.core.models.greyfit import fit
-from fenvik.core.models.greysolve import lift_of, worth_reading
+from fenvik.core.models.greysolve import judged_size, lift_of, worth_reading
 from fenvik.core.models.palette import DARKEST, SDR, Palette
 from fenvik.core.models.taught import Taught
 from fenvik.core.models.twopoint import light
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.taken import Taken
-from fenvik.core.procedures.unlocking import LEAST_PROMISED, Dead
 from fenvik.core.types import Floats
 
 JUDGED = np.array([0.1, 0.15, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0])  # fractions of signal, where there are no points
 COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets are to get right before points
 AT_ONCE, VALLEYS = 16, 3  # places in a run that are tried at once for when a meter has changed; the best of them are looked about
-LIT, DOES_LITTLE, DOES_MUCH = 0.25, 0.2, 0.7  # of signal; of what was promised
 DISBELIEVED = 3.0  # squared error that speaks against what an earlier sample of the model has taught
+DARKEST_TELLING = 0.045  # fraction of signal: below it a meter surprises more than a display does
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
 BEYOND = 0.003  # of signal, above the end of what is judged: still at it
 NOT_MOVED = np.zeros(0)
@@ -158,11 +156,13 @@ class GreyView:
                 return room.BY_ROOM
             return float(any(t.settings[k] != now[k] for k in colour))
 
-        return [
+        told = [
             (when, t, shifted(t))
             for when, t in enumerate(self.desk.taken)
             if np.ptp(t.fraction) == 0 and all(t.settings[k] == v for k, v in others.items())
         ]
+        # What was read as it stands now is the newest there is, also where a move was taken back since.
+        return sorted(told, key=lambda each: each[1].settings == now)
 
     def _seen(self, boost: float = 0.0) -> list[Seen]:
         return self._seen_of(self._of_now(), boost)
@@ -201,6 +201,36 @@ class GreyView:
             return 0.0
         drives = drives_of(taken.xyz[None], self.target, self.white, self.black, self.model.boost, self.palette.roll)[0]
         return float(np.abs(drives - self.model.at(np.array([taken.fraction[0]]), self._moved(taken.settings))[0]).max())
+
+    def lit(self, taken: Sequence[Taken]) -> tuple[list[Taken], Floats, Floats]:
+        """Return those of some greys that tell of the display and not of the meter, with their levels (n,) and drives (n, 3)."""
+        assert self.model is not None
+        lit = [t for t in taken if t.is_grey and t.fraction[0] >= DARKEST_TELLING and t.xyz[1] > 0]
+        xyz = np.array([t.xyz for t in lit]).reshape(len(lit), 3)
+        drives = drives_of(xyz, self.target, self.white, self.black, self.model.boost, self.palette.roll)
+        return lit, np.array([float(t.fraction[0]) for t in lit]), drives
+
+    def expected(self, levels: Floats, settings: dict[str, Any]) -> Floats:
+        """Return the drives (n, 3) that the model expects of levels (n,) with some settings."""
+        assert self.model is not None
+        return self.model.at(levels, self._moved(settings))
+
+    def judged_size(self, off: Floats, levels: Floats) -> float:
+        """Return the root of the mean square of what drives (n, 3) are off by at levels (n,), as it is judged."""
+        assert self.model is not None
+        size = judged_size(off, levels, self.model.boost, self.target, self.white, self.black, self.palette.roll)
+        return float(np.sqrt((size**2).mean())) if len(levels) else 0.0
+
+    def wanted(self, levels: Floats) -> Floats:
+        """Return the drives (n, 1) that are wanted of levels (n,), the same of all lights."""
+        return wanted_of(levels, self.target, self.white, self.black, self.palette.roll)[:, None]
+
+    def largest(self, before: dict[str, Any], after: dict[str, Any]) -> float:
+        """Return the most drive that any one control has added between two settings."""
+        assert self.model is not None
+        by, now = self._moved(after) - self._moved(before), self._moved(after)
+        most = np.abs(self.model.effects(self.levels, now)).max(axis=(0, 1), initial=0.0)
+        return float((most * np.abs(by)).max(initial=0.0))
 
     def _fit(self, seen: Sequence[Seen]) -> Fit:
         """Return the model of what was seen; an earlier sample is believed for as long as this one does not speak against it."""
@@ -243,50 +273,6 @@ class GreyView:
         read = self._dark()
         now = self._black().at(float(lift_of(self.model, self.moved) @ self.moved))
         self.black = min(self.black, max(now, min((luminance for _, luminance in read), default=now)))
-
-    def _fits_nothing(self, kinds: Sequence[str]) -> bool:
-        """Return whether a fit to all readings gives knobs of some kinds next to nothing of what their range promises."""
-        made = self._fit(self._seen(self.boost))
-        share = np.array(made.step) / prior_units(self.knobs)
-        return float(np.median([share[i] for i, knob in enumerate(self.knobs) if knob.kind in kinds])) < DOES_LITTLE
-
-    def suspected(self, kinds: Sequence[str], stood: dict[str, Any], *, by_fit: bool = False) -> Dead | None:
-        """Return what of some kinds of knobs was turned, if nothing seems to have come of it; what acts is doubted no more.
-
-        ``stood``: the settings before. ``by_fit``: points, of which all that is known is held against what they promise: other
-        knobs that were turned with them may have brought what seems to have come of them. What was turned by less than every
-        display feels is turned farther in what is returned, for some feel every fourth step of their menu alone.
-        """
-        assert self.model is not None
-        now, after = self.desk.settings, self.moved
-        mine = np.array([knob.kind in kinds for knob in self.knobs])
-        without = np.where(mine, self._moved(stood), after)
-        turned = [knob.id for knob in self.knobs if knob.kind in kinds and now[knob.id] != stood[knob.id]]
-        refused = {knob.id for knob in self.knobs if knob.kind in kinds} & self.desk.refused
-        if refused and not turned:
-            return Dead({name: stood[name] for name in refused}, is_refused=True)
-        told = [s for s in self._seen(self.model.boost) if s.level >= LIT and (s.moved == after).all()]
-        if not turned or not told:
-            return None
-        levels = np.array([s.level for s in told])
-        was = self.model.at(levels, without)
-        promised, came = self.model.at(levels, after) - was, np.array([s.drives for s in told]) - was
-        # All that such knobs promised so far: a model that has seen them do nothing promises little of what is turned next.
-        now_kept: Floats = np.array([float((promised * came).sum()), float((promised**2).sum())])
-        since = self.kept_of[kinds] = self.kept_of.get(kinds, np.zeros(2)) + now_kept
-        if since[0] > DOES_LITTLE * since[1] and not (by_fit and self._fits_nothing(kinds)):
-            if by_fit or since[0] > DOES_MUCH * since[1]:
-                self.doubted = [kind for kind in self.doubted if kind not in kinds]
-            return None
-        by = after - without
-        least = np.array([felt_steps(knob.low, knob.high, knob.step) for knob in self.knobs])
-        farther = np.where(mine & (by != 0.0), without + np.sign(by) * np.maximum(np.abs(by), least), after)
-        lights = [self._shown(self.model.at(levels, moved), levels, 0.0) for moved in (without, farther)]
-        of_levels = np.abs(np.log(lights[1] / lights[0])).max(axis=1)
-        place = int(np.argmax(of_levels))
-        values = {k.id: k.value_at(float(steps)) for k, steps in zip(self.knobs, farther, strict=True) if k.id in turned}
-        dead = Dead(values, 100.0 * float(levels[place]), float(of_levels[place]))
-        return dead if dead.promised >= LEAST_PROMISED else None
 
     def _worst(self, count: int) -> list[float]:
         """Return the levels in percent that are most worth a reading, the brightest first."""
