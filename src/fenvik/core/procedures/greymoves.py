@@ -1,7 +1,7 @@
 """How the greys of a hands-free job are moved: learn from what was read, solve, set, and see that something came of it."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -13,7 +13,6 @@ from fenvik.core.models.greysolve import solve
 from fenvik.core.procedures.following import PATIENT_S
 from fenvik.core.procedures.greyview import GreyView
 from fenvik.core.procedures.misfit import see_that_it_is_explained
-from fenvik.core.procedures.outcome import Stride
 from fenvik.core.procedures.steps import Procedure, Wait
 from fenvik.core.procedures.taken import Taken
 from fenvik.core.procedures.unlocking import LEAST_PROMISED, Dead
@@ -32,7 +31,7 @@ class GreyMoves(GreyView):
     """What moves the greys, from what is known of them."""
 
     reached: bool = False
-    stride: Stride = field(default_factory=Stride)
+    before_last: dict[str, Any] | None = None  # how everything stood before a move that no reading has checked
     suspicions: int = 0  # how often nothing seemed to come of what was turned
     dead: Dead | None = None  # what was turned, did nothing, and was put back: nothing was adjusted then
 
@@ -87,11 +86,9 @@ class GreyMoves(GreyView):
             yield from self._move(allowed, levels)
             if self.reached:
                 return
-            taken = yield from self.desk.greys(read)
+            yield from self.desk.greys(read)
             kept = {id(t) for t in self.desk.taken}
             if not left or sum(id(t) not in kept for t in known) < MANY_LOST:
-                if self.stride.is_to_be_taken_back(self, taken, stood, self.desk.settings) and not self.desk.by_hand:
-                    yield from self.desk.put(stood)
                 return
             yield from self.desk.put(stood)
             yield from self.desk.each_once(self.palette.greys(FIRST))
@@ -147,6 +144,7 @@ class GreyMoves(GreyView):
         self.reached = self._is_good_enough(self.moved, levels)
         if self.reached:
             return
+        self.before_last = self.desk.settings if last else None
         while not (yield from self._turn(allowed, levels, last=last)):
             assert self.model is not None
             self.knobs = [self._with_room(knob) for knob in self.knobs]
@@ -192,7 +190,7 @@ class GreyMoves(GreyView):
         wanted = solve(
             self.model, moved, self.target, self.white, self.black, levels=levels, last=last,
             allowed=[may and knob.id not in refused for may, knob in zip(allowed, self.knobs, strict=True)],
-            lift=self._black().most(self.black), roll=self.palette.roll, cap=self.stride.most,
+            lift=self._black().most(self.black), roll=self.palette.roll,
         )  # fmt: skip
         controls = {c["id"]: c for c in self.desk.controls}
         ends = [(controls[knob.id]["min"], controls[knob.id]["max"]) for knob in self.knobs]

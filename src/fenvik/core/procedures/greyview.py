@@ -156,13 +156,11 @@ class GreyView:
                 return room.BY_ROOM
             return float(any(t.settings[k] != now[k] for k in colour))
 
-        told = [
+        return [
             (when, t, shifted(t))
             for when, t in enumerate(self.desk.taken)
             if np.ptp(t.fraction) == 0 and all(t.settings[k] == v for k, v in others.items())
         ]
-        # What was read as it stands now is the newest there is, also where a move was taken back since.
-        return sorted(told, key=lambda each: each[1].settings == now)
 
     def _seen(self, boost: float = 0.0) -> list[Seen]:
         return self._seen_of(self._of_now(), boost)
@@ -224,13 +222,6 @@ class GreyView:
     def wanted(self, levels: Floats) -> Floats:
         """Return the drives (n, 1) that are wanted of levels (n,), the same of all lights."""
         return wanted_of(levels, self.target, self.white, self.black, self.palette.roll)[:, None]
-
-    def largest(self, before: dict[str, Any], after: dict[str, Any]) -> float:
-        """Return the most drive that any one control has added between two settings."""
-        assert self.model is not None
-        by, now = self._moved(after) - self._moved(before), self._moved(after)
-        most = np.abs(self.model.effects(self.levels, now)).max(axis=(0, 1), initial=0.0)
-        return float((most * np.abs(by)).max(initial=0.0))
 
     def _fit(self, seen: Sequence[Seen]) -> Fit:
         """Return the model of what was seen; an earlier sample is believed for as long as this one does not speak against it."""

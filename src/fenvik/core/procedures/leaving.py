@@ -6,6 +6,7 @@ from fenvik.core.procedures import giving, lights
 from fenvik.core.procedures.already import shows
 from fenvik.core.procedures.following import said_of
 from fenvik.core.procedures.misfit import see_that_it_is_the_one_found
+from fenvik.core.procedures.outcome import denies
 from fenvik.core.procedures.samelight import OF_COLOUR
 from fenvik.core.procedures.scoring import errors_of, parts_of, score, worse_colours
 from fenvik.core.procedures.steps import BudgetError, Fraction, OtherLightError, Procedure
@@ -40,6 +41,7 @@ def look_left(job: "Job") -> Procedure[None]:
         yield from _made_right(job)
         yield from job.desk.say(LEFT)
         job.as_left = yield from job.desk.reads(job.proof)
+    yield from _take_back_what_is_denied(job)
     if job.luminance is not None and "light" in job.steps:
         white = next(float(t.xyz[1]) for t in job.as_left if (t.fraction == 1.0).all())
         job.desk.notes += [said] if (said := lights.where_it_ended(job.desk, white, job.luminance)) else []
@@ -92,6 +94,27 @@ def _proof(job: "Job") -> Procedure[list[Taken]]:
     if not all(any(t is kept for kept in desk.taken) for t in just.values()):
         return (yield from desk.reads(job.proof))  # it was of another light
     return [just[percent] if percent in just else next(read) for percent in job.proof]
+
+
+def _take_back_what_is_denied(job: "Job") -> Procedure[None]:
+    """Take the last move of the greys back where the proof denies it, and keep that where it is better."""
+    balance, now = job.balance, job.desk.settings
+    if balance is None or balance.model is None or balance.before_last is None or job.desk.by_hand or job.desk.has_installed:
+        return
+    if not denies(balance, job.as_left, balance.before_last):
+        return
+    # Of all that has been turned since nothing else is to go.
+    ids = {knob.id for knob in balance.knobs}
+    before = {name: value for name, value in balance.before_last.items() if name in ids and now[name] != value}
+    if not before:
+        return
+    yield from job.desk.put(now | before)
+    again = yield from job.desk.reads(job.proof)
+    if parts_of(again, job.target)["greys"] < parts_of(job.as_left, job.target)["greys"]:
+        job.as_left = again
+        job.desk.notes.append("The last move of the greys did not do what it should, so it was taken back.")
+    else:
+        yield from job.desk.put(now)
 
 
 def _made_right(job: "Job") -> Procedure[None]:
