@@ -108,6 +108,7 @@ def _take_back_what_is_denied(job: "Job") -> Procedure[None]:
     before = {name: value for name, value in balance.before_last.items() if name in ids and now[name] != value}
     if not before:
         return
+    job.desk.budget += len(job.proof)  # beside what is kept for greys or colours that go back
     yield from job.desk.put(now | before)
     again = yield from job.desk.reads(job.proof)
     if parts_of(again, job.target)["greys"] < parts_of(job.as_left, job.target)["greys"]:

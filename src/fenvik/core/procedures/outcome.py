@@ -3,6 +3,8 @@
 from collections.abc import Sequence
 from typing import Any
 
+import numpy as np
+
 from fenvik.core.procedures.greyview import GreyView
 from fenvik.core.procedures.taken import Taken
 
@@ -25,4 +27,5 @@ def surprise(view: GreyView, taken: Sequence[Taken]) -> float:
     lit, levels, drives = view.lit(taken)
     if not lit:
         return 0.0
-    return view.judged_size(drives - view.expected(levels, lit[-1].settings), levels)
+    expected = np.array([view.expected(levels[[i]], t.settings)[0] for i, t in enumerate(lit)])
+    return view.judged_size(drives - expected, levels)
