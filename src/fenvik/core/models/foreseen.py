@@ -15,6 +15,7 @@ Course = Callable[[Floats], Floats]  # XYZ (n, 3) in cd/m² of greys at fraction
 SAME = 0.002  # of signal
 MOST_ADDED, MOST_ASTRAY = 0.05, 0.05  # of their sum: what white may have beside three lights; of a colour, what they do not explain
 TURNS = 8  # by which the light of a white sub-pixel and those of the three settle
+LIT = ((0,), (1,), (2,), (1, 2), (0, 2), (0, 1))  # which lights each hue has: secondaries by the one that they are without
 LEAST_STRENGTH = 0.05  # of the luminance that a light should have: less is a reading that slipped, or was too dark
 
 
@@ -94,11 +95,37 @@ class Foresight:
         return abs(added) < MOST_ADDED and float(np.abs(made / np.maximum(self.read[1][:, 1], 1e-6) - 1.0).max()) < MOST_ASTRAY
 
     def xyz(self, fraction: Floats) -> Floats:
-        """Return XYZ (n, 3) of patches (n, 3). One that was read keeps what the three lights did not explain of it."""
-        made = self.lights.shown(fraction, self.now)
+        """Return XYZ (n, 3) of patches (n, 3). What the three lights do not explain of a colour is in all that has some of it, and
+        a patch that was read keeps what is left then.
+        """
         unexplained = self.read[1] - self.lights.shown(self.read[0], self.then)
+        driven = [self.lights.driven(*seen) for seen in ((self.read[0], self.then), (fraction, self.now))]
+        of_each = np.array([_of_its_hue(self.read[0], driven[0], unexplained, lit) for lit in LIT])
+        made = self.lights.shown(fraction, self.now) + _parts(driven[1]) @ of_each
+        left = unexplained - _parts(driven[0]) @ of_each
         for i, patch in enumerate(fraction):
             same = np.flatnonzero(np.abs(self.read[0] - patch).max(axis=1) < SAME)
             if len(same):
-                made[i] += unexplained[same[-1]]
-        return np.maximum(made, 0.0)
+                made[i] += left[same[-1]]
+        result: Floats = np.maximum(made, 0.0)
+        return result
+
+
+def _parts(driven: Floats) -> Floats:
+    """Return how much of each hue (n, 6), in the order of LIT, is in lights (n, 3), beside the grey that all three share."""
+    made = np.zeros((len(driven), len(LIT)))
+    order = np.sort(driven, axis=1)
+    rows = np.arange(len(driven))
+    made[rows, np.argmax(driven, axis=1)] = order[:, 2] - order[:, 1]
+    made[rows, 3 + np.argmin(driven, axis=1)] = order[:, 1] - order[:, 0]
+    return made
+
+
+def _of_its_hue(fraction: Floats, driven: Floats, unexplained: Floats, lit: tuple[int, ...]) -> Floats:
+    """Return XYZ (3,) that is not explained of a full hue that was read, at a drive of 1; nothing where it was not."""
+    for i in reversed(range(len(fraction))):
+        on = tuple(np.flatnonzero(fraction[i] > 0.0))
+        if on == lit and np.ptp(fraction[i][[*lit]]) < SAME:
+            made: Floats = unexplained[i] / max(float(driven[i][[*lit]].min()), LEAST_STRENGTH)
+            return made
+    return np.zeros(3)

@@ -17,7 +17,7 @@ from fenvik.core.procedures.unlocking import nearest_first
 from fenvik.core.types import Floats
 
 if TYPE_CHECKING:
-    from fenvik.core.procedures.colours import Hue
+    from fenvik.core.procedures.hue import Hue
 
 
 def where_they_act(

@@ -67,6 +67,10 @@ def correct(patches: Sequence[Patch], dark: float = 0.0, *, is_installed: bool =
     if doubt:
         made.notes.append(f"No correction was made: {doubt}")
         return made
+    if AGAIN in read:  # everything that is read later hangs on white, so it is taken from both
+        patch, _ = made.sides["white"]
+        made.sides["white"] = patch, (read["white"] + read[AGAIN]) / 2.0
+        read["white"] = made.sides["white"][1]
     try:
         four = [read[name][0] for name in ("red", "green", "blue", "white")]
         off, is_more = additivity(four, [dark * float(part) for part in four[3] / max(four[3][1], 1e-9)])

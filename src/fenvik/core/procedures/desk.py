@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import takewhile
 
 import numpy as np
 
@@ -71,6 +72,11 @@ class Desk(Stand):
         made = Taken(fraction, xyz, self.settings)
         self.taken.append(made)
         return made
+
+    def take(self, percent: Fraction, xyz: Floats) -> None:
+        """Keep XYZ (3,) in cd/m² of a patch that was read for something else, and is not counted once more."""
+        self.taken.append(Taken(np.array(percent) / 100.0, xyz, self.settings))
+        self.budget += 1
 
     def reads(self, patches: Iterable[Sequence[float]]) -> Procedure[list[Taken]]:
         """Read patches of percentages, in their order, while the display stands as it was set. Raises RestlessError."""
@@ -300,13 +306,13 @@ class Desk(Stand):
 
     def just_read(self, percent: Fraction) -> Taken | None:
         """Return a reading of a patch that was taken since anything was last turned, or forgotten; None where there is none."""
-        now, wanted = self.settings, np.array(percent) / 100.0
-        for t in reversed(self.taken):
-            if t.settings != now:
-                return None
-            if np.abs(t.fraction - wanted).max() < SAME_CODE:
-                return t
-        return None
+        wanted = np.array(percent) / 100.0
+        return next((t for t in self.just_read_all() if np.abs(t.fraction - wanted).max() < SAME_CODE), None)
+
+    def just_read_all(self) -> list[Taken]:
+        """Return what was read since anything was last turned, the newest first."""
+        now = self.settings
+        return list(takewhile(lambda t: t.settings == now, reversed(self.taken)))
 
     def newest(self, percent: Fraction) -> Procedure[Taken]:
         """Return the newest reading of a patch with every control as it stands now; read it where there is none."""

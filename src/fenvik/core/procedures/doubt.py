@@ -26,6 +26,7 @@ WHITE = 0.9  # fraction of signal: a grey above it is lit, whatever the display
 LOWER, HIGHER, BRIGHTER = 0.5, 0.25, 1.15  # fraction of signal of the one, how much more the other asks for, and what it must give
 LOWER_HDR = 0.3  # 10 cd/m² of PQ: every display gives that, however early it ends
 OTHER_PATCH, TO_A_HAIR, TO_A_HAIR_UV = 0.03, 0.008, 0.0015  # of signal; of ln luminance and u′v′: the meter's own noise
+SAME_HUE = 0.01  # of signal, once both are as bright
 OUT_OF_ORDER = 100.0  # times what is let pass: it is looked at before anything else
 
 
@@ -67,7 +68,7 @@ def _far(place: int, made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool
         # Where every light is said by the signal greys keep their places, whatever is turned; in SDR white is another.
         changed = _from_greys_before(place, made, before) if is_hdr else 0.0
         return max(_from_curve(now, around, is_hdr=is_hdr), _from_greys(now, around), changed)
-    return _from_change(place, made, before)
+    return _from_change(place, made, before, is_hdr=is_hdr)
 
 
 def _is_out_of_order(low: Any, high: Any, most: float) -> bool:
@@ -188,14 +189,39 @@ def last_about(before: Sequence[Any], at: float) -> float | None:
     return between(state, at, is_hdr=True, far=FAR)
 
 
-def _from_change(place: int, made: Sequence[Any], before: Sequence[Any]) -> float:
-    """Hold how a colour changed since it was last read against how the others of its batch did."""
+def _from_change(place: int, made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool) -> float:
+    """Hold how a colour changed since it was last read against how the others of its batch did.
+
+    What was last read with other controls than all of those changed otherwise, and what was adjusted by itself too: neither is
+    doubted as long as it gives what it gave, or what the newest reading of its hue and the greys tell.
+    """
     changes: dict[int, float] = {}
+    then: dict[int, Any] = {}
     for i, t in enumerate(made):
         last = next((b for b in reversed(before) if np.array_equal(b.fraction, t.fraction)), None)
         if last is not None and t.xyz[1] >= LIT:
-            changes[i] = _ln(t) - _ln(last)
+            changes[i], then[i] = _ln(t) - _ln(last), last.settings
     if place not in changes or len(changes) < 2:
         return 0.0
-    rest = float(np.median([v for i, v in changes.items() if i != place]))
-    return abs(changes[place] - rest) / APART
+    others = [i for i in changes if i != place]
+    apart = [abs(changes[place] - float(np.median([changes[i] for i in others])))]
+    if apart[0] > APART:
+        if all(then[i] != then[place] for i in others):
+            apart.append(abs(changes[place]))
+        if (should := _by_its_hue(made[place], [*before, *made], is_hdr=is_hdr)) is not None:
+            apart.append(abs(_ln(made[place]) - should))
+    return min(apart) / APART
+
+
+def _by_its_hue(now: Any, others: Sequence[Any], *, is_hdr: bool) -> float | None:
+    """Return the ln luminance that a colour should have, from the newest reading of its hue at another level and the greys."""
+    top = float(now.fraction.max())
+    greys = [t for t in others if t.settings == now.settings and np.ptp(t.fraction) == 0]
+    for t in reversed(others):
+        level = float(t.fraction.max())
+        if np.ptp(t.fraction) == 0 or level <= DARK or abs(level - top) < OTHER_PATCH or t.xyz[1] < LIT:
+            continue
+        if np.abs(t.fraction / level - now.fraction / top).max() < SAME_HUE:
+            at, as_now = (between(greys, v, is_hdr=is_hdr, far=FAR) for v in (level, top))
+            return _ln(t) + float(np.log(as_now / at)) if at and as_now else None
+    return None

@@ -178,7 +178,8 @@ class Greys(GreyMoves):
         ``dark``: what is read with the first and expected of nothing.
         """
         first = self._worst(AT_FIRST) if self._is_of_points and len(levels) > AT_FIRST else levels
-        read = yield from self.desk.greys([*first, *dark])
+        just = {p: t for p in first if (t := self.desk.just_read((p, p, p))) is not None}  # white, for the reference's sake
+        read = [*just.values(), *(yield from self.desk.greys([*(p for p in first if p not in just), *dark]))]
         off = surprise(self, read)
         if len(first) < len(levels) and off > AS_EXPECTED:
             read += yield from self.desk.greys([p for p in levels if p not in first])

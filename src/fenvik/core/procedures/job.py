@@ -17,6 +17,7 @@ from fenvik.core.procedures.correcting import Corrected, correct
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.doubt import agree, between
 from fenvik.core.procedures.greys import Greys
+from fenvik.core.procedures.hue import Hue
 from fenvik.core.procedures.installing import Installer
 from fenvik.core.procedures.leaving import MANY_RECALLED
 from fenvik.core.procedures.steps import (
@@ -30,7 +31,6 @@ from fenvik.core.procedures.taken import Taken
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
-IN_BETWEEN: tuple[Fraction, ...] = ((100.0, 100.0, 100.0),)
 USUAL_BUDGET = 150  # readings: who allows more wants greys nearer to what is possible
 USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wants them
 # Readings that the proof may want besides its own, where one stands out or light is proven; what is installed wants them more.
@@ -71,7 +71,8 @@ class Job:
     correction: Sequence[Patch] = ()  # what the meter is corrected by first, where there is a reference beside it
     in_force: Floats | None = None  # the correction (3, 3) through which the meter is seen until one is made
     corrected: Corrected | None = None
-    hues: list[colours.Hue] = field(default_factory=list)  # the colours that were adjusted, with all their looks
+    compared: int = 0  # readings that were spent when the meter was last held against the reference
+    hues: list[Hue] = field(default_factory=list)  # the colours that were adjusted, with all their looks
     palette: Palette = SDR
     presets: dict[Any, float] = field(default_factory=dict)  # of white, and how far each is from the white that is wanted
     takes: dict[str, Any] = field(default_factory=dict)  # what the display can be given to install, as it describes itself
@@ -158,10 +159,10 @@ class Job:
                     yield from self._settle_anew()
             if "white" in self.steps or "grey" in self.steps:
                 yield from self.greys()
-                yield from reference.hold(self, IN_BETWEEN)
+                yield from reference.hold_between(self)
             if "colour" in self.steps and not self._turns:
                 yield from self.colours()
-                yield from reference.hold(self, IN_BETWEEN)
+                yield from reference.hold_between(self)
             if self.balance is not None:
                 yield from self.balance.finish(self._spare())
                 if self.desk.recalled > recalled + MANY_RECALLED:  # what was adjusted by those is looked at once more
@@ -202,10 +203,12 @@ class Job:
         if not self.correction:
             return
         self.corrected = yield from correct(reference.patches_of(self), self.black)
+        self.compared = self.desk.spent
         self.desk.notes += self.corrected.notes
-        if self.corrected.matrix is None:
-            return
-        yield from self.desk.look_through(self.corrected, self.as_found, instead_of=self.in_force)
+        if self.corrected.matrix is not None:
+            patch, (_, white) = self.corrected.sides["white"]
+            self.desk.take(patch.percent, white if self.in_force is None else self.in_force @ white)
+            yield from self.desk.look_through(self.corrected, self.as_found, instead_of=self.in_force)
         self.settle((yield from self.desk.each_once((100.0, 0.0))))
 
     def look_found(self) -> Procedure[None]:
@@ -310,7 +313,7 @@ class Job:
         while True:
             self.balance = Greys(
                 self.desk, self.target, self.white, self.black, self.boost, kinds, palette=self.palette, quiet=self._bends,
-                goal=self.goal, half_way=lambda: reference.hold(self, IN_BETWEEN, goes_on=True),
+                goal=self.goal, half_way=lambda: reference.hold_between(self, goes_on=True),
                 taught=self.taught, more=max(self.total - USUAL_BUDGET, 0), doubted=doubted,
             )  # fmt: skip
             # Of a job without colours everything counts; with them the full colours are theirs.

@@ -39,7 +39,11 @@ def process_off(job: "Job") -> Procedure[None]:
             job.desk.notes.append(f"Could not be turned off, and works on the picture: {', '.join(kept)}.")
         if not job.desk.by_hand:
             yield from job.desk.following.wait_long(job.desk.settings, OFF_S)
-        job.settle((yield from job.desk.greys((100.0, 0.0))))
+        if not job.correction:
+            job.settle((yield from job.desk.greys((100.0, 0.0))))
+            return
+        dark = (yield from job.desk.greys((0.0,)))[0]  # white is read by both meters anyway
+        job.black = max(float(dark.xyz[1]), 0.0)
 
 
 def light(job: "Job") -> Procedure[None]:

@@ -28,6 +28,9 @@ CLEARLY = 2.0  # times that: less is looked at twice
 FOR_GREYS_ANEW = 16  # readings: what curves are made from, and the peak
 FOR_COLOURS_ANEW = 24
 MOST_ANEW = 3  # times in one place that a correction is made anew
+SELDOM = 25  # readings after which the meter may have changed
+WHITE: Fraction = (100.0, 100.0, 100.0)
+BRIGHT = 0.6  # of the range that is judged: a grey from there up tells as much of a correction as white does
 
 
 @dataclass(frozen=True)
@@ -48,6 +51,21 @@ def patches_of(job: "Job") -> list[Patch]:
     light = job.palette.white_of_colours
     percent = dict(zip(("red", "green", "blue"), job.palette.full, strict=False)) | {"white": light, AGAIN: light}
     return [replace(patch, percent=percent.get(patch.label, patch.percent)) for patch in job.correction]
+
+
+def hold_between(job: "Job", *, goes_on: bool = False) -> Procedure[None]:
+    """Hold the corrected meter against the reference where that was not done of late, on what the meter has just read anyway."""
+    if job.desk.spent >= job.compared + SELDOM:
+        yield from hold(job, [_just_read(job)], goes_on=goes_on)
+
+
+def _just_read(job: "Job") -> Fraction:
+    """Return in percent the brightest grey that was read since anything was last turned; white where none is bright."""
+    bright = [t for t in job.desk.just_read_all() if t.is_grey and t.fraction.min() >= BRIGHT * job.palette.top]
+    if not bright:
+        return WHITE
+    red, green, blue = (100.0 * float(v) for v in max(bright, key=lambda t: float(t.fraction.min())).fraction)
+    return red, green, blue
 
 
 def hold(job: "Job", patches: Sequence[Fraction], *, goes_on: bool = False) -> Procedure[None]:
@@ -76,9 +94,11 @@ def _corrected_anew(job: "Job", patches: Sequence[Fraction], earlier: Renewed | 
     if before is None:
         return None
     desk, is_installed = job.desk, job.installer is not None and bool(job.desk.given)
-    off, limit = (yield from check(job, patches)), DISAGREE_IN_HDR if job.target.is_hdr else DISAGREE
-    if limit < off < CLEARLY * limit:
-        off = min(off, (yield from check(job, patches, anew=True)))  # noise is not the same twice
+    offs, limit = (yield from check(job, patches)), DISAGREE_IN_HDR if job.target.is_hdr else DISAGREE
+    if limit < offs.max() < CLEARLY * limit:  # noise is not the same twice
+        again = np.flatnonzero(offs > limit)
+        offs[again] = np.minimum(offs[again], (yield from check(job, [patches[int(i)] for i in again], anew=True)))
+    off = float(offs.max())
     is_last = len(patches) > 1
     where = "on what is left" if is_last else "in between"
     said = f"The reference was read again {where}: it and the corrected meter are up to {off:.1f} apart"
@@ -108,8 +128,8 @@ def checked(job: "Job") -> list[Fraction]:
     return [job.proof[0], middle, *(percent for percent in job.proof if percent in job.palette.skins.values())][:MOST_CHECKED]
 
 
-def check(job: "Job", patches: Sequence[Fraction], *, anew: bool = False) -> Procedure[float]:
-    """Read a few patches as they stand with the reference; return the largest error of the corrected meter beside it.
+def check(job: "Job", patches: Sequence[Fraction], *, anew: bool = False) -> Procedure[Floats]:
+    """Read patches (n) as they stand with the reference; return the errors (n,) of the corrected meter beside it.
 
     What the meter has just read it is not asked again, unless ``anew``; what it reads for this is of use to the rest of the job.
     """
@@ -120,10 +140,11 @@ def check(job: "Job", patches: Sequence[Fraction], *, anew: bool = False) -> Pro
             desk.budget = max(desk.budget, desk.spent + 1)  # it is never saved on
             just = (yield from desk.reads([percent]))[0]
         _, xyz = yield Read(percent, "reference")
+        job.compared = desk.spent
         reference.append(np.asarray(xyz, dtype=np.float64))
         meter.append(just.xyz)
     told = np.array(reference)
-    return float(job.target.metric.whole(told, np.array(meter), job.target.white * told[0, 1]).max())
+    return job.target.metric.whole(told, np.array(meter), job.target.white * job.whole)
 
 
 def _when(job: "Job", greys: Greys, anew: Floats, before: Floats, earlier: Renewed | None) -> tuple[int, Floats]:
