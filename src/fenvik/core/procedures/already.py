@@ -11,7 +11,7 @@ from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.doubt import agree
 from fenvik.core.procedures.samelight import DAYLIGHT, LIFTED
-from fenvik.core.procedures.steps import Fraction, OtherLightError, Procedure, Wait
+from fenvik.core.procedures.steps import OtherLightError, Procedure, Wait
 from fenvik.core.procedures.taken import Taken
 
 if TYPE_CHECKING:
@@ -22,7 +22,6 @@ GREY, OTHER_GREY = 60.0, 40.0  # percent of the range that is judged
 TRIES = 3  # to find out whether anything was installed
 OTHER_PEAK = 0.25  # of ln luminance of white: what is installed ends about where the display ends
 GONE_S = 5.0  # after what is installed was taken away, until it is looked whether anything was
-SAME_CODE = 0.003  # fraction of signal: a code is rounded by less
 
 
 def bare(job: "Job") -> Procedure[None]:
@@ -35,7 +34,7 @@ def bare(job: "Job") -> Procedure[None]:
         before = yield from desk.newest(patch)
         if not any(agree(before, t) for t in job.as_found if np.array_equal(t.fraction, before.fraction)):
             before = yield from desk.confirmed(before)  # the processing that was turned off, or a slip
-        told.append((before, next((t for t in job.as_found if t.settings == before.settings and shows(t, another)), None)))
+        told.append((before, next((t for t in job.as_found if t.settings == before.settings and t.shows(another)), None)))
     for what in INSTALLABLE:
         if job.takes.get(what):
             yield from desk.uninstall(what)
@@ -97,8 +96,3 @@ def _other_light(desk: Desk, before: Taken, white: Taken, dark: Taken) -> OtherL
         gave = f"Black gave {max(float(was.xyz[1]), 0.0):.3g} cd/m² and gives {dark.xyz[1]:.3g}"
         return OtherLightError(f"{gave}: the room has become lighter.", desk.dark_well, was)
     return None
-
-
-def shows(taken: Taken, percent: Fraction) -> bool:
-    """Return whether a patch of percentages of signal is what was read."""
-    return bool(np.abs(taken.fraction - np.array(percent) / 100.0).max() < SAME_CODE)

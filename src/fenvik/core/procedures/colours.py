@@ -17,8 +17,9 @@ from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.procedures import overall
 from fenvik.core.procedures.colourlock import where_they_act
 from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.following import PATIENT_S
 from fenvik.core.procedures.hue import Hue
-from fenvik.core.procedures.steps import ENDS, Procedure
+from fenvik.core.procedures.steps import ENDS, Procedure, Wait
 from fenvik.core.types import Floats
 
 ROUNDS = 6
@@ -96,15 +97,15 @@ def _scout(
     for hue in scouts[:MOST_SCOUTS]:
         if (yield from _move(desk, target, hold, hue)):
             yield from hue.look(desk, target, hold)
-            yield from _doubt(desk, target, hold, hue)
+            yield from _doubt(desk, target, hold, hue, alone=True)
         if hueprior.shows(hue.looks):
             return
 
 
 def _look_after_all(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[float]:
     """Read what was foreseen, and return how far that was off."""
-    hue.looks.pop()
-    foreseen = hue.known.pop()
+    foreseen = hue.known[-1]
+    hue.take_back()
     yield from hue.look(desk, target, hold)
     return float(hues.errors_of(foreseen - hue.known[0]).max())
 
@@ -197,10 +198,13 @@ def _did_little(hue: Hue, target: Target, hold: tuple[float, float]) -> bool:
     return float(hues.errors_of(did).max()) < LITTLE * float(hues.errors_of(should).max())
 
 
-def _doubt(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[None]:
+def _doubt(
+    desk: Desk, target: Target, hold: tuple[float, float], hue: Hue, *, alone: bool = False
+) -> Procedure[None]:
     """Where a first move did little, move on or put the controls back and read again, alone: if nothing changes, they do nothing.
 
-    A move of few steps is gone on with: a display may count in larger ones than its menu does.
+    A move of few steps is gone on with: a display may count in larger ones than its menu does. ``alone``: nothing else was moved
+    between both looks; so the first one, where it was read, is what they give when put back, and need not be read again.
     """
     if len(hue.looks) != 2 or not _did_little(hue, target, hold):
         return
@@ -211,6 +215,9 @@ def _doubt(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> P
         yield from hue.turn(desk, farther)
         yield from hue.look(desk, target, hold, whole=True)
         parts = hue.known[-1]
+    elif alone and not before.foreseen:
+        yield from _doubt_alone(desk, target, hold, hue)
+        return
     else:
         yield from hue.turn(desk, before.settings)
         read = yield from desk.reads(hue.patches)
@@ -218,6 +225,19 @@ def _doubt(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> P
     hue.is_dead = hue.rests = bool(hues.errors_of((parts - hue.known[1])[:OWN]).max() < DEAD)
     if not hue.is_dead:
         yield from hue.turn(desk, after.settings)
+
+
+def _doubt_alone(desk: Desk, target: Target, hold: tuple[float, float], hue: Hue) -> Procedure[None]:
+    """Look once more whether nothing came of a move beside which nothing else was turned: it may only have come late."""
+    yield Wait(PATIENT_S["turned"])
+    read = yield from desk.reads(hue.patches[:1])
+    now = hues.parts_of(hue.fraction[:1], np.array([t.xyz for t in read]), target, *hold)
+    before, after = hue.known[:2]
+    if float(hues.errors_of(now - after[: len(now)]).max()) >= DEAD:
+        hue.take_back()
+        yield from hue.look(desk, target, hold)
+        return
+    hue.is_dead = hue.rests = bool(hues.errors_of((after - before)[:OWN]).max() < DEAD)
 
 
 def _unknown(turns: Sequence[Control], belief: hues.Belief, parts: Floats) -> Floats:

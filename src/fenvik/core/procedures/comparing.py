@@ -1,6 +1,6 @@
 """Two meters read the same patches: what every correction is made of, by hand and hands-free."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -25,16 +25,18 @@ class Sum:
 
 
 def compare(
-    patches: Sequence[Patch], *, change_over: str = "", reference: Repeatability | None = None, average: int = 1
-) -> Procedure[dict[str, Floats]]:
+    patches: Sequence[Patch], *, change_over: str = "", reference: Repeatability | None = None, average: int = 1,
+    just_read: Mapping[str, Floats] | None = None,
+) -> Procedure[dict[str, Floats]]:  # fmt: skip
     """Read patches with the reference and with the meter; return by label XYZ (2, 3) of both, uncorrected, in cd/m².
 
     Both stand before the screen and read each patch in turn, unless ``change_over`` says what a person is asked when the
     reference has read all of them; then the meter reads, which stays for the work that follows. Before white is read again by
-    the reference, whose noise and ``average`` are given where they are known, a ``Sum`` is kept.
+    the reference, whose noise and ``average`` are given where they are known, a ``Sum`` is kept. ``just_read``: by label what
+    the meter, uncorrected, has given of the display as it stands, XYZ (3,) in cd/m²; it is not asked again.
     """
-    read: dict[str, dict[str, Floats]] = {by: {} for by in METERS}
-    turns = [(patch, by) for patch in patches for by in METERS]
+    read: dict[str, dict[str, Floats]] = {"reference": {}, "meter": dict(just_read or {})}
+    turns = [(patch, by) for patch in patches for by in METERS if patch.label not in read[by]]
     if change_over:
         turns.sort(key=lambda turn: METERS.index(turn[1]))
     before = METERS[0]

@@ -27,6 +27,7 @@ class Corrected:
     """
 
     method: str = PROPOSED
+    average: int = AVERAGE  # of the reading that was averaged least
     matrix: Floats | None = None
     sides: dict[str, tuple[Patch, Floats]] = field(default_factory=dict)
     residuals: list[dict[str, Any]] = field(default_factory=list)
@@ -54,15 +55,18 @@ def _doubt(sides: Mapping[str, Floats], dark: float, *, by_sum: bool) -> str:
     return ""
 
 
-def correct(patches: Sequence[Patch], dark: float = 0.0, *, is_installed: bool = False) -> Procedure[Corrected]:
+def correct(
+    patches: Sequence[Patch], dark: float = 0.0, *, is_installed: bool = False, just_read: Mapping[str, Floats] | None = None
+) -> Procedure[Corrected]:
     """Read patches with both meters, the reference first, and make the correction; what stands against it is a note.
 
     ``dark``: black's luminance in cd/m², as either meter has read it: it is in each of the three lights, and in white once.
     ``is_installed``: a cube may give colours more light than their share of white, so nothing is told from their sum.
+    ``just_read``: by label what the meter, uncorrected, has given of the display as it stands, XYZ (3,) in cd/m².
     """
     yield Say("correction")
-    read = yield from compare(patches)
-    made = Corrected(sides={patch.label: (patch, read[patch.label]) for patch in patches})
+    read = yield from compare(patches, just_read=just_read)
+    made = Corrected(average=1 if just_read else AVERAGE, sides={patch.label: (patch, read[patch.label]) for patch in patches})
     doubt = _doubt(read, dark, by_sum=not is_installed)
     if doubt:
         made.notes.append(f"No correction was made: {doubt}")

@@ -27,7 +27,6 @@ from fenvik.core.types import Floats
 
 TRIES = 3  # to read something while the display stands still
 MANY_SLIPS = 3  # of a batch: there was something before the meter for a while, and others of it tell of that
-SAME_CODE = 0.003  # fraction of signal: a code is rounded by less
 LEFT_MODE = "The display left its picture mode by itself; it was chosen again."
 OFTEN = 2  # times that it did
 MOST_DOUBTED = 4  # of a batch that are read again
@@ -306,8 +305,7 @@ class Desk(Stand):
 
     def just_read(self, percent: Fraction) -> Taken | None:
         """Return a reading of a patch that was taken since anything was last turned, or forgotten; None where there is none."""
-        wanted = np.array(percent) / 100.0
-        return next((t for t in self.just_read_all() if np.abs(t.fraction - wanted).max() < SAME_CODE), None)
+        return next((t for t in self.just_read_all() if t.shows(percent)), None)
 
     def just_read_all(self) -> list[Taken]:
         """Return what was read since anything was last turned, the newest first."""
@@ -316,9 +314,9 @@ class Desk(Stand):
 
     def newest(self, percent: Fraction) -> Procedure[Taken]:
         """Return the newest reading of a patch with every control as it stands now; read it where there is none."""
-        now, wanted = self.settings, np.array(percent) / 100.0
+        now = self.settings
         for t in reversed(self.taken):
-            if np.abs(t.fraction - wanted).max() < SAME_CODE and t.settings == now:
+            if t.shows(percent) and t.settings == now:
                 return t
         return (yield from self.reads([percent]))[0]
 

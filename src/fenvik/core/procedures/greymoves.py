@@ -23,6 +23,7 @@ TRIES, MANY_LOST = 3, 4  # to move and read; readings that a move was made from 
 NEAR = 0.3  # percent of signal: a code is rounded by less
 LEAST_LEVELS = 4  # fewer tell nothing of a curve
 FIRST = (100.0, 70.0, 40.0, 20.0, 10.0)
+BESIDE = 12.0  # percent of what is judged: levels nearer to each other tell nearly the same of a curve
 LIT, DOES_LITTLE, DOES_MUCH = 0.25, 0.2, 0.7  # of signal; of what was promised
 
 
@@ -164,8 +165,11 @@ class GreyMoves(GreyView):
         if self.model is not None:
             self._follow_black()
         seen = self._seen()
-        if len({round(s.level, 4) for s in seen}) < LEAST_LEVELS:
-            yield from self.desk.each_once(self.palette.greys(FIRST))
+        known = {round(100.0 * s.level, 2) for s in seen}
+        if len(known) < LEAST_LEVELS:
+            apart = BESIDE * self.palette.top
+            lacking = [p for p in self.palette.greys(FIRST) if all(abs(p - other) > apart for other in known)]
+            yield from self.desk.each_once(lacking)
             seen = self._seen()
         self.model = self._fit(seen)
         if self.boost:

@@ -82,6 +82,13 @@ class Hue:
         if self.best == last or self.looks[self.best].foreseen or _cost(parts) < _cost(self.known[self.best]):
             self.best = last
 
+    def take_back(self) -> None:
+        """Forget the newest look."""
+        if not self.looks.pop().foreseen:
+            self.looked.pop()
+        self.known.pop()
+        self.best = min(self.best, max(len(self.looks) - 1, 0))
+
     def _telling(self) -> int:
         """Return how many patches are read."""
         alike = [look for look in self.looks if look.era == self.era]

@@ -32,6 +32,7 @@ from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
 USUAL_BUDGET = 150  # readings: who allows more wants greys nearer to what is possible
+OF_REFERENCE = 3  # readings of greys fewer where a reference is beside the meter: white is known better then
 USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wants them
 # Readings that the proof may want besides its own, where one stands out or light is proven; what is installed wants them more.
 SPARE, IN_HDR, IN_INSTALLING = 4, 2, 1
@@ -202,7 +203,8 @@ class Job:
         """Correct the meter by the reference, on a display on which nothing works any more, and look at everything through it."""
         if not self.correction:
             return
-        self.corrected = yield from correct(reference.patches_of(self), self.black)
+        patches, just_read = reference.first_comparison(self)
+        self.corrected = yield from correct(patches, self.black, just_read=just_read)
         self.compared = self.desk.spent
         self.desk.notes += self.corrected.notes
         if self.corrected.matrix is not None:
@@ -311,10 +313,11 @@ class Job:
         )
         doubted: list[str] = [kind for kind in ("gain", "point") if kind in kinds and (kind == "point" or len(self.presets) > 1)]
         while True:
+            more = max(self.total - USUAL_BUDGET, 0) - (OF_REFERENCE if self.correction else 0)
             self.balance = Greys(
                 self.desk, self.target, self.white, self.black, self.boost, kinds, palette=self.palette, quiet=self._bends,
                 goal=self.goal, half_way=lambda: reference.hold_between(self, goes_on=True),
-                taught=self.taught, more=max(self.total - USUAL_BUDGET, 0), doubted=doubted,
+                taught=self.taught, more=more, doubted=doubted,
             )  # fmt: skip
             # Of a job without colours everything counts; with them the full colours are theirs.
             yield from self.balance.adjust(proof=len(self.palette.found), others="colour" not in self.steps)

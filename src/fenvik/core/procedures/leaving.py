@@ -3,7 +3,6 @@
 from typing import TYPE_CHECKING, Any
 
 from fenvik.core.procedures import giving, lights
-from fenvik.core.procedures.already import shows
 from fenvik.core.procedures.following import said_of
 from fenvik.core.procedures.misfit import see_that_it_is_the_one_found
 from fenvik.core.procedures.outcome import denies
@@ -187,7 +186,7 @@ def _better_of_both(job: "Job", name: str, controls: list[dict[str, Any]], patch
     if back == before:
         return
     yield from job.desk.put(back)
-    places = {i: percent for i, t in enumerate(job.as_left) for percent in patches if shows(t, percent)}
+    places = {i: percent for i, t in enumerate(job.as_left) for percent in patches if t.shows(percent)}
     as_left = list(job.as_left)
     for place, t in zip(places, (yield from job.desk.reads(places.values())), strict=True):
         as_left[place] = t

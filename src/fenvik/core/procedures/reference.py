@@ -12,7 +12,7 @@ import numpy as np
 
 from fenvik.core.measure.correction_patches import AGAIN
 from fenvik.core.procedures import colours, giving
-from fenvik.core.procedures.correcting import correct
+from fenvik.core.procedures.correcting import MOST_APART, correct
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, Read
 from fenvik.core.signal.patches import Patch
@@ -51,6 +51,23 @@ def patches_of(job: "Job") -> list[Patch]:
     light = job.palette.white_of_colours
     percent = dict(zip(("red", "green", "blue"), job.palette.full, strict=False)) | {"white": light, AGAIN: light}
     return [replace(patch, percent=percent.get(patch.label, patch.percent)) for patch in job.correction]
+
+
+def first_comparison(job: "Job") -> tuple[list[Patch], dict[str, Floats]]:
+    """Return the patches of the first correction, and by label what the meter, uncorrected, has given of them, XYZ (3,) in cd/m².
+
+    Where nothing had to be turned off, the display stands as it was found: the meter has read it all. White is not read again at
+    the end then, where it gave the same before and after everything else that was found.
+    """
+    back = np.eye(3) if job.in_force is None else np.linalg.inv(job.in_force)
+    read: dict[str, list[Floats]] = {}
+    patches = patches_of(job)
+    for patch in patches:
+        read[patch.label] = [back @ t.xyz for t in job.desk.just_read_all() if t.shows(patch.percent)]
+    whites = [float(xyz[1]) for xyz in read["white"]]
+    is_steady = len(whites) > 1 and max(whites) <= (1.0 + MOST_APART) * min(whites)
+    just_read = {label: np.mean(each, axis=0) for label, each in read.items() if each and label != AGAIN}
+    return [patch for patch in patches if patch.label != AGAIN or not is_steady], just_read
 
 
 def hold_between(job: "Job", *, goes_on: bool = False) -> Procedure[None]:

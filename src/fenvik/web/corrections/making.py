@@ -15,7 +15,7 @@ from fenvik.core.measure.correction import Correction as Made
 from fenvik.core.measure.correction_patches import AGAIN, correction_list, rows_for
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.procedures.comparing import Sum, compare
-from fenvik.core.procedures.correcting import AVERAGE, Corrected
+from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.steps import Procedure, readings_of
 from fenvik.core.signal.decoding import Range
 from fenvik.core.signal.patches import Patch, patch
@@ -276,7 +276,7 @@ def keep_of_run(pass_id: int, corrected: Corrected) -> None:
     shown = [patch(label, each.percent, pass_.bits, pass_.range) for label, (each, _) in corrected.sides.items()]  # type: ignore[arg-type]
     both = np.array([xyz for _, xyz in corrected.sides.values()])
     sides = Sides(tuple(corrected.sides), tuple(one.rgb for one in shown), both[:, 0], both[:, 1])
-    told = Told(corrected.method, corrected.matrix, sides, list(corrected.warnings), AVERAGE, "made hands-free")
+    told = Told(corrected.method, corrected.matrix, sides, list(corrected.warnings), corrected.average, "made hands-free")
     before = Correction.objects.filter(from_pass=pass_, withdrawn_at__isnull=True).first()
     pass_.correction = _store(pass_, before, told, timezone.now())
     pass_.save(update_fields=["correction"])
