@@ -25,8 +25,15 @@ def test_no_way_of_being_hard_costs_the_greys(way):
     perform(job.run(), display)
     mean, worst, _, _ = display.truth(TARGET)
     assert (job.restored, mean < 0.6, worst < 1.6) == (False, True, True), (found, mean, worst)
-    denied = any("The last move of the greys did not do what it should" in note for note in job.desk.notes)
-    assert denied == (way == "points in light")  # which had ended at 1.25 and 2.8
+
+
+def test_a_last_move_that_the_proof_denies_is_taken_back():
+    display = Faulty(60_006, "none", Hard(60_006, "lights end early"))
+    job = Job(Desk(display.controls, budget=BUDGET), TARGET)
+    perform(job.run(), display)
+    mean, worst, _, _ = display.truth(TARGET)
+    assert any("The last move of the greys did not do what it should" in note for note in job.desk.notes)
+    assert (job.restored, mean < 0.75, worst < 3.0) == (False, True, True), (mean, worst)  # else 0.92 and 4.0
 
 
 def test_what_was_turned_by_readings_of_another_light_is_taken_back_and_done_anew():

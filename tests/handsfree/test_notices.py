@@ -413,7 +413,7 @@ def test_a_correction_that_was_made_while_the_meter_changed_is_as_if_it_had_neve
     def check(*args, **more):
         off = yield from asks(*args, **more)
         checks.extend([off] if len(args[1]) > 1 else [])
-        return 9.9 if len(checks) == 1 and len(args[1]) > 1 else off
+        return off + 9.9 if len(checks) == 1 and len(args[1]) > 1 else off
 
     def correct(*args, **more):
         site.read_by = changing

@@ -41,7 +41,7 @@ class Refusing(Faulty):
 
 
 @pytest.mark.parametrize(
-    "roles", [("white.gain.red",), ("white.at.",), ("white-preset", "gamma"), ("colour.green", "colour.red.")], ids=str
+    "roles", [("white.gain.green",), ("white.at.",), ("white-preset", "gamma"), ("colour.green", "colour.red.")], ids=str
 )
 def test_a_control_that_cannot_be_set_is_left_out_and_said_once(roles):
     site = Refusing(SEED, roles=roles)
