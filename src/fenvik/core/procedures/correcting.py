@@ -60,11 +60,23 @@ def correct(
 ) -> Procedure[Corrected]:
     """Read patches with both meters, the reference first, and make the correction; what stands against it is a note.
 
+    What stands against it may be one reading that slipped: then all is read once more before it is refused.
+
     ``dark``: black's luminance in cd/m², as either meter has read it: it is in each of the three lights, and in white once.
     ``is_installed``: a cube may give colours more light than their share of white, so nothing is told from their sum.
     ``just_read``: by label what the meter, uncorrected, has given of the display as it stands, XYZ (3,) in cd/m².
     """
     yield Say("correction")
+    made = yield from _made_of(patches, dark, is_installed=is_installed, just_read=just_read)
+    if made.matrix is None:
+        made = yield from _made_of(patches, dark, is_installed=is_installed)
+    return made
+
+
+def _made_of(
+    patches: Sequence[Patch], dark: float, *, is_installed: bool, just_read: Mapping[str, Floats] | None = None
+) -> Procedure[Corrected]:
+    """Read patches, and return the correction that they make."""
     read = yield from compare(patches, just_read=just_read)
     made = Corrected(average=1 if just_read else AVERAGE, sides={patch.label: (patch, read[patch.label]) for patch in patches})
     doubt = _doubt(read, dark, by_sum=not is_installed)

@@ -72,6 +72,7 @@ class Job:
     correction: Sequence[Patch] = ()  # what the meter is corrected by first, where there is a reference beside it
     in_force: Floats | None = None  # the correction (3, 3) through which the meter is seen until one is made
     corrected: Corrected | None = None
+    witnessed: list[Taken] = field(default_factory=list)  # what the reference saw before, where the meter could not be corrected
     compared: int = 0  # readings that were spent when the meter was last held against the reference
     hues: list[Hue] = field(default_factory=list)  # the colours that were adjusted, with all their looks
     palette: Palette = SDR
@@ -117,7 +118,7 @@ class Job:
         self.in_force = self.in_force if self.corrected is None or self.corrected.matrix is None else self.corrected.matrix
         self.desk.budget, self.palette, self.boost = self.total, SDR, 0.0
         self.corrected = self.balance = self.installer = None
-        self.hues = []
+        self.hues, self.witnessed = [], []
 
     def go(self) -> Procedure[None]:
         """Look at what is found, adjust, hold the correction against the reference once more, and look at what is left."""
@@ -212,6 +213,8 @@ class Job:
             self.desk.take(patch.percent, white if self.in_force is None else self.in_force @ white)
             yield from self.desk.look_through(self.corrected, self.as_found, instead_of=self.in_force)
         self.settle((yield from self.desk.each_once((100.0, 0.0))))
+        if self.corrected.matrix is None:
+            self.witnessed = yield from reference.witness(self)
 
     def look_found(self) -> Procedure[None]:
         """Read what is found, before anything is touched."""

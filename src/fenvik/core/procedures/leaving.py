@@ -2,7 +2,7 @@
 
 from typing import TYPE_CHECKING, Any
 
-from fenvik.core.procedures import giving, lights
+from fenvik.core.procedures import giving, lights, reference
 from fenvik.core.procedures.following import said_of
 from fenvik.core.procedures.misfit import see_that_it_is_the_one_found
 from fenvik.core.procedures.outcome import denies
@@ -50,7 +50,11 @@ def look_left(job: "Job") -> Procedure[None]:
         several = "1 reading was" if job.desk.slips == 1 else f"{job.desk.slips} readings were"
         job.desk.notes.append(f"{several} not confirmed by a second and a third, and thrown away.")
     is_worse = score(job.as_left, job.target) > score(job.as_found, job.target)
-    if is_worse and job.has_lost:
+    if job.witnessed and not is_worse and not job.has_lost and (yield from _is_denied_by_the_reference(job)):
+        yield from job.put_back()
+        job.restored = True
+        job.as_left = list(job.as_found)
+    elif is_worse and job.has_lost:
         job.desk.notes.append("What is left is no better than what was found. What had been installed then is gone, so it is kept.")
     elif is_worse and not (yield from _keep_what_is_better(job)):
         yield from job.put_back()
@@ -65,6 +69,19 @@ def look_left(job: "Job") -> Procedure[None]:
         if worse:
             told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
             job.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
+
+
+def _is_denied_by_the_reference(job: "Job") -> Procedure[bool]:
+    """Say what the reference sees of what was adjusted by a meter that it could not correct; return whether that is worse."""
+    now = yield from reference.witness(job)
+    if not now:
+        return False
+    was, is_now = (float(errors_of(taken, job.target).mean()) for taken in (job.witnessed, now))
+    seen = f"{len(now)} patches are off by {is_now:.1f} on average, before by {was:.1f}"
+    told = f"The meter was not corrected. By the reference {seen}"
+    is_worse = is_now > was + WORSE_GREYS * job.target.metric.weight
+    job.desk.notes.append(f"{told}, so every control was put back." if is_worse else f"{told}.")
+    return is_worse
 
 
 def _of_the_display_found(job: "Job") -> Procedure[None]:

@@ -15,6 +15,7 @@ from fenvik.core.procedures import colours, giving
 from fenvik.core.procedures.correcting import MOST_APART, correct
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, Read
+from fenvik.core.procedures.taken import Taken
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
@@ -143,6 +144,15 @@ def checked(job: "Job") -> list[Fraction]:
     top = 100.0 * job.palette.top
     middle = min(greys, key=lambda percent: abs(percent[0] - IN_THE_MIDDLE * top))
     return [job.proof[0], middle, *(percent for percent in job.proof if percent in job.palette.skins.values())][:MOST_CHECKED]
+
+
+def witness(job: "Job") -> Procedure[list[Taken]]:
+    """Read what both meters are held against each other by with the reference alone: it is believed where the meter is not."""
+    made = []
+    for percent in checked(job):
+        fraction, xyz = yield Read(percent, "reference")
+        made.append(Taken(np.asarray(fraction), np.asarray(xyz, dtype=np.float64), job.desk.settings))
+    return made if made[0].xyz[1] > 0 else []
 
 
 def check(job: "Job", patches: Sequence[Fraction], *, anew: bool = False) -> Procedure[Floats]:

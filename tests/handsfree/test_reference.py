@@ -1,0 +1,45 @@
+"""A reference beside a quick meter that sees colours wrongly: what is read for it, what slips, and what is believed in the end."""
+
+import numpy as np
+import pytest
+
+from bench.handsfree import TARGET
+from bench.reference import Referenced, job_on
+
+SEED = 5000
+
+
+def test_what_was_found_is_not_read_again_for_a_correction_and_a_hundred_readings_are_enough():
+    display = Referenced(SEED)
+    found = display.truth(TARGET)
+    job = job_on(display)
+    mean, worst, colours, _ = display.truth(TARGET)
+    assert (mean < 0.5, worst < 1.0, colours < 0.7) == (True, True, True), (mean, worst, colours, found)
+    assert display.read_as["meter"] == 0
+    assert display.read_as["reference"] <= 9
+    assert display.readings <= 105
+    assert job.corrected is not None
+    white, red = (job.corrected.sides[name][1] for name in ("white", "red"))
+    np.testing.assert_allclose(white[0] / white[0][1], job.corrected.matrix @ white[1] / (job.corrected.matrix @ white[1])[1], atol=1e-9)
+    np.testing.assert_allclose(red[1][1], (display.misses @ np.linalg.inv(display.misses) @ red[1])[1])
+
+
+@pytest.mark.parametrize("slips", [1, 2, 4])
+def test_one_reading_of_the_reference_that_slips_costs_no_correction(slips):
+    display = Referenced(SEED, slips=slips)
+    job = job_on(display)
+    assert not any("No correction was made" in note for note in job.desk.notes)
+    assert display.truth(TARGET)[0] < 0.5
+
+
+@pytest.mark.parametrize(("seed", "is_denied"), [(5001, True), (5002, False)])
+def test_what_was_adjusted_by_a_meter_that_could_not_be_corrected_is_judged_by_the_reference(seed, is_denied):
+    display = Referenced(seed, dims=0.25)
+    found = display.truth(TARGET)[0]
+    job = job_on(display)
+    notes = job.desk.notes
+    assert any(note.startswith("No correction was made: white is") for note in notes)
+    said = next(note for note in notes if note.startswith("The meter was not corrected. By the reference 3 patches are off by"))
+    assert (job.restored, "put back" in said) == (is_denied, is_denied)
+    left = display.truth(TARGET)[0]
+    assert left == pytest.approx(found, abs=0.05) if is_denied else left < 0.5 * found
