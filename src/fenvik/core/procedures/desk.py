@@ -39,6 +39,7 @@ class Desk(Stand):
     budget: int = 400
     taken: list[Taken] = field(default_factory=list)
     thrown: int = 0  # readings that were taken while the display stood otherwise than it was set
+    lent: int = 0  # of those that are kept, readings that something else has counted
     slips: int = 0  # of those that were thrown away: so many that a second and a third reading did not confirm
     proven: int = 0  # whites from here on are held against each other: those before them were read again and were still true
     proven_black: int = 0  # the same of blacks
@@ -59,7 +60,7 @@ class Desk(Stand):
     @property
     def spent(self) -> int:
         """How many readings were taken, those that were thrown away included."""
-        return len(self.taken) + self.thrown
+        return len(self.taken) + self.thrown - self.lent
 
     def read(self, percent: Sequence[float]) -> Procedure[Taken]:
         """Read a patch of percentages of signal. Raises BudgetError."""
@@ -75,7 +76,7 @@ class Desk(Stand):
     def take(self, percent: Fraction, xyz: Floats) -> None:
         """Keep XYZ (3,) in cd/m² of a patch that was read for something else, and is not counted once more."""
         self.taken.append(Taken(np.array(percent) / 100.0, xyz, self.settings))
-        self.budget += 1
+        self.lent += 1
 
     def reads(self, patches: Iterable[Sequence[float]]) -> Procedure[list[Taken]]:
         """Read patches of percentages, in their order, while the display stands as it was set. Raises RestlessError."""
