@@ -63,7 +63,7 @@ def test_points_that_wait_for_a_switch_are_asked_for_and_else_left_alone_in_a_se
     assert one == ("nothing" not in way), "one note for all of them"
 
 
-IN_HDR_TOO = [("white balance stays", 70_013), ("points do nothing", 70_035), ("points refused", 70_028)]
+IN_HDR_TOO = [("white balance stays", 70_016), ("points do nothing", 70_035), ("points refused", 70_028)]
 
 
 @pytest.mark.parametrize(("way", "seed"), IN_HDR_TOO)

@@ -19,9 +19,8 @@ def test_what_was_found_is_not_read_again_for_a_correction_and_a_hundred_reading
     assert display.read_as["reference"] <= 9
     assert display.readings <= 105
     assert job.corrected is not None
-    white, red = (job.corrected.sides[name][1] for name in ("white", "red"))
-    np.testing.assert_allclose(white[0] / white[0][1], job.corrected.matrix @ white[1] / (job.corrected.matrix @ white[1])[1], atol=1e-9)
-    np.testing.assert_allclose(red[1][1], (display.misses @ np.linalg.inv(display.misses) @ red[1])[1])
+    reference, meter = job.corrected.sides["white"][1]
+    np.testing.assert_allclose(job.corrected.matrix @ meter, reference, rtol=1e-9)  # the method holds white itself
 
 
 @pytest.mark.parametrize("slips", [1, 2, 4])

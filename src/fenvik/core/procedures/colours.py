@@ -35,13 +35,14 @@ PROBE = 0.14  # of a range: a move that shows
 
 def adjust(
     desk: Desk, target: Target, hold: tuple[float, float], palette: Palette = SDR, goal: float = 0.0, *,
-    kept: list[Hue] | None = None, foresight: Foresight | None = None,
+    kept: list[Hue] | None = None, foresight: Foresight | None = None, thrifty: bool = False,
 ) -> Procedure[None]:  # fmt: skip
     """Adjust what colour management there is; a control that does nothing is left alone, said, and noted at the desk as dead.
 
     ``hold``: white and black in cd/m² that colours are judged beside, ``palette``: by which patches, ``goal``: error that is good
     enough, 0 for none; ``kept`` gets the colours with all their looks; ``foresight``: what they should give before any move,
-    where that is known. Raises BudgetError; the best that was read stands then.
+    where that is known; ``thrifty``: skin tones are not read where pale colours tell them. Raises BudgetError; the best that was
+    read stands then.
     """
     spaces = yield from overall.gamut(desk, target, palette)
     found = {
@@ -57,8 +58,10 @@ def adjust(
         Hue(name, controls, [percent for _, percent in palette.hues[name]], goal=goal / target.metric.weight)
         for name, controls in found.items()
     ]
+    # Beside a white sub-pixel nothing pale is told by what is paler.
+    tells = thrifty and foresight is not None and foresight.is_sure
     for hue in every:
-        hue.others = every
+        hue.others, hue.skin_too = every, not tells
     if kept is not None:
         kept += every
     try:

@@ -23,7 +23,7 @@ TRIES, MANY_LOST = 3, 4  # to move and read; readings that a move was made from 
 NEAR = 0.3  # percent of signal: a code is rounded by less
 LEAST_LEVELS = 4  # fewer tell nothing of a curve
 FIRST = (100.0, 70.0, 40.0, 20.0, 10.0)
-BESIDE = 12.0  # percent of what is judged: levels nearer to each other tell nearly the same of a curve
+BESIDE = 12.0  # percent of signal: levels nearer to each other tell nearly the same of a curve
 LIT, DOES_LITTLE, DOES_MUCH = 0.25, 0.2, 0.7  # of signal; of what was promised
 
 
@@ -167,7 +167,7 @@ class GreyMoves(GreyView):
         seen = self._seen()
         known = {round(100.0 * s.level, 2) for s in seen}
         if len(known) < LEAST_LEVELS:
-            apart = BESIDE * self.palette.top
+            apart = NEAR if self.palette.is_shortened else BESIDE  # in HDR there are readings to spare
             lacking = [p for p in self.palette.greys(FIRST) if all(abs(p - other) > apart for other in known)]
             yield from self.desk.each_once(lacking)
             seen = self._seen()

@@ -13,7 +13,7 @@ from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.steps import Procedure
 from fenvik.core.types import Floats
 
-OF_FIRST_MOVE, OF_LATER = 2, 1  # patches that are read after it: skin tones follow the pale one, later moves are small
+BUT_SKIN, OF_LATER = 2, 1  # patches that are read after a move: a skin tone may be told by the pale patch; later moves are small
 
 
 @dataclass
@@ -30,6 +30,7 @@ class Hue:
     best: int = 0
     rests: bool = False
     is_dead: bool = False
+    skin_too: bool = True  # whether a skin tone is read after the first move, else it follows the pale patch
     goal: float = 0.0  # of a difference: a colour that is no farther off rests
     others: list["Hue"] = field(default_factory=list, repr=False)  # colours of the same display, which teach of these controls
 
@@ -94,7 +95,9 @@ class Hue:
         alike = [look for look in self.looks if look.era == self.era]
         if not alike:
             return len(self.patches)
-        return OF_FIRST_MOVE if len(alike) == 1 or all(look.foreseen for look in alike) else OF_LATER
+        if len(alike) > 1 and not all(look.foreseen for look in alike):
+            return OF_LATER
+        return len(self.patches) if self.skin_too else BUT_SKIN
 
     def belief(self, target: Target, hold: tuple[float, float]) -> hues.Belief:
         """Return what its controls are taken to do, by its looks and by what the other colours have taught."""

@@ -340,8 +340,9 @@ class Job:
         self.desk.budget -= kept
         try:
             yield from colours.adjust(
-                self.desk, self.target, self.hold(), self.palette, self.goal, kept=self.hues, foresight=self.foresight()
-            )
+                self.desk, self.target, self.hold(), self.palette, self.goal,
+                kept=self.hues, foresight=self.foresight(), thrifty=bool(self.correction),
+            )  # fmt: skip
         except BudgetError as spent:
             if self.desk.spent < self.desk.budget:
                 raise  # it was the time that ended: nothing is kept back of that
