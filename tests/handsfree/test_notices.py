@@ -97,6 +97,19 @@ def test_readings_that_slipped_are_read_again_and_nothing_is_learned_from_them(e
     assert desk.spent <= 150
 
 
+@pytest.mark.parametrize(("light", "doubted"), [(1.4, []), (0.7, [4])], ids=["as its hue tells", "a slip"])
+def test_a_full_colour_whose_controls_were_turned_is_doubted_only_where_the_newest_look_at_its_hue_denies_it(light, doubted):
+    def patch(red, green, blue, share, green_at):
+        fraction = np.array([red, green, blue]) / 100
+        return Taken(fraction, share * 100 * fraction.max() ** 2.3 * np.array([0.9, 1.0, 1.1]), {"green-saturation": green_at})
+
+    colours = [(100, 0, 0, 0.2), (0, 100, 0, 0.7), (0, 0, 100, 0.1), (0, 100, 100, 0.8), (100, 0, 100, 0.3), (100, 100, 0, 0.9)]
+    before = [*(patch(*each, 0) for each in colours), patch(0, 75, 0, 0.7 * 1.4, 5)]
+    greys = [patch(v, v, v, 1.0, 5) for v in (100, 80, 60)]
+    now = [patch(*mix, share * (light if mix == [0, 100, 0] else 1.0), 5) for *mix, share in colours]
+    assert standing_out([*greys, *now], before) == doubted
+
+
 @pytest.mark.parametrize(
     ("made", "before", "doubted"),
     [

@@ -65,9 +65,11 @@ def first_comparison(job: "Job") -> tuple[list[Patch], dict[str, Floats]]:
     patches = patches_of(job)
     for patch in patches:
         read[patch.label] = [back @ t.xyz for t in job.desk.just_read_all() if t.shows(patch.percent)]
-    whites = [float(xyz[1]) for xyz in read["white"]]
-    is_steady = len(whites) > 1 and max(whites) <= (1.0 + MOST_APART) * min(whites)
-    just_read = {label: np.mean(each, axis=0) for label, each in read.items() if each and label != AGAIN}
+    whites = np.array(read["white"]).reshape(-1, 3)
+    is_steady = len(whites) > 1 and bool((whites.max(axis=0) <= (1.0 + MOST_APART) * whites.min(axis=0)).all())
+    just_read = {label: each[0] for label, each in read.items() if each and label != AGAIN}
+    if is_steady:
+        just_read["white"] = whites.mean(axis=0)
     return [patch for patch in patches if patch.label != AGAIN or not is_steady], just_read
 
 
