@@ -42,3 +42,12 @@ def test_what_was_adjusted_by_a_meter_that_could_not_be_corrected_is_judged_by_t
     assert (job.restored, "put back" in said) == (is_denied, is_denied)
     left = display.truth(TARGET)[0]
     assert left == pytest.approx(found, abs=0.05) if is_denied else left < 0.5 * found
+
+
+def test_a_reference_that_sees_no_light_is_said_and_the_run_goes_on():
+    display = Referenced(SEED)
+    reads = display.read_by
+    display.read_by = lambda meter, percent: (reads(meter, percent)[0], np.zeros(3))
+    job = job_on(display)
+    assert any("the reference saw no light where white was shown" in note for note in job.desk.notes)
+    assert job.as_left

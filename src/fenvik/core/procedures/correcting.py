@@ -42,6 +42,10 @@ def _doubt(sides: Mapping[str, Floats], dark: float, *, by_sum: bool) -> str:
     twice, is one that something works on.
     """
     luminance = {name: [float(xyz[1]) for xyz in both] for name, both in sides.items()}
+    for name in ("white", "red", "green", "blue"):
+        if min(luminance[name]) <= 0:
+            which = "reference" if luminance[name][0] <= 0 else "meter"
+            return f"the {which} saw no light where {name} was shown; something may be before it."
     if AGAIN in luminance:
         apart = max(abs(again / max(first, 1e-9) - 1.0) for first, again in zip(luminance["white"], luminance[AGAIN], strict=True))
         if apart > MOST_APART:
