@@ -1,10 +1,12 @@
 """Whole jobs with a reference beside a quick meter that sees colours wrongly, on the random displays: readings of both, and what is left.
 
-`./fenvik bench reference [COUNT]`. The displays are those of the bench hands-free; no processing is on when they are found.
+`./fenvik bench reference [COUNT] [faults]`. The displays are those of the bench hands-free; no processing is on when they are found.
+With faults it is the reference that fails, in each of the ways below: none may be left worse than it was found.
 """
 
 import sys
 from collections import Counter
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -20,11 +22,25 @@ from fenvik.core.measure.correction_patches import correction_list
 from fenvik.core.procedures.correcting import AVERAGE, NAMED, Corrected
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
-from fenvik.core.procedures.steps import perform
+from fenvik.core.procedures.steps import AwayError, perform
 from fenvik.core.types import Floats
 
 COUNT = 150
 MISSES = 0.02  # of each of X, Y and Z in each other
+DAYLIGHT = np.array([0.57, 0.6, 0.65])  # cd/m²
+SOMETIMES, WORSE = 0.04, 0.05  # of its readings; of a mean error, what a display itself wanders
+# What becomes of a reading of the reference from its n-th on: XYZ, whether that was reached, and a generator.
+FAULTS: dict[str, Callable[[Floats, bool, np.random.Generator], Floats]] = {
+    "covered": lambda xyz, is_late, chance: 0.0 * xyz if is_late else xyz,
+    "dimmed": lambda xyz, is_late, chance: 0.7 * xyz if is_late else xyz,
+    "bumped": lambda xyz, is_late, chance: xyz * (1.06, 1.0, 0.9) if is_late else xyz,
+    "off its aim": lambda xyz, is_late, chance: 0.15 * xyz + 5.0 * DAYLIGHT if is_late else xyz,
+    "daylight": lambda xyz, is_late, chance: xyz + 20.0 * DAYLIGHT if is_late else xyz,
+    "slips": lambda xyz, is_late, chance: xyz * chance.uniform(0.6, 1.5) if chance.random() < SOMETIMES else xyz,
+    "slips in colour": lambda xyz, is_late, chance: xyz * chance.uniform(0.92, 1.08, 3) if chance.random() < SOMETIMES else xyz,
+    "noisy": lambda xyz, is_late, chance: xyz * chance.normal(1.0, 0.02, 3),
+    "gone": lambda xyz, is_late, chance: xyz,
+}
 PATCHES = [patch for patch in correction_list("four-colour", 10, "limited") if patch.label in NAMED]
 
 
@@ -32,14 +48,17 @@ class Referenced(RandomDisplay):
     """A random display before a quick meter that misses, and a reference that does not.
 
     ``dims``: share of its light that the display takes from white and leaves its parts. ``slips``: which reading of the reference
-    gives 0.7 of its light.
+    gives 0.7 of its light. ``fault``: what the reference does from some reading on; a bump is after the correction, for one that
+    is bumped before that is no worse than any.
     """
 
-    def __init__(self, seed: int, *, dims: float = 0.0, slips: int = 0) -> None:
+    def __init__(self, seed: int, *, dims: float = 0.0, slips: int = 0, fault: str = "") -> None:
         super().__init__(seed)
         self.misses = np.eye(3) + np.random.default_rng(seed + 99).normal(0.0, MISSES, (3, 3))
         self.dims, self.slips, self.matrix = dims, slips, np.eye(3)
         self.read_as = Counter[str]()
+        self.fault, self.chance = fault, np.random.default_rng(seed + 5)
+        self.since = int(self.chance.integers(5 if fault == "bumped" else 0, 10))
 
     def emitted(self, fraction: Floats) -> Floats:
         """Return XYZ (n, 3) in cd/m²."""
@@ -62,6 +81,11 @@ class Referenced(RandomDisplay):
         xyz = np.mean([each for _, each in made], axis=0)
         if meter != "reference":
             return made[0][0], self.misses @ xyz
+        is_late = self.read_as[meter] > self.since
+        if self.fault == "gone" and is_late:
+            raise AwayError("The reference does not answer.")
+        if self.fault:
+            return made[0][0], FAULTS[self.fault](xyz, is_late, self.chance)
         return made[0][0], xyz * (0.7 if self.read_as[meter] == self.slips else 1.0)
 
     def correct(self, matrix: Floats, made: Corrected) -> None:
@@ -76,9 +100,10 @@ def job_on(display: Referenced) -> Job:
     return job
 
 
-def one(seed: int) -> dict[str, Any]:
+def one(task: tuple[int, str]) -> dict[str, Any]:
     """Return what a job has read, found and left."""
-    display = Referenced(seed)
+    seed, fault = task
+    display = Referenced(seed, fault=fault)
     found = display.truth(TARGET)
     job = job_on(display)
     return {
@@ -87,11 +112,29 @@ def one(seed: int) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def print_faults(count: int) -> None:
+    """Print a row for each fault of the reference."""
+    with ProcessPoolExecutor() as pool:
+        told = list(pool.map(one, [(START + 1000 + i, fault) for fault in FAULTS for i in range(count)], chunksize=4))
+    for place, fault in enumerate(FAULTS):
+        rows = told[place * count : (place + 1) * count]
+        before, after = (np.array([t[name][0] for t in rows]) for name in ("found", "left"))
+        print(
+            f"{fault}: {(after > before + WORSE).sum()} of {count} worse than found; {np.median(before):.2f} to {np.median(after):.2f} "
+            f"in the middle, {np.quantile(after, 0.9):.2f} at 90 of 100; {sum(t['restored'] for t in rows)} put back; "
+            f"{np.median([t['readings'] for t in rows]):.0f} readings",
+            flush=True,
+        )
+
+
 def main() -> None:
     """Run all displays and print what came of it."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else COUNT
+    if "faults" in sys.argv[2:]:
+        print_faults(count)
+        return
     with ProcessPoolExecutor() as pool:
-        told = list(pool.map(one, range(START, START + count), chunksize=4))
+        told = list(pool.map(one, [(seed, "") for seed in range(START, START + count)], chunksize=4))
     for name, rows in (("points", [t for t in told if t["points"]]), ("two-point or gains", [t for t in told if not t["points"]])):
         both = [np.quantile([[*t["left"], t["readings"]] for t in rows], share, axis=0) for share in (0.5, 0.9)]
         mean, worst, colours, _, readings = zip(*both, strict=True)

@@ -17,7 +17,8 @@ from fenvik.cli import calibrate
 from fenvik.core.procedures.steps import RefusedError, TooBrightError
 from fenvik.link.devices import MeterReading
 from fenvik.link.faults import DeviceError
-from fenvik.session.rig import LinkRig, Wanted
+from fenvik.session.lines import Wanted
+from fenvik.session.rig import LinkRig
 from fenvik.standins import menu
 
 ROOT = Path(__file__).resolve().parents[2]

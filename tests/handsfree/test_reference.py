@@ -5,6 +5,7 @@ import pytest
 
 from bench.handsfree import TARGET
 from bench.reference import Referenced, job_on
+from fenvik.core.procedures.steps import TooBrightError
 
 SEED = 5000
 
@@ -44,10 +45,59 @@ def test_what_was_adjusted_by_a_meter_that_could_not_be_corrected_is_judged_by_t
     assert left == pytest.approx(found, abs=0.05) if is_denied else left < 0.5 * found
 
 
-def test_a_reference_that_sees_no_light_is_said_and_the_run_goes_on():
-    display = Referenced(SEED)
-    reads = display.read_by
-    display.read_by = lambda meter, percent: (reads(meter, percent)[0], np.zeros(3))
+@pytest.mark.parametrize(("fault", "since", "said", "is_restored"), [
+    ("covered", 2, "the reference saw no light where white was shown", True),
+    ("gone", 0, "The reference does not answer.", True),
+    ("covered", 5, "The reference sees no light", False),
+    ("gone", 5, "The reference does not answer. The corrected meter could not be held against it", False),
+    ("bumped", 5, "The reference gives another light than when the meter was corrected by it, and the meter does not", False),
+    ("dimmed", 5, "The reference gives another light than when the meter was corrected by it, and the meter does not", False),
+    ("noisy", 0, "The reference does not give the same of one patch twice", True),
+])  # fmt: skip
+def test_a_reference_that_fails_spoils_nothing(fault, since, said, is_restored):
+    display = Referenced(SEED, fault=fault)
+    display.since, found, stood = since, display.truth(TARGET)[0], [c["value"] for c in display.controls]
     job = job_on(display)
-    assert any("the reference saw no light where white was shown" in note for note in job.desk.notes)
-    assert job.as_left
+    assert any(said in note for note in job.desk.notes), job.desk.notes
+    assert job.restored == is_restored
+    assert ([c["value"] for c in display.controls] == stood) == is_restored
+    assert display.truth(TARGET)[0] < (found + 0.05 if is_restored else 0.5)
+
+
+@pytest.mark.parametrize(("answers", "calls"), [([True], 1), ([None], 1), ([True, True, True], 3)])
+def test_somebody_is_called_for_a_reference_that_sees_no_light(answers, calls):
+    display = Referenced(SEED, fault="covered")
+    display.since, said = 0, []
+
+    def ask(words):
+        said.append(words)
+        display.since = 99 if answers == [True] else 0
+        return answers[len(said) - 1]
+
+    display.ask = ask
+    job = job_on(display)
+    assert len(said) == calls
+    assert "the reference saw no light where white was shown" in said[0]
+    assert job.restored == (answers != [True])
+
+
+def test_a_slip_while_the_meter_is_corrected_is_found_by_white_beside_its_parts():
+    display = Referenced(SEED, slips=3)
+    job = job_on(display)
+    assert display.read_as["reference"] > 9, "all of it was read once more"
+    assert not job.restored
+    assert display.truth(TARGET)[0] < 0.5
+
+
+def test_what_is_too_bright_for_the_reference_is_left_out_of_what_it_is_held_by():
+    display, reads = Referenced(SEED), Referenced.read_by
+
+    def dazzled(meter, percent):
+        if meter == "reference" and display.read_as["reference"] >= 5 and min(percent) == 100.0:
+            raise TooBrightError("Too much.")
+        return reads(display, meter, percent)
+
+    display.read_by = dazzled
+    job = job_on(display)
+    assert (job.restored, job.agreed) == (False, True)
+    assert display.truth(TARGET)[0] < 0.5

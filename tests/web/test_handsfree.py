@@ -199,6 +199,31 @@ def test_a_reference_beside_the_meter_corrects_it_within_the_run(ready, beside, 
     assert 0 < started.run.left_score < started.run.found_score
 
 
+@pytest.mark.parametrize("at", [3, 7])
+def test_cut_off_in_the_middle_of_a_comparison_it_goes_on_there(at, ready, beside, person, now, bench, monkeypatch):
+    takes, read = HandsFreeRunner.take_one, []
+
+    def killed(runner, percent, by=""):
+        if by == "reference" and not read.append(percent) and len(read) == at:
+            raise Killed
+        return takes(runner, percent, by)
+
+    started = begin(ready, person, now, reference_id=beside.pk)
+    with monkeypatch.context() as patched:
+        patched.setattr(HandsFreeRunner, "take_one", killed)
+        with pytest.raises(Killed):
+            engine.run(started.pk)
+    taken = started.readings.count()
+    engine.run(started.pk)
+    started.refresh_from_db()
+    rows = list(started.readings.order_by("id"))
+    assert (started.state, len(rows) > taken) == (PassState.DONE, True)
+    assert [row.index for row in rows] == list(range(len(started.patches)))
+    assert Correction.objects.get() == started.correction
+    assert not any("before the end" in note for note in started.run.notes)
+    assert truth(bench, bench.displays[3], "q2", ready.target)[0] < 0.7
+
+
 def test_a_run_that_an_earlier_version_began_goes_on_as_it_was_begun(ready, beside, person, now, bench, monkeypatch):
     """It had both meters read black for the correction too."""
     with monkeypatch.context() as patched:

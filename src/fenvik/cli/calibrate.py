@@ -26,7 +26,8 @@ from fenvik.core.procedures.steps import perform
 from fenvik.core.procedures.taken import Taken
 from fenvik.core.procedures.warming import WHITE, Warmth, watch
 from fenvik.core.signal.patches import Patch
-from fenvik.session.rig import GoneError, LinkRig, Wanted, WrongSerialError
+from fenvik.session.lines import Wanted, WrongSerialError
+from fenvik.session.rig import LinkRig
 
 TARGET_NAMES = tuple(TARGETS)
 SIGNALS = {"pq": "hdr10", "hlg": "hlg"}  # what the source sends for a target's curve
@@ -68,8 +69,9 @@ def parser() -> argparse.ArgumentParser:
         "--settle", type=float, metavar="SECONDS", help="between a picture and its reading; without it that is learned first"
     )
     made.add_argument(
-        "--on-stop", choices=("restore", "keep"), default="restore", help="what Ctrl-C does with the settings"
-    )
+        "--on-stop", choices=("restore", "keep"), default="restore",
+        help="what is done with the settings on Ctrl-C, or where a device is gone for good",
+    )  # fmt: skip
     made.add_argument("--out", required=True, metavar="FILE.json")
     return made
 
@@ -141,7 +143,7 @@ def run(arguments: list[str]) -> int:
         given.meter,
         given.window,
         None if given.settle is None else max(given.settle, 0.0),
-        given.reference or "",
+        given.reference or "" if "correction" in steps else "",
         SIGNALS.get(target.curve, "sdr"),
         {"max": target.mastered[0], "min": target.mastered[1], "max_cll": target.mastered[0], "max_fall": 400.0}
         if target.curve == "pq"
@@ -179,12 +181,10 @@ class Calibration:
         try:
             self.rig.begin()
             self.rig.learn_settling()
-        except (GoneError, WrongSerialError) as problem:
-            say(f"fenvik calibrate: {problem}")
-            return GONE if isinstance(problem, GoneError) else REFUSED
         except FenvikError as problem:
+            self.rig.close()
             say(f"fenvik calibrate: {problem}")
-            return GONE
+            return REFUSED if isinstance(problem, WrongSerialError) else GONE
         status = DONE
         try:
             learning = self.rig.readings
@@ -205,8 +205,11 @@ class Calibration:
             self._stop()
         except FenvikError as problem:
             status = GONE
-            self.notes.append(f"{problem} The settings stand as the list says.")
             say(str(problem))
+            self.notes.append(str(problem))
+            self._stop()
+            if self.job is None or not self.job.restored:
+                self.notes.append("The settings stand as the list says.")
         finally:
             self._write()
             self.rig.close()
@@ -232,6 +235,7 @@ class Calibration:
         try:
             perform(self.job.put_back(), self.rig)
             self.job.restored = True
+            self.notes.append("Every control was put back.")
         except FenvikError as problem:
             self.notes.append(f"The settings could not be put back: {problem}")
 

@@ -9,7 +9,7 @@ from fenvik.cli.files import plain
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.shift import base_for
-from fenvik.session.rig import GoneError, Wanted, WrongSerialError
+from fenvik.session.lines import GoneError, Wanted, WrongSerialError
 from fenvik.session.shifting import ShiftRig
 
 DONE, REFUSED, GONE, STOPPED = 0, 2, 3, 130

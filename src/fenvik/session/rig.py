@@ -1,32 +1,25 @@
-"""The rig of a procedure over the device link: devices found by their serials, faults waited out, every reading counted."""
+"""The rig of a procedure over the device link: faults are waited out, and every reading is counted."""
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, TypeVar
 
 import numpy as np
 
 from fenvik.core.colour.curves import pq
-from fenvik.core.errors import FenvikError
 from fenvik.core.measure.averaging import USUAL, steady_average
 from fenvik.core.measure.settling import has_settled, next_start, settling_s
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.procedures.correcting import AVERAGE
-from fenvik.core.procedures.steps import Standing
+from fenvik.core.procedures.steps import AwayError, Standing
 from fenvik.core.signal.decoding import decode, encode
 from fenvik.core.types import Floats
-from fenvik.link.connection import Connection
-from fenvik.link.devices import Device, Directory, Entry, Meter, Source
-from fenvik.link.display import LinkedDisplay
-from fenvik.link.faults import DeviceError, LinkFault
-from fenvik.session.patience import Patience, passes_by_itself
+from fenvik.link.faults import DeviceError
+from fenvik.session.lines import GoneError, Lines, Wanted, WrongSerialError
 from fenvik.session.reading import read_once
 from fenvik.session.refusing import refusal_of, too_bright
 from fenvik.session.showing import standing
 
-PATIENCE_S, RETRY_S = 60.0, 1.0
-PAIRING_PATIENCE_S = 10.0
 DARK_PERCENT, DARK_AVERAGE = 12.0, 4  # dark patches are read longer
 WAYS = ((0.0, 100.0), (100.0, 30.0))  # percent: from and to
 SURE_S, LONGEST_S = 2.0, 5.0
@@ -34,55 +27,21 @@ CAME = 0.35  # logarithm of light: less of a change, and the picture has not com
 T = TypeVar("T")
 
 
-class GoneError(FenvikError):
-    """A device that failed for good."""
-
-    code = "gone"
-
-
-class WrongSerialError(FenvikError):
-    """A serial that the directory does not have."""
-
-    code = "wrong_serial"
-
-
-@dataclass(frozen=True)
-class Wanted:
-    """Which devices, and how they are used."""
-
-    directory: tuple[str, int]
-    display: str
-    code: str
-    mode: str
-    source: str
-    meter: str
-    window: float
-    settle_s: float | None  # None: learned from the display
-    reference: str = ""  # a meter to correct the other one by
-    signal: str = "sdr"  # the format that the source sends
-    mastering: dict[str, float] | None = None  # of an HDR signal, in cd/m²
-
-
-class LinkRig:
+class LinkRig(Lines):
     """Reads and sets over the link. ``matrix`` corrects the meter once a correction has been made."""
 
     def __init__(self, wanted: Wanted) -> None:
-        self.wanted = wanted
+        super().__init__(wanted)
         self.matrix: Floats = np.eye(3)
-        self.signal = wanted.signal
         self.meter_serial = wanted.meter
         self.device_seconds, self.readings = 0.0, 0
-        self._open: dict[str, Any] = {}
-        self._shown: tuple[int, ...] | None = None
-        self.facts: dict[str, dict[str, Any]] = {}
-        self.bits = 8
         self._brightest = 0.0  # cd/m² that was read at most
-        self.token = ""
         self.settle_s = USUAL["other"].settle_s if wanted.settle_s is None else wanted.settle_s
         self.controls: list[dict[str, Any]] = []
         self.calls: Callable[[str], bool | None] = lambda words: None  # whoever stands by, if anybody does
         self._input = ""  # that the display shows
         self._begun = 0.0  # when the last reading was begun
+        self._asking = ""  # the device that something was last asked of for a reading
 
     def ask(self, words: str) -> bool | None:
         """Say what only a person can set right; return whether somebody did, None where nobody is there."""
@@ -96,69 +55,6 @@ class LinkRig:
         """Return when the reading before was begun, in seconds."""
         return self._begun
 
-    def _entry(self, serial: str) -> Entry:
-        with Connection(*self.wanted.directory, "The directory") as line:
-            entries = Directory(line).list()
-        for entry in entries:
-            if entry.serial == serial:
-                return entry
-        raise WrongSerialError(
-            f"The directory has no device {serial}: it has {', '.join(e.serial for e in entries) or 'none'}."
-        )
-
-    def _device(self, serial: str, role: str) -> Any:
-        if serial in self._open:
-            return self._open[serial]
-        entry = self._entry(serial)
-        connection = Connection(entry.host, entry.port, entry.name)
-        described = Device(connection).describe()
-        if described.role != role:
-            raise WrongSerialError(f"{serial} is a {described.role} and not a {role}.")
-        self.facts[serial] = described.facts
-        made: Any = {"meter": Meter, "source": Source, "display": LinkedDisplay}[role](connection)
-        if role == "display":
-            made.token = self.token
-        self._open[serial] = made
-        if role == "source":
-            rates = described.facts["frame_rates"]
-            bits = described.facts["bits"]
-            self.bits = 10 if 10 in bits else min(bits)
-            if self.signal not in described.facts["formats"]:
-                has = ", ".join(described.facts["formats"])
-                raise WrongSerialError(f"{serial} does not send {self.signal.upper()}: it sends {has}.")
-            made.signal(
-                format_=self.signal,
-                colorimetry="bt709" if self.signal == "sdr" else "bt2020",
-                mastering=self.wanted.mastering,
-                bits=self.bits,
-                range_="limited",
-                frame_rate=60 if 60 in rates else rates[-1],
-            )
-            self._shown = None
-        return made
-
-    def patiently(self, act: Callable[[], T]) -> T:
-        """Do something over the link; what passes is waited for, up to a minute. Raises GoneError.
-
-        A pairing that was withdrawn is asked for again with the code that was given, for as long as a display may need for it.
-        """
-        line, pairing = Patience(PATIENCE_S), Patience(PAIRING_PATIENCE_S)
-        while True:
-            try:
-                return act()
-            except (LinkFault, DeviceError) as problem:
-                withdrawn = isinstance(problem, DeviceError) and problem.number == DeviceError.NOT_PAIRED
-                if not (withdrawn or passes_by_itself(problem)):
-                    raise
-                self.close()
-                line.failed()
-                pairing.failed()
-                if (pairing if withdrawn else line).is_over:
-                    raise GoneError(str(problem)) from problem
-                time.sleep(RETRY_S)
-                if withdrawn:
-                    self._pair_again()
-
     def _asked(self, act: Callable[[Any], T]) -> T:
         """Do something with the display. Raises RefusedError for what it refuses whenever it is asked, and GoneError."""
         try:
@@ -166,35 +62,13 @@ class LinkRig:
         except DeviceError as problem:
             raise refusal_of(problem) or problem from problem
 
-    def _pair(self) -> None:
-        display = self._device(self.wanted.display, "display")
-        display.show_code()
-        self.token = str(display.answer_code(self.wanted.code))
-        self.close()
-
-    def _pair_again(self) -> None:
-        """Pair with the same code; a display that does not take it any more is gone. Raises GoneError."""
-        try:
-            self._pair()
-        except DeviceError as refusal:
-            if refusal.number == DeviceError.WRONG_CODE:
-                words = f"{refusal} The pairing was withdrawn, and the code that was given is no longer taken."
-                raise GoneError(words) from refusal
-        except LinkFault:
-            pass  # whatever is wrong now, the next try meets it
-
-    def close(self) -> None:
-        """Let go of every connection; the next use makes new ones."""
-        for device in self._open.values():
-            device.close()
-        self._open, self._shown = {}, None
-
     def begin(self) -> None:
         """Pair, choose the mode, let the signal arrive, and read the menu. Raises what the devices refuse."""
 
         self.patiently(self._pair)
         self.patiently(lambda: self._device(self.wanted.source, "source").blank())
-        self.patiently(lambda: self._device(self.wanted.meter, "meter").describe())
+        for serial in filter(None, (self.wanted.meter, self.wanted.reference)):
+            self.patiently(lambda s=serial: self._device(s, "meter").describe())  # type: ignore[misc]
         modes = self.patiently(lambda: self._device(self.wanted.display, "display").modes())
         found = next((m for m in modes if self.wanted.mode in (m.id, m.label)), None)
         if found is None:
@@ -259,9 +133,17 @@ class LinkRig:
         return decode(self.codes(percent), self.bits, "limited"), self.matrix @ xyz
 
     def read_by(self, meter: str, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
-        """Return what percentages were sent as, and XYZ as "meter" or "reference" reads it, uncorrected and averaged."""
+        """Return what percentages were sent as, and XYZ as "meter" or "reference" reads it, uncorrected and averaged.
+
+        Raises AwayError where it is the reference that does not answer.
+        """
         serial = self.wanted.reference if meter == "reference" else self.meter_serial
-        xyz = self._read(serial, percent, average=AVERAGE)
+        try:
+            xyz = self._read(serial, percent, average=AVERAGE)
+        except GoneError as problem:
+            if meter == "reference" and self._asking == serial:
+                raise AwayError(str(problem)) from problem
+            raise
         return decode(self.codes(percent), self.bits, "limited"), xyz
 
     def _read(self, serial: str, percent: tuple[float, float, float], *, average: int = 0) -> Floats:
@@ -269,12 +151,14 @@ class LinkRig:
         times = average or self.averages(serial, percent)
 
         def act() -> Floats:
-            source, meter = self._device(self.wanted.source, "source"), self._device(serial, "meter")
+            self._asking = self.wanted.source
+            source = self._device(self.wanted.source, "source")
             if self._shown != codes:
                 source.patch(codes, window=self.wanted.window)
                 self._shown = codes
                 time.sleep(self.settle_s)
-            self._begun = time.monotonic()
+            self._begun, self._asking = time.monotonic(), serial
+            meter = self._device(serial, "meter")
             try:
                 got = read_once(meter, typical=self.facts[serial]["typical"], average=times)
             except DeviceError as problem:

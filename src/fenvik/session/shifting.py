@@ -11,8 +11,9 @@ from fenvik.core.measure.settling import has_settled
 from fenvik.core.measure.shift import Shift, shift_of
 from fenvik.core.types import Floats
 from fenvik.link.display import LinkedDisplay, PictureMode
+from fenvik.session.lines import WrongSerialError
 from fenvik.session.reading import read_once
-from fenvik.session.rig import LinkRig, WrongSerialError
+from fenvik.session.rig import LinkRig
 
 ROUNDS = 3
 LEVELS = (100.0, 70.0)  # percent of signal

@@ -9,7 +9,7 @@ import numpy as np
 from fenvik.core.measure.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
 from fenvik.core.measure.correction_patches import AGAIN, rows_for
 from fenvik.core.procedures.comparing import compare
-from fenvik.core.procedures.steps import Procedure, Say
+from fenvik.core.procedures.steps import Ask, AwayError, Procedure, Say
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
@@ -17,6 +17,8 @@ from fenvik.core.types import Floats
 NAMED = ("white", "red", "green", "blue", AGAIN)
 AVERAGE = 4  # of each reading that a correction is made of
 MOST_APART, MOST_LESS = 0.02, 0.04  # of white: between its two readings, and below the sum of its parts
+OTHERWISE = 0.05  # of white beside its parts, between both meters: the stand-ins' are within 0.013
+MOST_CALLS = 3  # times that somebody is called for a meter that sees nothing
 
 
 @dataclass
@@ -33,6 +35,17 @@ class Corrected:
     residuals: list[dict[str, Any]] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     warnings: list[str] = field(default_factory=list)  # of them what is to be said wherever it is used
+    blind: str = ""  # why one of both meters has told nothing at all: only a person can set that right
+
+
+def _blind(sides: Mapping[str, Floats]) -> str:
+    """Return in a sentence which meter saw no light where there was some; empty where both saw it."""
+    for name in ("white", "red", "green", "blue"):
+        reference, meter = (float(xyz[1]) for xyz in sides[name])
+        if min(reference, meter) <= 0:
+            which = "reference" if reference <= 0 else "meter"
+            return f"the {which} saw no light where {name} was shown; something may be before it."
+    return ""
 
 
 def _doubt(sides: Mapping[str, Floats], dark: float, *, by_sum: bool) -> str:
@@ -42,10 +55,6 @@ def _doubt(sides: Mapping[str, Floats], dark: float, *, by_sum: bool) -> str:
     twice, is one that something works on.
     """
     luminance = {name: [float(xyz[1]) for xyz in both] for name, both in sides.items()}
-    for name in ("white", "red", "green", "blue"):
-        if min(luminance[name]) <= 0:
-            which = "reference" if luminance[name][0] <= 0 else "meter"
-            return f"the {which} saw no light where {name} was shown; something may be before it."
     if AGAIN in luminance:
         apart = max(abs(again / max(first, 1e-9) - 1.0) for first, again in zip(luminance["white"], luminance[AGAIN], strict=True))
         if apart > MOST_APART:
@@ -64,7 +73,8 @@ def correct(
 ) -> Procedure[Corrected]:
     """Read patches with both meters, the reference first, and make the correction; what stands against it is a note.
 
-    What stands against it may be one reading that slipped: then all is read once more before it is refused.
+    What stands against it may be one reading that slipped: then all is read once more before it is refused, and so it is where both
+    meters see white otherwise beside its parts. A meter that sees nothing is for a person to set right.
 
     ``dark``: black's luminance in cd/m², as either meter has read it: it is in each of the three lights, and in white once.
     ``is_installed``: a cube may give colours more light than their share of white, so nothing is told from their sum.
@@ -72,18 +82,36 @@ def correct(
     """
     yield Say("correction")
     made = yield from _made_of(patches, dark, is_installed=is_installed, just_read=just_read)
-    if made.matrix is None:
+    if made.sides and (made.matrix is None or seen_otherwise(made.sides) > OTHERWISE):
+        made = yield from _made_of(patches, dark, is_installed=is_installed)
+    for _ in range(MOST_CALLS):
+        if not made.blind or not (yield Ask(f"No correction can be made: {made.blind} Set that right, then go on.")):
+            break
         made = yield from _made_of(patches, dark, is_installed=is_installed)
     return made
+
+
+def seen_otherwise(sides: Mapping[str, tuple[Patch, Floats]]) -> float:
+    """Return how far both meters are apart in white beside the sum of its three parts, as a share, in X, Y or Z where it is most.
+
+    Both add light up, so what they make of it is nearly alike, unless one was bumped in between.
+    """
+    red, green, blue, white = (sides[name][1] for name in ("red", "green", "blue", "white"))
+    beside = white / np.maximum(red + green + blue, 1e-9)
+    return float(np.abs(beside[0] / np.maximum(beside[1], 1e-9) - 1.0).max())
 
 
 def _made_of(
     patches: Sequence[Patch], dark: float, *, is_installed: bool, just_read: Mapping[str, Floats] | None = None
 ) -> Procedure[Corrected]:
     """Read patches, and return the correction that they make."""
-    read = yield from compare(patches, just_read=just_read)
+    try:
+        read = yield from compare(patches, just_read=just_read)
+    except AwayError as problem:
+        return Corrected(blind=str(problem), notes=[f"No correction was made: {problem}"])
     made = Corrected(average=1 if just_read else AVERAGE, sides={patch.label: (patch, read[patch.label]) for patch in patches})
-    doubt = _doubt(read, dark, by_sum=not is_installed)
+    made.blind = _blind(read)
+    doubt = made.blind or _doubt(read, dark, by_sum=not is_installed)
     if doubt:
         made.notes.append(f"No correction was made: {doubt}")
         return made

@@ -12,7 +12,7 @@ from fenvik.core.models.foreseen import Foresight
 from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.models.taught import Taught
-from fenvik.core.procedures import choices, colours, giving, leaving, preparing, reference, unlocking
+from fenvik.core.procedures import choices, colours, giving, leaving, preparing, reference, trusted, unlocking
 from fenvik.core.procedures.correcting import Corrected, correct
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.doubt import agree, between
@@ -73,6 +73,9 @@ class Job:
     in_force: Floats | None = None  # the correction (3, 3) through which the meter is seen until one is made
     corrected: Corrected | None = None
     witnessed: list[Taken] = field(default_factory=list)  # what the reference saw before, where the meter could not be corrected
+    stood: Taken | None = None  # how the display stood when the meter was last corrected
+    agreed: bool = False  # whether the reference has confirmed the correction since it was made
+    lost: str = ""  # why the reference is not asked any more; empty while it is
     compared: int = 0  # readings that were spent when the meter was last held against the reference
     hues: list[Hue] = field(default_factory=list)  # the colours that were adjusted, with all their looks
     palette: Palette = SDR
@@ -118,7 +121,7 @@ class Job:
         self.in_force = self.in_force if self.corrected is None or self.corrected.matrix is None else self.corrected.matrix
         self.desk.budget, self.palette, self.boost = self.total, SDR, 0.0
         self.corrected = self.balance = self.installer = None
-        self.hues, self.witnessed = [], []
+        self.hues, self.witnessed, self.stood, self.lost = [], [], None, ""
 
     def go(self) -> Procedure[None]:
         """Look at what is found, adjust, hold the correction against the reference once more, and look at what is left."""
@@ -210,11 +213,16 @@ class Job:
         self.desk.notes += self.corrected.notes
         if self.corrected.matrix is not None:
             patch, (_, white) = self.corrected.sides["white"]
+            trusted.believe(self, patch.percent)
             self.desk.take(patch.percent, white if self.in_force is None else self.in_force @ white)
             yield from self.desk.look_through(self.corrected, self.as_found, instead_of=self.in_force)
         self.settle((yield from self.desk.each_once((100.0, 0.0))))
-        if self.corrected.matrix is None:
+        if self.corrected.matrix is not None:
+            return
+        if not self.corrected.blind:
             self.witnessed = yield from reference.witness(self)
+        if not self.witnessed:  # nobody could say afterwards whether it is better
+            raise RestlessError("A correction was asked for: without one, and without the reference, nothing is adjusted.")
 
     def look_found(self) -> Procedure[None]:
         """Read what is found, before anything is touched."""

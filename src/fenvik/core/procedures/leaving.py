@@ -73,10 +73,12 @@ def look_left(job: "Job") -> Procedure[None]:
 
 def _is_denied_by_the_reference(job: "Job") -> Procedure[bool]:
     """Say what the reference sees of what was adjusted by a meter that it could not correct; return whether that is worse."""
-    now = yield from reference.witness(job)
+    now, before = (yield from reference.witness(job)), {tuple(t.fraction): t for t in job.witnessed}
+    now = [t for t in now if tuple(t.fraction) in before]
     if not now:
-        return False
-    was, is_now = (float(errors_of(taken, job.target).mean()) for taken in (job.witnessed, now))
+        job.desk.notes.append("The meter was not corrected, and nothing tells whether it is better: every control was put back.")
+        return True
+    was, is_now = (float(errors_of(taken, job.target).mean()) for taken in ([before[tuple(t.fraction)] for t in now], now))
     seen = f"{len(now)} patches are off by {is_now:.1f} on average, before by {was:.1f}"
     told = f"The meter was not corrected. By the reference {seen}"
     is_worse = is_now > was + WORSE_GREYS * job.target.metric.weight

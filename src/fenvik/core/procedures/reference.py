@@ -11,10 +11,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fenvik.core.measure.correction_patches import AGAIN
-from fenvik.core.procedures import colours, giving
+from fenvik.core.procedures import colours, giving, trusted
 from fenvik.core.procedures.correcting import MOST_APART, correct
 from fenvik.core.procedures.greys import Greys
-from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure, Read
+from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure
 from fenvik.core.procedures.taken import Taken
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
@@ -25,7 +25,6 @@ if TYPE_CHECKING:
 # Between the reference and the corrected meter, of an error (CIEDE2000, ΔE ITP): less is the noise of both.
 DISAGREE, DISAGREE_IN_HDR = 0.8, 1.7
 IN_THE_MIDDLE, MOST_CHECKED = 0.5, 3  # of the range that is judged
-CLEARLY = 2.0  # times that: less is looked at twice
 FOR_GREYS_ANEW = 16  # readings: what curves are made from, and the peak
 FOR_COLOURS_ANEW = 24
 MOST_ANEW = 3  # times in one place that a correction is made anew
@@ -75,7 +74,7 @@ def first_comparison(job: "Job") -> tuple[list[Patch], dict[str, Floats]]:
 
 def hold_between(job: "Job", *, goes_on: bool = False) -> Procedure[None]:
     """Hold the corrected meter against the reference where that was not done of late, on what the meter has just read anyway."""
-    if job.desk.spent >= job.compared + SELDOM:
+    if not job.lost and job.desk.spent >= job.compared + SELDOM:
         yield from hold(job, [_just_read(job)], goes_on=goes_on)
 
 
@@ -111,26 +110,31 @@ def _corrected_anew(job: "Job", patches: Sequence[Fraction], earlier: Renewed | 
     ``earlier``: the correction that was made anew just before this one.
     """
     before = None if job.corrected is None else job.corrected.matrix
-    if before is None:
+    if before is None or job.lost:
         return None
     desk, is_installed = job.desk, job.installer is not None and bool(job.desk.given)
-    offs, limit = (yield from check(job, patches)), DISAGREE_IN_HDR if job.target.is_hdr else DISAGREE
-    if limit < offs.max() < CLEARLY * limit:  # noise is not the same twice
-        again = np.flatnonzero(offs > limit)
-        offs[again] = np.minimum(offs[again], (yield from check(job, [patches[int(i)] for i in again], anew=True)))
-    off = float(offs.max())
+    limit = DISAGREE_IN_HDR if job.target.is_hdr else DISAGREE
+    off = yield from _apart(job, patches, limit)
+    if off is None:
+        return None
     is_last = len(patches) > 1
     where = "on what is left" if is_last else "in between"
     said = f"The reference was read again {where}: it and the corrected meter are up to {off:.1f} apart"
     if off <= limit:
+        job.agreed = True
         if is_last:
             desk.notes.append(f"{said}.")
+        return None
+    if (yield from trusted.it_has_changed(job, limit)):
+        job.lost = "The reference gives another light than when the meter was corrected by it, and the meter does not."
+        desk.notes.append(f"{said}. {job.lost} The correction stands, and nothing is held against the reference any more.")
         return None
     anew = yield from correct(patches_of(job), job.black, is_installed=is_installed)
     if anew.matrix is None:
         desk.notes += [f"{said}.", *anew.notes, "The correction that was made before stands."]
         return None
     job.corrected = anew
+    trusted.believe(job, anew.sides["white"][0].percent)
     desk.notes += [f"{said}, so the correction was made anew and everything is looked at through it.", *anew.notes]
     since = 0
     if job.balance is not None and job.balance.model is not None:
@@ -152,28 +156,58 @@ def witness(job: "Job") -> Procedure[list[Taken]]:
     """Read what both meters are held against each other by with the reference alone: it is believed where the meter is not."""
     made = []
     for percent in checked(job):
-        fraction, xyz = yield Read(percent, "reference")
-        made.append(Taken(np.asarray(fraction), np.asarray(xyz, dtype=np.float64), job.desk.settings))
-    return made if made[0].xyz[1] > 0 else []
+        xyz = yield from trusted.by_reference(job, percent)
+        if job.lost:
+            return []
+        if xyz is not None:
+            made.append(Taken(np.array(percent) / 100.0, xyz, job.desk.settings))
+    return made
 
 
-def check(job: "Job", patches: Sequence[Fraction], *, anew: bool = False) -> Procedure[Floats]:
-    """Read patches (n) as they stand with the reference; return the errors (n,) of the corrected meter beside it.
+def _apart(job: "Job", patches: Sequence[Fraction], limit: float) -> Procedure[float | None]:
+    """Return the error of the corrected meter beside the reference on the patch where it is most; None where that tells nothing.
 
-    What the meter has just read it is not asked again, unless ``anew``; what it reads for this is of use to the rest of the job.
+    Where it is above the limit, both have looked twice.
     """
-    desk, reference, meter = job.desk, [], []
+    offs = {}
     for percent in patches:
-        just = None if anew else desk.just_read(percent)
-        if just is None:
-            desk.budget = max(desk.budget, desk.spent + 1)  # it is never saved on
-            just = (yield from desk.reads([percent]))[0]
-        _, xyz = yield Read(percent, "reference")
-        job.compared = desk.spent
-        reference.append(np.asarray(xyz, dtype=np.float64))
-        meter.append(just.xyz)
-    told = np.array(reference)
-    return job.target.metric.whole(told, np.array(meter), job.target.white * job.whole)
+        seen = yield from check(job, percent)
+        if seen is None:
+            continue  # it is too bright for the reference, unless that is lost
+        offs[percent] = trusted.apart(job, *seen), seen[0]
+    if job.lost or not offs:
+        return None
+    for percent in sorted(offs, key=lambda percent: -offs[percent][0]):
+        off, told = offs[percent]
+        if off <= limit:
+            break
+        sure = yield from trusted.is_sure(job, percent, told, limit)
+        if sure is None:
+            return None
+        meter = yield from _of_meter(job, percent, anew=True)
+        offs[percent] = min(off, trusted.apart(job, sure, meter)), sure
+        if offs[percent][0] > limit:
+            break
+    return max(off for off, _ in offs.values())
+
+
+def check(job: "Job", percent: Fraction) -> Procedure[tuple[Floats, Floats] | None]:
+    """Return XYZ (3,) in cd/m² of a patch as it stands, by the reference and by the corrected meter; None where one sees nothing.
+
+    What the meter has just read it is not asked again; what it reads for this is of use to the rest of the job.
+    """
+    meter = yield from _of_meter(job, percent)
+    told = yield from trusted.by_reference(job, percent, float(meter[1]))
+    job.compared = job.desk.spent
+    return None if told is None else (told, meter)
+
+
+def _of_meter(job: "Job", percent: Fraction, *, anew: bool = False) -> Procedure[Floats]:
+    just = None if anew else job.desk.just_read(percent)
+    if just is None:
+        job.desk.budget = max(job.desk.budget, job.desk.spent + 1)  # it is never saved on
+        just = (yield from job.desk.reads([percent]))[0]
+    return just.xyz
 
 
 def _when(job: "Job", greys: Greys, anew: Floats, before: Floats, earlier: Renewed | None) -> tuple[int, Floats]:

@@ -67,6 +67,12 @@ class RefusedError(FenvikError):
         self.room, self.what = room, what
 
 
+class AwayError(FenvikError):
+    """The reference does not answer any more: what does not need it may go on without."""
+
+    code = "away"
+
+
 class StoppedError(Exception):
     """A person has asked to stop: what is half done is brought to rest first."""
 
