@@ -418,7 +418,7 @@ def test_when_a_meter_changed_is_found_and_what_it_read_before_counts_on(when):
 
 def test_a_correction_that_was_made_while_the_meter_changed_is_as_if_it_had_never_been(monkeypatch):
     """The reference is read again by chance, and just then the meter changes: the matrix that comes of it is right of nothing."""
-    site, asks, compares, checks = Drifting(3, "q2", 20), reference.check, reference.correct, []
+    site, asks, compares, checks = Drifting(3, "q2", 20), reference._apart, reference.correct, []
     site.when, reads = 10**6, site.read_by
     listed = [p for p in correction_list("four-colour", 10, "limited") if p.label in NAMED]
     before = site.truth(TARGET)
@@ -437,7 +437,7 @@ def test_a_correction_that_was_made_while_the_meter_changed_is_as_if_it_had_neve
             site.when = 0
         return reads(meter, percent)
 
-    monkeypatch.setattr(reference, "check", check)
+    monkeypatch.setattr(reference, "_apart", check)
     monkeypatch.setattr(reference, "correct", correct)
     job, desk = do(site, correction=listed)
     assert sum("made anew" in note for note in desk.notes) >= 2
