@@ -55,11 +55,19 @@ def curve(desk: Desk, target: Target, palette: Palette, black: float) -> Procedu
     usual = control["value"]
     white = next(t.xyz[1] for t in reversed(desk.taken) if (t.fraction == 1.0).all())
 
+    least = np.inf
+
     def look() -> Procedure[float]:
-        read = yield from desk.each_once(palette.greys((60.0, 30.0)))
-        y = np.array([t.xyz[1] for t in read])
-        wanted = target.xyz(np.array([t.fraction for t in read]), float(white), black)[:, 1]
-        return float(np.abs(np.log(np.maximum(y, 1e-6) / wanted)) @ [0.6, 0.4])
+        nonlocal least
+        error = 0.0
+        for level, weight in zip(palette.greys((60.0, 30.0)), (0.6, 0.4), strict=True):
+            read = yield from desk.read_once(level)
+            wanted = target.xyz(read.fraction[None], float(white), black)[0, 1]
+            error += weight * abs(float(np.log(max(float(read.xyz[1]), 1e-6) / wanted)))
+            if error > least:  # whatever the rest gives, another is nearer
+                return error
+        least = error
+        return error
 
     errors = yield from tried(desk, control, look)
     best = min(errors, key=lambda o: errors[o])

@@ -9,11 +9,11 @@ import numpy as np
 from fenvik.core.measure.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
 from fenvik.core.measure.correction_patches import AGAIN, rows_for
 from fenvik.core.procedures.comparing import compare
-from fenvik.core.procedures.steps import Ask, AwayError, Procedure, Say
+from fenvik.core.procedures.steps import Ask, AwayError, Procedure, Read, Say
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
-# What the method that is proposed is made of, and white once more. Black is known: a reference takes half a minute to read it.
+# What the method that is proposed is made of; white once more by the meter. Black is known: a reference reads it for half a minute.
 NAMED = ("white", "red", "green", "blue", AGAIN)
 AVERAGE = 4  # of each reading that a correction is made of
 MOST_APART, MOST_LESS = 0.02, 0.04  # of white: between its two readings, and below the sum of its parts
@@ -48,17 +48,16 @@ def _blind(sides: Mapping[str, Floats]) -> str:
     return ""
 
 
-def _doubt(sides: Mapping[str, Floats], dark: float, *, by_sum: bool) -> str:
+def _doubt(sides: Mapping[str, Floats], whites: Sequence[Floats], dark: float, *, by_sum: bool) -> str:
     """Return in a sentence why readings cannot be believed; empty where they can. ``dark``: black's luminance in cd/m².
 
-    A white sub-pixel gives white *more* light than its parts, which the method holds; a white that is less, or that is not the same
-    twice, is one that something works on.
+    ``whites``: XYZ (3,) as the meter saw white before and after the rest. A white sub-pixel gives white *more* light than its
+    parts, which the method holds; a white that is less, or that is not the same twice, is one that something works on.
     """
     luminance = {name: [float(xyz[1]) for xyz in both] for name, both in sides.items()}
-    if AGAIN in luminance:
-        apart = max(abs(again / max(first, 1e-9) - 1.0) for first, again in zip(luminance["white"], luminance[AGAIN], strict=True))
-        if apart > MOST_APART:
-            return f"white was read twice and is {100 * apart:.0f} % apart, so something still works on the picture."
+    apart = abs(float(whites[-1][1]) / max(float(whites[0][1]), 1e-9) - 1.0)
+    if apart > MOST_APART:
+        return f"white was read twice and is {100 * apart:.0f} % apart, so something still works on the picture."
     if not by_sum:
         return ""
     parts = sum(luminance[name][0] - dark for name in ("red", "green", "blue"))
@@ -105,26 +104,28 @@ def _made_of(
     patches: Sequence[Patch], dark: float, *, is_installed: bool, just_read: Mapping[str, Floats] | None = None
 ) -> Procedure[Corrected]:
     """Read patches, and return the correction that they make."""
+    listed = [patch for patch in patches if patch.label != AGAIN]
     try:
-        read = yield from compare(patches, just_read=just_read)
+        read = yield from compare(listed, just_read=just_read)
     except AwayError as problem:
         return Corrected(blind=str(problem), notes=[f"No correction was made: {problem}"])
-    made = Corrected(average=1 if just_read else AVERAGE, sides={patch.label: (patch, read[patch.label]) for patch in patches})
+    whites = [read["white"][1]]
+    if len(listed) < len(patches):  # by the meter alone, which is quick: everything that is read later hangs on white
+        _, again = yield Read(next(patch.percent for patch in patches if patch.label == AGAIN), "meter")
+        whites.append(np.asarray(again, dtype=np.float64))
+        read["white"] = np.array([read["white"][0], (whites[0] + whites[1]) / 2.0])
+    made = Corrected(average=1 if just_read else AVERAGE, sides={patch.label: (patch, read[patch.label]) for patch in listed})
     made.blind = _blind(read)
-    doubt = made.blind or _doubt(read, dark, by_sum=not is_installed)
+    doubt = made.blind or _doubt(read, whites, dark, by_sum=not is_installed)
     if doubt:
         made.notes.append(f"No correction was made: {doubt}")
         return made
-    if AGAIN in read:  # everything that is read later hangs on white, so it is taken from both
-        patch, _ = made.sides["white"]
-        made.sides["white"] = patch, (read["white"] + read[AGAIN]) / 2.0
-        read["white"] = made.sides["white"][1]
     try:
         four = [read[name][0] for name in ("red", "green", "blue", "white")]
         off, is_more = additivity(four, [dark * float(part) for part in four[3] / max(four[3][1], 1e-9)])
         if is_more:
             made.notes.append(f"White is {100 * off:.0f} % off the sum of the three; the correction holds white itself.")
-        labels = [name for name, both in read.items() if name not in ("black", AGAIN) and both[0][1] > 0 and both[1][1] > 0]
+        labels = [name for name, both in read.items() if name != "black" and both[0][1] > 0 and both[1][1] > 0]
         rows = rows_for(PROPOSED, labels)
         reference, meter_xyz = (np.array([read[labels[i]][side] for i in rows]) for side in (0, 1))
         found = make_correction(PROPOSED, meter_xyz, reference)

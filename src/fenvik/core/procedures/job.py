@@ -32,7 +32,7 @@ from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
 USUAL_BUDGET = 150  # readings: who allows more wants greys nearer to what is possible
-OF_REFERENCE = 3  # readings of greys fewer where a reference is beside the meter: white is known better then
+OF_REFERENCE = 5  # readings of greys fewer where a reference is beside the meter: white is known better then
 USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wants them
 # Readings that the proof may want besides its own, where one stands out or light is proven; what is installed wants them more.
 SPARE, IN_HDR, IN_INSTALLING = 4, 2, 1
@@ -167,7 +167,6 @@ class Job:
                 yield from reference.hold_between(self)
             if "colour" in self.steps and not self._turns:
                 yield from self.colours()
-                yield from reference.hold_between(self)
             if self.balance is not None:
                 yield from self.balance.finish(self._spare())
                 if self.desk.recalled > recalled + MANY_RECALLED:  # what was adjusted by those is looked at once more

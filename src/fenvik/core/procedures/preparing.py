@@ -4,7 +4,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from fenvik.core.analysis.clipping import may_clip
+from fenvik.core.analysis.clipping import may_clip, surely_grows
 from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures import lights
 from fenvik.core.procedures.steps import Procedure, TooBrightError
@@ -14,6 +14,8 @@ if TYPE_CHECKING:
 
 OFF_S = 4.0  # until what was turned off no longer works on the picture, before anything tells how soon a turn is seen
 WORTH_LIGHT = 0.02  # of the peak: less growth of it is worth no turn of the light
+FOUND_AT, WHITE = (100.0, 80.0, 60.0), (100.0, 100.0, 100.0)  # percent of signal: greys of what is found, and what is seen anew
+AS_IT_WAS = 0.02  # of ln of each of X, Y and Z of white
 KEPT_ON = ("process.tone-mapping",)  # in SDR it does nothing
 # In HDR zones make the black that the mode is watched with: without them nothing dark can be right, and black would be given away.
 KEPT_ON_IN_HDR = ("process.dimming",)
@@ -52,13 +54,23 @@ def light(job: "Job") -> Procedure[None]:
     if job.target.curve == "pq" and job.luminance is None:
         yield from _light_to_top(job)
     # In HDR white is where the display ends: that nothing grows there is no clipping that a white level could mend.
-    if job.desk.by_role("white-level") and not job.target.is_hdr:
+    if job.desk.by_role("white-level") and not job.target.is_hdr and not _grew_when_found(job):
         top = np.array([t.xyz for t in (yield from job.desk.each_once((100.0, 90.0, 80.0)))])
         turned = may_clip(top, job.target) and (yield from lights.lower_white_level(job.desk, job.target))
     if job.luminance is not None:
         turned = (yield from lights.turn_light(job.desk, job.luminance)) or turned
     if turned:
         job.settle((yield from job.desk.greys((100.0, 0.0))))
+
+
+def _grew_when_found(job: "Job") -> bool:
+    """Return whether the light was seen to grow up to white when it was found, and white is as it was then."""
+    white, *below = (next((t for t in job.as_found if t.shows((level,) * 3)), None) for level in FOUND_AT)
+    now = next((t for t in reversed(job.desk.taken) if t.shows(WHITE)), None)
+    if white is None or now is None or not all(below):
+        return False
+    is_as_it_was = bool((np.abs(np.log(np.maximum(now.xyz, 1e-6) / np.maximum(white.xyz, 1e-6))) < AS_IT_WAS).all())
+    return is_as_it_was and surely_grows(np.array([t.xyz for t in (white, *below) if t]), np.array(FOUND_AT), job.target)
 
 
 def _light_to_top(job: "Job") -> Procedure[None]:

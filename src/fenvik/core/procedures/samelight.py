@@ -224,7 +224,9 @@ def _dark_before(desk: Desk, now: Taken, taken: list[Taken]) -> float | None:
     """Return the cd/m² that a dark grey gave when it was last read, in HDR those about it; None where that is not told."""
     same = next((t for t in reversed(taken) if np.array_equal(t.fraction, now.fraction)), None)
     if same is not None:
-        return float(same.xyz[1])
+        # Another curve, or processing that was turned off, may have moved it as far as it likes.
+        kept = of_no_balance(desk)
+        return float(same.xyz[1]) if all(same.settings.get(k) == now.settings.get(k) for k in kept) else None
     return last_about(taken, float(now.fraction[0])) if desk.is_hdr else None
 
 
