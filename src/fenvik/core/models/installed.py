@@ -18,6 +18,7 @@ from fenvik.core.types import Floats
 CORNERS = np.array([[1, 0, 0], [1, 1, 0], [0, 1, 0], [0, 1, 1], [0, 0, 1], [1, 0, 1]], dtype=np.float64)  # round the wheel
 MOST_GAIN = 3.0  # of a light in a corner: more is asked of no display
 LEAST_POINTS = 5
+TELLS = 0.25  # of signal: below it a step of the panel is as much
 ABOUT, FULL = 0.03, 0.003  # of signal: near what a light gives at most; so far below where it was led to, it is full
 STEEP = 0.1  # of signal for each of signal: by how much a display's own scale may be off beyond what was read
 STEADY = 1e-4  # of signal: by how much curves rise at least from one of their values to the next, of a thousand
@@ -119,6 +120,27 @@ def curves_for(
         made[c] = np.clip(np.maximum.accumulate(row), 0.0, 1.0)
         made[c, 0] = 0.0
     return replace(before, values=made)
+
+
+def as_the_last(rounds: Sequence[tuple[Floats, Floats]]) -> tuple[Floats, Floats]:
+    """Return signals (n, 3) that left the curves and the drives (n, 3) that came of them, of all rounds as the last one has them.
+
+    A light does not hang on its own signal alone: what a cube or a white sub-pixel makes of greys that are balanced otherwise moves
+    all three a little, about alike at all levels. The shape is told by all rounds, where it lies by the last.
+    """
+    sent, drives = (np.concatenate([pair[i] for pair in rounds]) for i in (0, 1))
+    newest, gave = rounds[-1]
+    start = 0
+    for before, then in rounds[:-1]:
+        for c in range(3):
+            order = np.argsort(before[:, c])
+            inside = (newest[:, c] >= before[:, c].min()) & (newest[:, c] <= before[:, c].max()) & (newest[:, c] > TELLS)
+            if inside.sum() < LEAST_POINTS:
+                continue
+            was = np.interp(newest[inside, c], before[order, c], (then - before)[order, c])
+            drives[start : start + len(before), c] += np.median((gave - newest)[inside, c] - was)
+        start += len(before)
+    return sent, drives
 
 
 def _before_full(x: Floats, y: Floats, most: float) -> int:

@@ -9,7 +9,16 @@ from fenvik.core.analysis.highlights import three_points
 from fenvik.core.colour import curves as transfer
 from fenvik.core.colour.target import Target
 from fenvik.core.models.grey import drives_of, wanted_of
-from fenvik.core.models.installed import Curves, Split, Wheel, balanced_peak, cube_data, curves_for, matrix_towards
+from fenvik.core.models.installed import (
+    Curves,
+    Split,
+    Wheel,
+    as_the_last,
+    balanced_peak,
+    cube_data,
+    curves_for,
+    matrix_towards,
+)
 from fenvik.core.models.palette import Palette
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.steps import Procedure, RefusedError
@@ -263,8 +272,8 @@ class Installer:
             ends = np.full(3, float(transfer.pq_inverse(peak)))
             # Before a cube a light that ran on to full signal would be a colour.
             opened = [bool(light <= 1.002 * peak) and "cube" not in self.installed for light in lights]
-        sent, xyz = (np.concatenate([pair[i] for pair in self.looked]) for i in (0, 1))
-        self.curves = curves_for(self.curves, sent, self._drives(xyz), self._wanted, ends, open_top=opened, most=most)
+        sent, drives = as_the_last([(sent, self._drives(xyz)) for sent, xyz in self.looked])
+        self.curves = curves_for(self.curves, sent, drives, self._wanted, ends, open_top=opened, most=most)
         yield from self.desk.install("curves", self.curves.data())
         yield from self._see_peak()
 
