@@ -25,10 +25,10 @@ from fenvik.core.procedures.steps import Procedure, RefusedError
 from fenvik.core.procedures.taken import Taken
 from fenvik.core.types import Floats
 
-GREYS = 17  # levels that curves are made from
+GREYS = 11  # levels that curves are made from
 AGAIN = 13  # when a cube stands behind them
 AGAIN_ROUNDS, LEAST_AGAIN = 2, 8
-COLOUR_ROUNDS = 2
+COLOUR_ROUNDS = 3
 UNCHECKED_COST = 0.012  # in HLG, where the last change is not looked at any more
 PEAK_COST, MOST_COST = 0.015, 0.045  # of the peak that was found: what a balanced white may cost, and may be let cost for that
 # Curves are made anew, with no other reading than of the peak, where that costs more, or less than a neutral one may.
@@ -296,28 +296,32 @@ class Installer:
             return
         yield from self.desk.say("cube" if sizes else "matrix")
         patches = [percent for hue in self.palette.hues.values() for _, percent in hue]
+        full = np.array([patches.index(hue[0][1]) for hue in self.palette.hues.values()])
         if not self.pure:
             yield from self._see_lights()
         read = yield from self.desk.reads(patches)
         sent, gives = self._as_light(read), self._gives(self.pure)
         # What was sent through the wheel is what comes of it; what is needed is learned from what is still off.
         now, best, kept = sent.copy(), self._error(read), None
-        for turn in range(COLOUR_ROUNDS):
+        needed, looked = now.copy(), np.arange(len(patches))
+        for left in reversed(range(COLOUR_ROUNDS)):
             off = np.array([t.xyz for t in read]) - self._wanted_of(read)
-            lacking = np.array([np.linalg.solve(gives(lights), o) for lights, o in zip(now, off, strict=True)])
-            needed = np.maximum(now - lacking, 0.0)
+            for i, o in zip(looked, off, strict=True):
+                needed[i] = np.maximum(now[i] - np.linalg.solve(gives(now[i]), o), 0.0)
             before = self.wheel
             yield from self._turn(sent, needed, sizes)
-            if turn == COLOUR_ROUNDS - 1 and self.desk.budget - self.desk.spent < len(patches) + 2 * AGAIN:
+            now = self.wheel.turned(sent) if sizes else sent @ np.array(self.installed["matrix"]["rows"]).T
+            if left < COLOUR_ROUNDS - 1:  # pale colours have come right by then, and what moves the full ones hardly moves them
+                looked, best = full, self._error([read[i] for i in full] if len(read) > len(full) else read)
+            if not left or self.desk.budget - self.desk.spent < len(looked) + 2 * AGAIN:
                 break  # the proof reads them too
-            read = yield from self.desk.reads(patches)
+            read = yield from self.desk.reads([patches[i] for i in looked])
             error = self._error(read)
             if error >= best:
                 self.wheel = before
                 yield from self._put(kept, "cube" if sizes else "matrix")
                 break
             best, kept = error, self.installed["cube" if sizes else "matrix"]
-            now = self.wheel.turned(sent) if sizes else sent @ np.array(kept["rows"]).T
 
     def _put(self, kept: dict[str, Any] | None, what: str) -> Procedure[None]:
         if kept is not None:

@@ -167,6 +167,7 @@ class Job:
                 yield from reference.hold_between(self)
             if "colour" in self.steps and not self._turns:
                 yield from self.colours()
+                yield from reference.hold_between(self)
             if self.balance is not None:
                 yield from self.balance.finish(self._spare())
                 if self.desk.recalled > recalled + MANY_RECALLED:  # what was adjusted by those is looked at once more
