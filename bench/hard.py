@@ -1,6 +1,6 @@
 """Hands-free on displays that are hard each in one way: processing that works on the picture, coarse and huge steps, dead points.
 
-`./fenvik bench hard [COUNT]` prints, for each way, what was found and left of the greys by the true light, and what whole steps allow.
+`./fenvik bench hard [COUNT] [WAY,WAY]` prints, for each way, what was found and left of the greys by the true light, and what whole steps allow.
 """
 
 import sys
@@ -13,7 +13,7 @@ import numpy as np
 sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
-from bench.displays import RandomDisplay, _choice
+from bench.displays import RandomDisplay, _choice, _range
 from bench.faulty import Faulty
 from bench.handsfree import BUDGET, GREYS, TARGET, limit
 from fenvik.core.procedures.desk import Desk
@@ -26,12 +26,14 @@ WAYS = (
     "±512 at 0.4 %", "gains at an end", "three points inverted", "a dead point",
     "offsets in the dark alone", "two-point about 30 and 80 %", "felt at every second step", "felt at every fourth step",
     "long menus", "gains beside the brightest", "points in light", "lights end early", "bent like an S", "readings that beat",
+    "white level too high", "too much colour",
 )  # fmt: skip
 STEPS = {"coarse, 1 % a step": (5, 0.010), "±5 at 0.4 %": (5, 0.004), "±512 at 0.4 %": (512, 0.004)}
 DIMS, SAVES, SENSES = 0.2, 0.15, 0.15  # of the light: dynamic contrast in white, saving in the dark, the sensor back and forth
 OFF_BY = 0.82  # of saturation
 DARK_TO = 0.35  # of signal: from where on offsets that are felt in the dark alone do nothing
 ENDS_AT, BENT_BY, BEATS_BY = 0.97, 0.03, 0.015  # of signal; of signal; of light, by a meter that sees the display flicker
+HIGHER, A_LEVEL, MORE, A_COLOUR = 12, 0.006, 8, 0.02  # steps too many, and what one does to the signal and to the saturation
 IN_LIGHT = 4.0  # times what a point does to the signal: what it does to the light
 FELT = {"felt at every second step": 2, "felt at every fourth step": 4}
 PROCESSING = ("dynamic-contrast", "energy", "ambient")
@@ -51,6 +53,10 @@ class Hard(RandomDisplay):
             self.presets = dict(zip(self.presets, [self.presets[n] for n in ("W2", "W3", "W1")], strict=True))
         elif way == "long menus":
             self._long_menus()
+        elif way == "white level too high":
+            self.controls.append(_range("white", "white-level", -50, 50, 1, HIGHER))
+        elif way == "too much colour":
+            self.controls.append(_range("colour", "saturation", 0, 100, 1, 50 + MORE))
         elif way in STEPS:
             self._step(*STEPS[way])
         elif way == "gains at an end":
@@ -120,9 +126,18 @@ class Hard(RandomDisplay):
 
     def _balanced(self, v: Floats) -> Floats:
         made = super()._balanced(v)
+        if self.way == "white level too high":
+            made = np.minimum(made * (1.0 + A_LEVEL * float(self._value("white-level"))), 1.0)
         if self.way == "bent like an S":
             made = made + BENT_BY * np.sin(2.0 * np.pi * np.clip(made, 0.0, 1.0))
         return np.minimum(made, ENDS_AT) if self.way == "lights end early" else made
+
+    def _managed(self, light: Floats) -> Floats:
+        """Of all colours first, as far as the lights reach; then of each."""
+        if self.way != "too much colour":
+            return super()._managed(light)
+        grey = (light @ TARGET.matrix[1])[:, None]
+        return super()._managed(np.clip(grey + (light - grey) * A_COLOUR * float(self._value("saturation", 50.0)), 0.0, None))
 
     def read(self, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
         """Read, in step with the display or not."""
@@ -156,34 +171,35 @@ class Hard(RandomDisplay):
         return now
 
 
-def one(task: tuple[int, str]) -> tuple[str, float, float, float, float, bool, int]:
-    """Return the way, mean error found, left and allowed, the worst left, whether all was put back, and the readings."""
+def one(task: tuple[int, str]) -> tuple[str, float, float, float, float, bool, int, float]:
+    """Return the way, mean error found, left and allowed, the worst left, whether all was put back, the readings, and of colours."""
     seed, way = task
     display = Hard(seed, way)
     found = display.truth(TARGET)[0]
     site = Faulty(seed, "none", display)
     job = Job(Desk(site.controls, budget=BUDGET), TARGET)
     perform(job.run(), site)
-    left, worst, _, _ = display.truth(TARGET)
+    left, worst, colours, _ = display.truth(TARGET)
     allowed = np.nan
     if not any(display.works(name) for name in PROCESSING):
         allowed, _ = limit(display, GREYS, ("white.",), slice(0, 19), FELT.get(way, 1))
-    return way, found, left, allowed, worst, job.restored, display.readings
+    return way, found, left, allowed, worst, job.restored, display.readings, colours
 
 
 def main() -> None:
     """Print a row for each way."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 30
+    ways = sys.argv[2].split(",") if len(sys.argv) > 2 else WAYS
     with ProcessPoolExecutor() as pool:
-        rows = list(pool.map(one, [(60_000 + i, way) for way in WAYS for i in range(count)], chunksize=4))
-    print("greys, middle / 90 of 100: found | left | worst left | whole steps allow | worse than found, put back | readings")
-    for way in WAYS:
+        rows = list(pool.map(one, [(60_000 + i, way) for way in ways for i in range(count)], chunksize=4))
+    print("greys, middle / 90 of 100: found | left | worst left | whole steps allow | worse than found, put back | readings | colours left")
+    for way in ways:
         mine = [row for row in rows if row[0] == way]
         found, left, allowed, worst = (np.array([row[i] for row in mine]) for i in (1, 2, 3, 4))
         told = [f"{np.nanmedian(v):.2f} / {np.nanquantile(v, 0.9):.2f}" for v in (found, left, worst, allowed)]
         worse = int((left > found + 0.05).sum())
         put_back = sum(row[5] for row in mine)
-        print(f"{way:24}", " | ".join(told), f"| {worse}, {put_back} | {np.median([row[6] for row in mine]):.0f}", flush=True)
+        print(f"{way:24}", " | ".join(told), f"| {worse}, {put_back} | {np.median([row[6] for row in mine]):.0f} | {np.median([row[7] for row in mine]):.2f}", flush=True)
 
 
 if __name__ == "__main__":

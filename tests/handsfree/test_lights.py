@@ -79,7 +79,7 @@ def test_a_clipped_white_is_found_by_channel_and_its_level_lowered():
     before = clipped(np.array([t.xyz for t in perform(desk.greys(levels), site)]), np.array(levels), TARGET)
     assert 0 in before
     assert perform(lower_white_level(desk, TARGET), site)
-    assert not clipped(np.array([t.xyz for t in perform(desk.greys(levels), site)]), np.array(levels), TARGET)
+    assert site.display.menu.values["m2"]["pic-2"] <= 85, "at 90 and above red stands still"
     assert "red" in desk.notes[0]
 
 
@@ -98,3 +98,25 @@ def test_a_job_with_a_luminance_reaches_it_and_comes_right():
     white = next(t for t in job.as_left if (t.fraction == 1.0).all())
     assert white.xyz[1] == pytest.approx(120.0, rel=0.06)
     assert site.truth(TARGET)[0] < 0.6
+
+
+@pytest.mark.parametrize(
+    ("at", "control", "role", "by", "ends", "says"),
+    [
+        ((1, "p2", 103), "pic-2", "white-level", 8, (90, 96), "Clipped near white: blue."),
+        ((3, "q2", 103), "pic-5", "saturation", 8, (47, 54), "of the saturation that they should have"),
+        ((3, "q2", 103), "pic-5", "saturation", -4, (46, 46), ""),
+    ],
+)
+def test_what_is_found_too_high_for_all_levels_or_colours_at_once_is_brought_back(at, control, role, by, ends, says):
+    site = Site(*at)
+    usual = next(c["value"] for c in site.controls if c.get("role") == role)
+    site.display.set_control(at[1], control, usual + by)
+    site.controls[:] = site.display.menu.described(at[1])
+    job = Job(Desk(site.controls, budget=150), TARGET)
+    perform(job.run(), site)
+    low, high = ends
+    assert low <= site.display.menu.values[at[1]][control] <= high
+    assert any(says in note for note in job.desk.notes)
+    _, worst, colours, _ = site.truth(TARGET)
+    assert worst < 1.5 if role == "white-level" else colours < 0.7

@@ -13,7 +13,6 @@ CHANNELS = {"red": 0, "green": 1, "blue": 2}
 GREYS = {"gain": "gain", "offset": "offset", "at": "point"}  # the second word of a role of white
 A_STEP, OVER_ALL = 0.004, 4.0  # of signal: what a step may do, and all of them together
 FELT, OF_RANGE = 8, 0.05  # steps, and the share of a range, that every display feels
-FELT, OF_RANGE = 8, 0.05  # steps, and the share of a range, that every display feels
 MIXED = ("mix.red", "mix.green", "mix.blue")
 
 

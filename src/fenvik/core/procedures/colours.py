@@ -53,6 +53,8 @@ def adjust(
     if not found:
         yield from overall.saturation_and_tint(desk, target, hold, palette)
         return
+    if foresight is not None and not target.is_hdr:
+        foresight = yield from overall.saturation(desk, target, hold, palette, foresight)
     yield from desk.say("colours")
     every = [
         Hue(name, controls, [percent for _, percent in palette.hues[name]], goal=goal / target.metric.weight)
