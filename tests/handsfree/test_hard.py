@@ -21,7 +21,7 @@ from fenvik.core.procedures.steps import perform
 def test_no_way_of_being_hard_costs_the_greys(way):
     display = Faulty(60_005, "none", Hard(60_005, way))
     found = display.truth(TARGET)[0]
-    job = Job(Desk(display.controls, budget=BUDGET), TARGET, ("white", "grey"))
+    job = Job(Desk(display.controls, budget=BUDGET), TARGET, ("light", "white", "grey"))
     perform(job.run(), display)
     mean, worst, _, _ = display.truth(TARGET)
     assert (job.restored, mean < 0.6, worst < 1.6) == (False, True, True), (found, mean, worst)

@@ -253,7 +253,7 @@ def test_a_correction_that_cannot_be_believed_leaves_the_one_in_force(ready, bes
         matrix=[[1.02, 0, 0], [0, 1, 0], [0, 0, 0.97]], made_at=now,
     )  # fmt: skip
     type(ready).objects.filter(pk=ready.pk).update(correction=first, correction_choice="chosen")
-    monkeypatch.setattr(correcting, "_doubt", lambda sides, dark, by_sum: "something dims it.")
+    monkeypatch.setattr(correcting, "_doubt", lambda *_, **__: "something dims it.")
     started = begin(ready, person, now, steps=["white"], budget=70, reference_id=beside.pk)
     engine.run(started.pk)
     started.refresh_from_db()
@@ -281,7 +281,7 @@ def test_a_step_that_would_be_another_one_now_is_said_and_nothing_is_read_on_top
 def test_what_was_decided_before_an_end_holds_where_it_would_be_decided_otherwise_now(ready, person, now, bench, monkeypatch):
     started = begin(ready, person, now, budget=90)
     cut_off(started, monkeypatch)
-    step = next(s for s in started.steps.filter(kind="set") if s.asked["control"].startswith("wb-"))
+    step = next(s for s in started.steps.filter(kind="set").order_by("number") if s.asked["control"].startswith("wb-"))
     step.asked = step.asked | {"value": step.asked["value"] + 1}  # as another processor had rounded it
     step.save()
     engine.run(started.pk)

@@ -76,6 +76,7 @@ class Job:
     stood: Taken | None = None  # how the display stood when the meter was last corrected
     agreed: bool = False  # whether the reference has confirmed the correction since it was made
     lost: str = ""  # why the reference is not asked any more; empty while it is
+    left_at: int = 0  # readings that were kept when what is left was begun to be read
     compared: int = 0  # readings that were spent when the meter was last held against the reference
     hues: list[Hue] = field(default_factory=list)  # the colours that were adjusted, with all their looks
     palette: Palette = SDR
@@ -133,6 +134,7 @@ class Job:
         yield from self.adjust()
         if self.correction:
             yield from self.desk.say(leaving.LEFT)  # what the reference is held against is part of it
+            self.left_at = len(self.desk.taken)
         try:
             yield from reference.hold(self, reference.checked(self))
         except BudgetError:
@@ -305,6 +307,11 @@ class Job:
         else:
             self.white = weakest
         self.black = max(float(by[0][1]) if 0 in by else 0.0, 0.0)
+
+    def just_read(self, percent: Fraction) -> Taken | None:
+        """Return a reading since anything was last turned; once what is left is read, one that is part of that."""
+        just = self.desk.just_read(percent)
+        return just if just is not None and any(t is just for t in self.desk.taken[self.left_at :]) else None
 
     def _unlike(self, words: str) -> FenvikError:
         """Return what ends a job before it has begun, or has everything put back."""

@@ -107,7 +107,7 @@ def _lost_of_its_peak(job: "Job") -> str:
 def _proof(job: "Job") -> Procedure[list[Taken]]:
     """Read the patches of the proof; what was just read to be held against the reference is not read again."""
     desk = job.desk
-    just = {percent: t for percent in job.proof if job.correction and (t := desk.just_read(percent)) is not None}
+    just = {percent: t for percent in job.proof if job.correction and (t := job.just_read(percent)) is not None}
     read = iter((yield from desk.reads([percent for percent in job.proof if percent not in just])))
     if not all(any(t is kept for kept in desk.taken) for t in just.values()):
         return (yield from desk.reads(job.proof))  # it was of another light

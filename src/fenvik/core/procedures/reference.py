@@ -203,7 +203,7 @@ def check(job: "Job", percent: Fraction) -> Procedure[tuple[Floats, Floats] | No
 
 
 def _of_meter(job: "Job", percent: Fraction, *, anew: bool = False) -> Procedure[Floats]:
-    just = None if anew else job.desk.just_read(percent)
+    just = None if anew else job.just_read(percent)
     if just is None:
         job.desk.budget = max(job.desk.budget, job.desk.spent + 1)  # it is never saved on
         just = (yield from job.desk.reads([percent]))[0]
