@@ -1,0 +1,99 @@
+"""Colours put in place by a cube or a matrix that is installed, from what is read of them through it."""
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from fenvik.core.models.installed import Split, Wheel, cube_data, matrix_towards
+from fenvik.core.procedures.givenlights import GivenLights
+from fenvik.core.procedures.steps import Procedure
+from fenvik.core.types import Floats
+
+AGAIN = 13  # greys that curves are made better from when a cube stands behind them
+COLOUR_ROUNDS = 3
+USUAL_CUBE = 33
+NEARLY = 0.998  # of the peak: where a target counts as having reached it
+OVER = 0.015  # of signal, above the peak: from there on nothing is told apart
+
+
+@dataclass
+class Cube(GivenLights):
+    """The colours of what is installed."""
+
+    wheel: Wheel = field(default_factory=Wheel.none)
+    split: Split | None = None
+    turned: Floats | None = None  # lights (n, 3) of colours that the cube was made for
+    cube_size: int = USUAL_CUBE
+
+    def colours(self) -> Procedure[None]:
+        """Put colours in place by a cube, or by a matrix where there is none."""
+        sizes = (self.takes.get("cube") or {}).get("sizes") or []
+        if not sizes and not self.takes.get("matrix"):
+            self.desk.notes.append("This display takes neither cube nor matrix: colours are left to its controls.")
+            return
+        yield from self.desk.say("cube" if sizes else "matrix")
+        patches = [percent for hue in self.palette.hues.values() for _, percent in hue]
+        full = np.array([patches.index(hue[0][1]) for hue in self.palette.hues.values()])
+        if not self.pure:
+            yield from self._see_lights()
+        read = yield from self.desk.reads(patches)
+        sent, gives = self._as_light(read), self._gives(self.pure)
+        # What was sent through the wheel is what comes of it; what is needed is learned from what is still off.
+        now, best, kept = sent.copy(), self._error(read), None
+        needed, looked = now.copy(), np.arange(len(patches))
+        for left in reversed(range(COLOUR_ROUNDS)):
+            off = np.array([t.xyz for t in read]) - self._wanted_of(read)
+            for i, o in zip(looked, off, strict=True):
+                needed[i] = np.maximum(now[i] - np.linalg.solve(gives(now[i]), o), 0.0)
+            before = self.wheel
+            yield from self._turn(sent, needed, sizes)
+            now = self.wheel.turned(sent) if sizes else sent @ np.array(self.installed["matrix"]["rows"]).T
+            if left < COLOUR_ROUNDS - 1:  # pale colours have come right by then, and what moves the full ones hardly moves them
+                looked, best = full, self._error([read[i] for i in full] if len(read) > len(full) else read)
+            if not left or self.desk.budget - self.desk.spent < len(looked) + 2 * AGAIN:
+                break  # the proof reads them too
+            read = yield from self.desk.reads([patches[i] for i in looked])
+            error = self._error(read)
+            if error >= best:
+                self.wheel = before
+                yield from self._put(kept, "cube" if sizes else "matrix")
+                break
+            best, kept = error, self.installed["cube" if sizes else "matrix"]
+
+    def _put(self, kept: dict[str, Any] | None, what: str) -> Procedure[None]:
+        if kept is not None:
+            yield from self.desk.install(what, kept)
+        else:
+            yield from self.desk.uninstall(what)
+
+    def _turn(self, sent: Floats, needed: Floats, sizes: list[int]) -> Procedure[None]:
+        if not sizes:
+            rows = matrix_towards(sent, needed)
+            yield from self.desk.install("matrix", {"rows": np.round(rows, 6).tolist()})
+            return
+        self.wheel = self.wheel.towards(sent, needed)
+        self.turned = sent
+        if self.split is None:
+            # Above the peak, not above the last grey: else the peak itself would be cut off.
+            reached = float(self.target.fraction(NEARLY * self.white, self.white, self.black))
+            ends = reached + OVER if self.palette.is_shortened else 1.0
+            self.split = Split.of(self.curves, min(ends, 1.0))
+            if "curves" in self.installed:
+                self.curves = self.split.curves()
+                yield from self.desk.install("curves", self.curves.data())
+        self.cube_size = max((s for s in sizes if s <= USUAL_CUBE), default=min(sizes))
+        yield from self._cube()
+
+    def _cube(self) -> Procedure[None]:
+        assert self.split is not None
+        values = self.split.cube(self.cube_size, self.wheel, self._light, self._signal)
+        yield from self.desk.install("cube", cube_data(self.cube_size, values))
+
+    def hold_colours(self) -> Procedure[None]:
+        """Let colours be as they were before the curves in front of their cube were made better: no reading is needed."""
+        if "cube" not in self.installed or self.split is None or self.turned is None:
+            return
+        reaching = self._light(self.split.before(self.curves.bent(self._signal(self.turned))))
+        self.wheel = self.wheel.towards(reaching, self.wheel.turned(self.turned))
+        yield from self._cube()
