@@ -247,6 +247,36 @@ def test_a_reference_that_does_not_look_at_the_screen_is_named(beside, ready, pe
     assert started.reason.startswith(f"{beside.name} reads the same of two patches that differ")
 
 
+@pytest.mark.parametrize(("after", "is_corrected"), [(1, False), (5, True)])
+def test_it_goes_on_without_a_reference_that_is_gone_if_somebody_says_so(
+    after, is_corrected, ready, beside, person, now, bench, settings, monkeypatch, signed_in
+):
+    settings.DEVICE_PATIENCE_S = 0.5
+    gone = next(m for m in bench.meters if m.serial == beside.serial)
+    gone.fault.start("drop", after=after)
+    started = begin(ready, person, now, reference_id=beside.pk)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.PAUSED
+    page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()
+    assert "go on without the reference" in page
+    signed_in.post(reverse("act", args=(ready.pk, "without-reference")), {"pass": started.pk})
+    if is_corrected:
+        engine.run(started.pk)
+    else:
+        cut_off(started, monkeypatch)  # and it is led again over what was left out
+        engine.run(started.pk)
+    started.refresh_from_db()
+    assert (started.state, started.run.restored) == (PassState.DONE, False)
+    assert (started.correction is not None) == is_corrected
+    said = "The reference was left out from here on, as somebody said."
+    assert sum(said in note for note in started.run.notes) == 1
+    assert not any("before the end" in note for note in started.run.notes)
+    assert truth(bench, bench.displays[3], "q2", ready.target)[0] < (0.7 if is_corrected else 2.0)
+    with pytest.raises(handsfree.HandsFreeError, match="does not wait"):
+        handsfree.go_on_without(pass_id=started.pk, actor=person)
+
+
 def test_a_correction_that_cannot_be_believed_leaves_the_one_in_force(ready, beside, person, now, bench, monkeypatch):
     first = Correction.objects.create(
         firm=person.firm, meter=ready.meter, display=ready.display, technology="lcd", method="four-colour", rows=[],

@@ -9,7 +9,7 @@ import numpy as np
 from fenvik.core.measure.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
 from fenvik.core.measure.correction_patches import AGAIN, rows_for
 from fenvik.core.procedures.comparing import compare
-from fenvik.core.procedures.steps import Ask, AwayError, Procedure, Read, Say
+from fenvik.core.procedures.steps import Ask, AwayError, LeftOutError, Procedure, Read, Say
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
 
@@ -35,6 +35,7 @@ class Corrected:
     residuals: list[dict[str, Any]] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     warnings: list[str] = field(default_factory=list)  # of them what is to be said wherever it is used
+    is_left_out: bool = False  # whether a person has said to go on without the reference
     blind: str = ""  # why one of both meters has told nothing at all: only a person can set that right
 
 
@@ -107,6 +108,8 @@ def _made_of(
     listed = [patch for patch in patches if patch.label != AGAIN]
     try:
         read = yield from compare(listed, just_read=just_read)
+    except LeftOutError as problem:
+        return Corrected(is_left_out=True, notes=[f"The meter was not corrected. {problem}"])
     except AwayError as problem:
         return Corrected(blind=str(problem), notes=[f"No correction was made: {problem}"])
     whites = [read["white"][1]]

@@ -219,7 +219,7 @@ class Job:
             self.desk.take(patch.percent, white if self.in_force is None else self.in_force @ white)
             yield from self.desk.look_through(self.corrected, self.as_found, instead_of=self.in_force)
         self.settle((yield from self.desk.each_once((100.0, 0.0))))
-        if self.corrected.matrix is not None:
+        if self.corrected.matrix is not None or self.corrected.is_left_out:
             return
         if not self.corrected.blind:
             self.witnessed = yield from reference.witness(self)

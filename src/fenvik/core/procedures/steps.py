@@ -73,6 +73,12 @@ class AwayError(FenvikError):
     code = "away"
 
 
+class LeftOutError(AwayError):
+    """A person has said to go on without the reference: nobody is called for it any more."""
+
+    code = "left_out"
+
+
 class StoppedError(Exception):
     """A person has asked to stop: what is half done is brought to rest first."""
 

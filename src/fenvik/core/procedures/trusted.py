@@ -6,7 +6,16 @@ import numpy as np
 
 from fenvik.core.procedures.correcting import OTHERWISE, seen_otherwise
 from fenvik.core.procedures.samelight import turned_back
-from fenvik.core.procedures.steps import Ask, AwayError, Fraction, Procedure, Read, RestlessError, TooBrightError
+from fenvik.core.procedures.steps import (
+    Ask,
+    AwayError,
+    Fraction,
+    LeftOutError,
+    Procedure,
+    Read,
+    RestlessError,
+    TooBrightError,
+)
 from fenvik.core.procedures.taken import Taken
 from fenvik.core.types import Floats
 
@@ -33,6 +42,9 @@ def by_reference(job: "Job", percent: Fraction, light: float = 0.0) -> Procedure
             if xyz[1] > SEES * light:
                 return np.asarray(xyz, dtype=np.float64)
             said = "The reference sees no light: something may be before it, or it has lost its aim."
+        except LeftOutError as problem:
+            said = str(problem)
+            break
         except AwayError as problem:
             said = str(problem)
         except TooBrightError:

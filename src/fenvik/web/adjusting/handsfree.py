@@ -19,8 +19,8 @@ from fenvik.web.controls.values import values_of
 from fenvik.web.devices.displays import link_of, paired
 from fenvik.web.devices.leases import hold
 from fenvik.web.devices.models import Device, DeviceRole
-from fenvik.web.passes.models import Pass, PassPurpose
-from fenvik.web.passes.services import How, start_pass
+from fenvik.web.passes.models import Pass, PassPurpose, PassState
+from fenvik.web.passes.services import How, resume, start_pass
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
@@ -158,6 +158,17 @@ def set_sheet(*, sheet_id: int, tuning_id: int, actor: User, now: datetime) -> i
     )
     listed = lists.begin_back(tuning_id=tuning.pk, actor=actor, rows=rows, now=now)
     return lists.enter_over_link(tuning_id=tuning.pk, actor=actor, list_id=listed.pk, now=now, group=uuid.uuid4())
+
+
+@needs(Right.MEASURE, "let hands-free go on without its reference")
+@transaction.atomic
+def go_on_without(*, pass_id: int, actor: User) -> None:
+    """Let a paused run go on without the reference beside its meter. Raises HandsFreeError and what ``resume`` raises."""
+    pass_ = Pass.objects.of_firm(actor.firm_id).select_for_update(of=("self",)).get(pk=pass_id, purpose=PassPurpose.HANDS_FREE)
+    if pass_.state != PassState.PAUSED or pass_.reference_id is None:
+        raise HandsFreeError("It does not wait for a reference now.")
+    Run.objects.filter(pass_of=pass_).update(without_reference=True)
+    resume(pass_id=pass_id, actor=actor)
 
 
 @needs(Right.MEASURE, "put back what hands-free had set")

@@ -87,6 +87,7 @@ class Run(FirmModel):
     stood = models.JSONField(default=dict)  # what was installed when it began: for each kind its row among Installed
     installed = models.JSONField(default=list)  # what it was given, and has still
     restored = models.BooleanField(default=False)
+    without_reference = models.BooleanField(default=False)  # whether a person has said, meanwhile, to go on without it
     readings = models.PositiveIntegerField(default=0)
     moves = models.PositiveIntegerField(default=0)
     found_score = models.FloatField(null=True)

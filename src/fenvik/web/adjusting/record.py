@@ -13,6 +13,7 @@ from fenvik.core.procedures.steps import (
     Ask,
     Correct,
     Install,
+    LeftOutError,
     Look,
     Read,
     RefusedError,
@@ -157,8 +158,8 @@ class Record:
             self._change(control, control["value"], came, group)
         self.at += 1
 
-    def was_refused(self, refusal: RefusedError | TooBrightError) -> None:
-        """Keep that the display refused it, or the meter. Raises LostPassError."""
+    def was_refused(self, refusal: RefusedError | TooBrightError | LeftOutError) -> None:
+        """Keep that the display refused it, or the meter, or that a person left it out. Raises LostPassError."""
         room = refusal.room if isinstance(refusal, RefusedError) else None
         told = {REFUSED: str(refusal), "code": refusal.code, "room": None if room is None else list(room)}
         self.store.row(CAME, number=self.at, came=Jsonb(told))
@@ -188,8 +189,10 @@ class Record:
 
 
 def refused_before(came: Any) -> None:
-    """Raise RefusedError or TooBrightError where that is what came of a step."""
+    """Raise RefusedError, TooBrightError or LeftOutError where that is what came of a step."""
     if isinstance(came, dict) and REFUSED in came:
+        if came["code"] == LeftOutError.code:
+            raise LeftOutError(came[REFUSED])
         if came["code"] == TooBrightError.code:
             raise TooBrightError(came[REFUSED])
         raise RefusedError(came[REFUSED], room=came["room"] and (came["room"][0], came["room"][1]))

@@ -16,6 +16,7 @@ from fenvik.core.procedures.steps import (
     Correct,
     Fraction,
     Install,
+    LeftOutError,
     Look,
     Read,
     RefusedError,
@@ -245,6 +246,11 @@ class Rig:
             return codes.fraction(pass_.bits, pass_.range), np.array([row.x, row.y, row.z])  # type: ignore[arg-type]
         self._see_the_clock()
         self.go_live()
+        if by == "reference" and told.without_reference:
+            self.record.begin(step)
+            left_out = LeftOutError("The reference was left out from here on, as somebody said.")
+            self.record.was_refused(left_out)
+            raise left_out
         self._at += 1
         self.record.begin(step)
         try:

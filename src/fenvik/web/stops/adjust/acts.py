@@ -40,6 +40,12 @@ def _hands_free(request: Asking, tuning: Tuning) -> HttpResponse | None:
     return None
 
 
+def _without_reference(request: Asking, tuning: Tuning) -> HttpResponse | None:
+    run = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
+    handsfree.go_on_without(pass_id=run.pk, actor=request.user)
+    return None
+
+
 def _put_back(request: Asking, tuning: Tuning) -> HttpResponse | None:
     run = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
     count = handsfree.put_back(pass_id=run.pk, actor=request.user, now=timezone.now())
@@ -124,6 +130,7 @@ def _level(request: Asking, tuning: Tuning) -> HttpResponse | None:
 can_be_done({
     "hands-free": _hands_free,
     "put-back": _put_back,
+    "without-reference": _without_reference,
     "hues-read": _hues_read,
     "lights-read": _lights_read,
     "points-read": _points_read,

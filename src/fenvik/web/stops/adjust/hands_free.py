@@ -39,6 +39,8 @@ def show_run(scene: Scene) -> None:
     how = "read by itself, turned by you" if scene.extra["is_led"] else "set and read over the links"
     words = SafeString(f"Light, white balance, points and colours, {how}.")
     if run is not None and job is not None:
+        waits_for_it = run.reference is not None and (run.reference.name in run.reason or "reference" in run.reason)
+        scene.extra["may_leave_out"] = waits_for_it and not job.without_reference
         rows = list(run.readings.select_related("pass_of__correction").order_by("id"))
         compared = sum(row.part == "comparison" for row in rows)
         taken = len(rows) - compared
