@@ -259,7 +259,7 @@ def test_it_goes_on_without_a_reference_that_is_gone_if_somebody_says_so(
     started.refresh_from_db()
     assert started.state == PassState.PAUSED
     page = signed_in.get(reverse("stop", args=(ready.pk, "adjust")) + "?work=hands-free").content.decode()
-    assert "go on without the reference" in page
+    assert "Go on without the reference" in page
     signed_in.post(reverse("act", args=(ready.pk, "without-reference")), {"pass": started.pk})
     if is_corrected:
         engine.run(started.pk)

@@ -50,11 +50,14 @@ from fenvik.web.passes.turns import Plan, Turn
 
 log = structlog.get_logger(__name__)
 LEAST_BUDGET = 2 * len(proof_of(STEPS)) + 10
-ROUNDED = 0.15  # percent of signal: two patches are no nearer to each other
+ROUNDED, A_CODE = 0.15, 0.06  # percent of signal: two patches are no nearer to each other; half a code of ten bits
 
 
 def label_of(percent: Fraction) -> str:
     """Return what a patch is called: a grey, a full colour, a pale one, or its three percentages."""
+    # What is read again is asked for as it was sent, a code's rounding beside what was asked for first.
+    red, green, blue = (float(round(v)) if abs(v - round(v)) < A_CODE else v for v in percent)
+    percent = red, green, blue
     if len(set(percent)) == 1:
         return f"{percent[0]:g} %"
     top = max(percent)
