@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import takewhile
+from typing import Any
 
 import numpy as np
 
@@ -21,6 +22,7 @@ from fenvik.core.procedures.steps import (
     Procedure,
     RestlessError,
 )
+from fenvik.core.procedures.stirring import kept_awake, woken
 from fenvik.core.procedures.taken import Taken
 from fenvik.core.procedures.wholelight import see_the_whole
 from fenvik.core.types import Floats
@@ -51,6 +53,10 @@ class Desk(Stand):
     dark_well: int = 0  # the same of black
     left_often: int = 0  # so often it had left its mode
     waits: int = 0  # so often another light was waited for until it was as before
+    drowsy: bool = False  # whether the display is known to take light from a picture that stands still
+    passed: int = 0  # so often the light was another for a while, and was as before once everything was turned back
+    still: int = 0  # readings since something was last turned
+    stood: list[Any] = field(default_factory=list)  # the values of the controls then
     following: Following = field(default_factory=Following)
 
     def __post_init__(self) -> None:
@@ -66,6 +72,7 @@ class Desk(Stand):
         """Read a patch of percentages of signal. Raises BudgetError."""
         if self.spent >= self.budget:
             raise BudgetError("The budget of readings is used up, but for those of the proof.")
+        yield from kept_awake(self)
         if not self.by_hand:  # a person is slower than any display
             yield from self.following.wait(self.settings)
         fraction, xyz = yield from read_lit(self, (float(percent[0]), float(percent[1]), float(percent[2])))
@@ -137,6 +144,11 @@ class Desk(Stand):
         """Have another light set right, or wait until it is, and forget what was read in it; raise the problem where it stays."""
         if problem.is_over:
             self.throw_away(problem.since, "The light was another for a while")
+            self.passed += 1
+            self.drowsy |= self.passed > 1 and not self.by_hand  # turning everything back may be what has woken it
+            return
+        if (yield from woken(self, problem)):
+            self.throw_away(problem.since, "The display had faded")
             return
         answer: bool | None = None
         for _ in range(MOST_CALLS):

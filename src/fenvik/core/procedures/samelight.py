@@ -264,7 +264,7 @@ def _awaited(was: Taken, looks: int = LOOKS, alike: Callable[[Taken, Taken], boo
 
 def gives_as_much(one: Taken, other: Taken) -> bool:
     """Return whether two readings of a patch have the same light, whatever its colour: a meter that drifts is no other light."""
-    return bool(other.xyz[1] > 0 and abs(np.log(one.xyz[1] / other.xyz[1])) <= SAME)
+    return bool(min(one.xyz[1], other.xyz[1]) > 0 and abs(np.log(one.xyz[1] / other.xyz[1])) <= SAME)
 
 
 def is_as_it_was(
