@@ -27,7 +27,7 @@ from fenvik.core.procedures.steps import Standing, perform
         ("installed", "follows late", False, False), ("hdr", "gains follow late", False, False),
         ("sdr", "other levels", False, True), ("hdr", "other levels", True, False), ("installed", "other levels", True, False),
         ("sdr", "out of step", False, False), ("installed", "blanks", False, False), ("sdr", "answers late", False, False),
-        ("installed", "brings along", False, False),
+        ("installed", "brings along", False, False), ("installed", "fades", False, False), ("hdr", "fades", False, False),
     ],
 )  # fmt: skip
 def test_none_is_left_worse_than_found_in_hdr_or_by_what_is_installed(kind, fault, is_attended, is_put_back):
@@ -40,6 +40,16 @@ def test_none_is_left_worse_than_found_in_hdr_or_by_what_is_installed(kind, faul
     perform(job.run(), display)
     assert job.restored == is_put_back, job.desk.notes
     assert error() < (before + 0.1 if is_put_back else min(0.25 * before, 2.0)), job.desk.notes
+
+
+def test_colours_that_are_seen_at_once_tell_nothing_of_gains_that_come_late():
+    rig, target, more, error = made("sdr", 80_027)
+    display, before = broken(80_027, "gains follow late", rig), error()
+    job = Job(Desk(display.controls, budget=BUDGET), target, **more)
+    perform(job.run(), display)
+    assert (job.desk.following.came["turned"], job.desk.following.came["coloured"]) == (0, 1)
+    display.wait(60.0)
+    assert error() < 0.6 * before
 
 
 @pytest.mark.parametrize("seed", [80_002, 80_005])

@@ -10,7 +10,7 @@ import numpy as np
 from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import agree, standing_out
 from fenvik.core.procedures.following import MOST_TRIES, SOON_S, Following, is_late, read_lit
-from fenvik.core.procedures.samelight import comes_back, is_right, see_the_dark, see_the_light
+from fenvik.core.procedures.samelight import OF_COLOUR, comes_back, is_right, see_the_dark, see_the_light
 from fenvik.core.procedures.shown import MOST_CALLS, until_it_shows
 from fenvik.core.procedures.stand import UNKNOWN, Stand
 from fenvik.core.procedures.steps import (
@@ -62,6 +62,7 @@ class Desk(Stand):
     def __post_init__(self) -> None:
         super().__post_init__()
         self.following.choices = frozenset(c["id"] for c in self.controls if c["kind"] != "range")
+        self.following.colours = frozenset(c["id"] for role in OF_COLOUR for c in self.by_role(role) if c["kind"] == "range")
 
     @property
     def spent(self) -> int:

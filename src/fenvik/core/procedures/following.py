@@ -22,14 +22,17 @@ if TYPE_CHECKING:
     from fenvik.core.procedures.desk import Desk
 
 # Seconds, the next one wherever one was not enough. What is installed shows seldom in the first reading, so few steps tell.
-WAITS = {"chosen": (1.5, 3.0, 6.0, 12.0), "turned": (1.5, 3.0, 6.0, 12.0), "installed": (5.0, 12.0)}
+# A colour's own controls are a kind of their own: that they are seen at once tells nothing of white balance, which may come late.
+OF_TURNS = (1.5, 3.0, 6.0, 12.0)
+WAITS = {"chosen": OF_TURNS, "turned": OF_TURNS, "coloured": OF_TURNS, "installed": (5.0, 12.0)}
 MOST_TRIES = 1 + max(len(waits) for waits in WAITS.values())
 ENOUGH = 1  # that was seen to have come when it was read
 MARGIN = 1.5  # times what was seen to be enough
-PATIENT_S = {"chosen": 8.0, "turned": 8.0, "installed": 10.0}  # for what should be seen and is not
+PATIENT_S = {"chosen": 8.0, "turned": 8.0, "coloured": 8.0, "installed": 10.0}  # for what should be seen and is not
 BETWEEN_S = 2.0  # from the first reading of a patch to its second, at least
 SOON_S, MANY = 2.0, 3  # for what is installed, before fewer patches than tell of it
 MOST_PATIENT = 2  # times in a run
+ALIKE = ("chosen", "turned", "coloured")
 VISIBLE = ("gamma", "white-preset", "gamut", "light", "white")  # roles that usually change the light of every patch
 EVERYWHERE = ("white.gain", "light", "white-preset")  # that change the light of every lit patch
 LIT, SEEN = 0.29, 1.0  # fraction of signal, and cd/m²: what is darker tells little
@@ -46,12 +49,13 @@ def _of_each() -> dict[str, Any]:
 
 @dataclass
 class Following:
-    """What is known of it, of a choice, of what is turned and of what is installed apart.
+    """What is known of it, of a choice, of what is turned, of colours and of what is installed apart.
 
-    ``wait_s``: after each, before anything is read; until more is known a choice and what is turned are taken to be alike.
+    ``wait_s``: after each, before anything is read; until more is known all but what is installed are taken to be alike.
     """
 
     choices: frozenset[str] = frozenset()  # ids of what is chosen and not turned
+    colours: frozenset[str] = frozenset()  # ids of what single colours are turned by
     wait_s: dict[str, float] = field(default_factory=_of_each)
     came: dict[str, int] = field(default_factory=_of_each)  # that were seen to have come
     stood: dict[str, Any] | None = None  # the settings when something was last read
@@ -64,12 +68,17 @@ class Following:
         if self.stood is None or self.stood == now:
             return None
         other = {name for name, value in now.items() if self.stood.get(name) != value}
-        return "installed" if INSTALLED in other else "turned" if other - self.choices else "chosen"
+        if INSTALLED in other:
+            return "installed"
+        if other <= self.choices:
+            return "chosen"
+        return "coloured" if other <= self.colours else "turned"
 
     def after(self, kind: str) -> float:
         """Return how many seconds are waited after something of a kind, before they are stretched."""
-        alike = ("chosen", "turned")
-        return max(self.wait_s[each] for each in alike) if kind in alike and self.is_unknown(kind) else self.wait_s[kind]
+        if kind == "coloured" or (kind in ALIKE and self.is_unknown(kind)):
+            return max(self.wait_s[each] for each in ALIKE)
+        return self.wait_s[kind]
 
     def wait(self, now: dict[str, Any]) -> Procedure[None]:
         """Wait until what was turned is seen, as far as it is known how long that takes."""
@@ -82,7 +91,7 @@ class Following:
     def wait_long(self, now: dict[str, Any], seconds: float | None = None) -> Procedure[None]:
         """Wait where nothing is known yet as if it was slow, or for so many seconds: what is read next is believed at once."""
         kind = self.kind_of(now)
-        if kind is not None and not self.came[kind]:
+        if kind is not None and self.is_unknown(kind):
             yield Wait(max(PATIENT_S[kind] if seconds is None else seconds, self.after(kind)))
             self.stood = now
 
@@ -95,8 +104,8 @@ class Following:
         return kind is not None and self.is_unknown(kind) and lit >= (MANY if kind == "installed" else 1)
 
     def is_unknown(self, kind: str) -> bool:
-        """Return whether it is not known yet how soon it is seen."""
-        return self.came[kind] < ENOUGH
+        """Return whether it is not known yet how soon it is seen; of colours what white balance has told is enough."""
+        return max(self.came[each] for each in {kind, "turned" if kind == "coloured" else kind}) < ENOUGH
 
     def waits_longer(self, kind: str) -> None:
         """Wait longer from now on: what was waited was not enough."""
@@ -199,7 +208,7 @@ def _is_between(before: Taken, first: Taken, now: Taken) -> bool:
 
 def said_of(following: Following) -> list[str]:
     """Return in sentences what was learned, none where the light followed at once."""
-    set_s, installed_s = max(following.wait_s["chosen"], following.wait_s["turned"]), following.wait_s["installed"]
+    set_s, installed_s = max(following.wait_s[kind] for kind in ALIKE), following.wait_s["installed"]
     return [
         f"What is {kind} comes into this display’s light late: {MARGIN * seconds:.0f} s were waited each time."
         for kind, seconds in (("turned", set_s), ("installed", installed_s))
