@@ -337,6 +337,23 @@ def test_a_control_that_does_not_move_is_gone_through_again_like_any_other(ready
     assert [row.index for row in started.readings.order_by("id")] == list(range(len(started.patches)))
 
 
+def test_what_is_turned_only_to_see_whether_it_moves_is_logged_both_ways(ready, person, now, bench, monkeypatch):
+    """A display that feels every fourth step alone: a first step seems to do nothing, so it is tried by eight."""
+    display, moves = bench.displays[3], bench.displays[3].set_control
+    monkeypatch.setattr(
+        display, "set_control", lambda mode, name, value: moves(mode, name, int(value / 4) * 4 if name.startswith("wb-") else value)
+    )
+    started = begin(ready, person, now, steps=["white"], budget=70)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == PassState.DONE
+    assert sheet(ready) == really(bench)
+    changed = {}
+    for change in ControlChange.objects.filter(of_pass=started).order_by("id"):
+        assert changed.get(change.control, change.before) == change.before
+        changed[change.control] = change.after
+
+
 @pytest.mark.parametrize(
     ("role", "kind"),
     [("meter", "drop"), ("display", "hang"), ("source", "garbage"), ("meter", "wrong-shape"), ("reference", "drop")],

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from fenvik.core.procedures.samelight import gives_as_much, is_as_it_was, turned_back
-from fenvik.core.procedures.steps import OtherLightError, Procedure, RefusedError, Set
+from fenvik.core.procedures.steps import OtherLightError, Procedure
 
 if TYPE_CHECKING:
     from fenvik.core.procedures.desk import Desk
@@ -16,18 +16,16 @@ HARMLESS = ("white.gain", "white.offset", "white.at", "light", "colour")  # role
 
 def stir(desk: Desk) -> Procedure[bool]:
     """Turn a control by one step and back again; return whether there was one that let that be done."""
-    desk.still = 0
     for start in HARMLESS:
         for control in desk.controls:
             if control["kind"] != "range" or not str(control.get("role")).startswith(start):
                 continue
             stands, step = control["value"], control["step"]
             other = stands + step if stands + step <= control["max"] else stands - step
-            try:
-                yield Set(control["id"], other)
-                yield Set(control["id"], stands)
-            except RefusedError:
+            if control["id"] in desk.refused or (yield from desk.set(control, other)) == stands:
                 continue
+            yield from desk.set(control, stands)
+            desk.still = 0
             return True
     return False
 

@@ -82,6 +82,8 @@ class Rig:
         self.runner, self.record = runner, runner.record
         self.controls: list[dict[str, Any]] = [dict(control) for control in runner.told.controls]
         self._by = {control["id"]: control for control in self.controls}
+        # What the display last answered: a procedure may turn something to see whether it moves, and turn it back.
+        self._stands_at = {name: control["value"] for name, control in self._by.items()}
         self._readings = list(runner.plan.pass_.readings.order_by("id"))
         self._at = 0
         told = runner.told.matrix
@@ -125,7 +127,7 @@ class Rig:
         kept = self._again(Look())
         if kept is not None:
             told: dict[str, Any] = kept.came or {}
-            return Standing(**({"values": {}} | told))
+            return self._as_told(Standing(**({"values": {}} | told)))
         self.go_live()
         self.record.begin(Look())
         runner, on = self.runner, self.runner.input_at_first()
@@ -134,7 +136,12 @@ class Rig:
             lambda: standing(runner.display(), runner.told.mode, signal=signal, on=on, send_again=runner.devices.send_again)
         )
         self.record.was_looked(seen)
-        return seen
+        return self._as_told(seen)
+
+    def _as_told(self, standing: Standing) -> Standing:
+        """Keep where the display says that its controls stand: something may have moved by itself, or with a choice."""
+        self._stands_at |= {name: value for name, value in standing.values.items() if name in self._by}
+        return standing
 
     def take_as_it_is(self) -> None:
         """Take every control as the display really has it: the run was asked to stop before it had gone through what is stored."""
@@ -144,10 +151,10 @@ class Rig:
         self.record.at = self.runner.plan.pass_.steps.count()
         for name, value in self._stands().items():
             if name in self._by:
-                self._by[name]["value"] = value
+                self._by[name]["value"] = self._stands_at[name] = value
 
     def _send(self, control: str, value: Any) -> Any:
-        return self.runner.display().set(self.runner.told.mode, control, value, was=self._by[control]["value"])
+        return self.runner.display().set(self.runner.told.mode, control, value, was=self._stands_at[control])
 
     def _asked(self, act: Callable[[], T]) -> T:
         """Do something with the display; what it refuses for good is kept as what came of the step. Raises RefusedError."""
@@ -276,6 +283,7 @@ class Rig:
         kept = self._again(step)
         if kept is not None:
             refused_before(kept.came)
+            self._stands_at[control] = kept.came
             return kept.came
         self.go_live()
         self.record.begin(step)
@@ -283,5 +291,6 @@ class Rig:
         if control in self._in_group:
             self._group, self._in_group = uuid.uuid4(), set()
         self._in_group.add(control)
-        self.record.was_set(self._by[control], now, self._group)
+        self.record.was_set(self._by[control] | {"value": self._stands_at[control]}, now, self._group)
+        self._stands_at[control] = now
         return now
