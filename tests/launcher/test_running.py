@@ -1,5 +1,6 @@
 """docs/running.md, followed on an empty database: a firm, web and worker, sign-in, backup, restore, every row compared."""
 
+import http.client
 import http.cookiejar
 import os
 import re
@@ -64,7 +65,7 @@ def fetch(place, path, **headers):
             return answer.status, answer.read().decode(), answer.headers
     except urllib.error.HTTPError as problem:
         return problem.code, problem.read().decode(), problem.headers
-    except urllib.error.URLError:
+    except (urllib.error.URLError, http.client.HTTPException, ConnectionError):  # what answers there may be no web server yet
         return 0, "", {}
 
 
