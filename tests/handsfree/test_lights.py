@@ -104,8 +104,10 @@ def test_a_job_with_a_luminance_reaches_it_and_comes_right():
     ("at", "control", "role", "by", "ends", "says"),
     [
         ((1, "p2", 103), "pic-2", "white-level", 8, (90, 96), "Clipped near white: blue."),
-        ((3, "q2", 103), "pic-5", "saturation", 8, (47, 54), "of the saturation that they should have"),
+        ((3, "q2", 103), "pic-5", "saturation", 8, (47, 54), "of their saturation"),
+        ((3, "q2", 103), "pic-5", "saturation", -20, (47, 54), "of their saturation"),
         ((3, "q2", 103), "pic-5", "saturation", -4, (46, 46), ""),
+        ((3, "q2", 103), "pic-6", "tint", 20, (-4, 14), "turned by"),
     ],
 )
 def test_what_is_found_too_high_for_all_levels_or_colours_at_once_is_brought_back(at, control, role, by, ends, says):

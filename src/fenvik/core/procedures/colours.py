@@ -20,6 +20,7 @@ from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.following import PATIENT_S
 from fenvik.core.procedures.hue import Hue
 from fenvik.core.procedures.steps import ENDS, Procedure, Wait
+from fenvik.core.procedures.together import together
 from fenvik.core.types import Floats
 
 ROUNDS = 6
@@ -54,7 +55,7 @@ def adjust(
         yield from overall.saturation_and_tint(desk, target, hold, palette)
         return
     if foresight is not None and not target.is_hdr:
-        foresight = yield from overall.saturation(desk, target, hold, palette, foresight)
+        foresight = yield from together(desk, target, hold, palette, foresight)
     yield from desk.say("colours")
     every = [
         Hue(name, controls, [percent for _, percent in palette.hues[name]], goal=goal / target.metric.weight)

@@ -6,9 +6,8 @@ import numpy as np
 
 from fenvik.core.colour.space import xyz_to_xy
 from fenvik.core.colour.target import Target
-from fenvik.core.controls import Control, control_of
+from fenvik.core.controls import control_of
 from fenvik.core.models import hues
-from fenvik.core.models.foreseen import Foresight
 from fenvik.core.models.hues import DEAD
 from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.procedures import choices
@@ -19,10 +18,6 @@ from fenvik.core.types import Floats
 
 PROBE = 0.08  # of a range
 UNSURE = 0.15  # of what a control was seen to do
-# Of the saturation that colours should have: from where on it is no matter of single ones. What has less can mostly be given more
-# by its own controls, and beside a white sub-pixel everything pale has less.
-TOO_MUCH, FAR_TOO_LITTLE, LEAST_SCALE = 1.035, 0.6, 0.05
-LEAST_CAME, WORTH_A_TURN = 0.2, 0.25  # of what was wanted, by its logarithm; of the first turn
 PRIMARIES = ("red", "green", "blue")
 PURE = ((50.0, 0.0, 0.0), (0.0, 50.0, 0.0), (0.0, 0.0, 50.0))  # percent of an HDR signal: the container's own, at 92 cd/m² of white
 
@@ -48,63 +43,6 @@ def gamut(desk: Desk, target: Target, palette: Palette = SDR) -> Procedure[dict[
     if control["value"] == stood != usual:
         desk.notes.append(f"{control['label']}: {control['value']} lies nearest to the target's colours.")
     return off
-
-
-def saturation(
-    desk: Desk, target: Target, hold: tuple[float, float], palette: Palette, foresight: Foresight
-) -> Procedure[Foresight | None]:
-    """Turn the saturation of all colours where all have too much of it, or far too little: what has left a light is lost to single
-    colours, and their own controls seldom reach that far. Return what is foreseen then, None where nothing is.
-
-    It is turned by what most menus mean, a share of where it stands; two skin tones and a pale colour tell what it really did.
-    """
-    control = next((c for c in desk.by_role("saturation") if c["kind"] == "range" and c["role"] == "saturation"), None)
-    turn = None if control is None else control_of(control, control["value"])
-    patches = [percent for hue in palette.hues.values() for _, percent in hue]
-    fraction = np.array(patches) / 100.0
-    stands = _scale(fraction, foresight.xyz(fraction), target, hold)
-    if control is None or turn is None or FAR_TOO_LITTLE < stands < TOO_MUCH or turn.value <= turn.low:
-        return foresight
-    pale = [*palette.skins.values(), palette.hues["cyan"][1][1]]
-    at = np.array(pale) / 100.0
-    before, usual = _scale(at, foresight.xyz(at), target, hold), control["value"]
-    yield from desk.say("saturation")
-    steps = _steps(turn, (1.0 / stands - 1.0) * (turn.value - turn.low) / turn.step)
-    try:
-        yield from desk.set(control, turn.moved(steps).value)
-        now = _scale(at, np.array([t.xyz for t in (yield from desk.reads(pale))]), target, hold)
-        came = float(np.log(now / before))
-        if abs(came) < LEAST_CAME * abs(float(np.log(stands))):
-            yield from desk.set(control, usual)
-            return foresight
-        more = _steps(turn, steps * -float(np.log(stands)) / came) - steps
-        if more and abs(more) >= WORTH_A_TURN * abs(steps):
-            yield from desk.set(control, turn.moved(steps + more).value)
-        read = yield from desk.reads([*palette.full, *palette.skins.values()])
-    except ENDS:
-        yield from desk.set(control, usual)
-        raise
-    told = f"{100.0 * stands:.0f} % of the saturation that they should have"
-    desk.notes.append(f"All colours had {told}, so {control['label']} was put to {control['value']:g}.")
-    made = np.array([t.fraction for t in read]), np.array([t.xyz for t in read])
-    try:
-        return Foresight.of(*made, foresight.lights.black, (foresight.now, foresight.now), target.matrix[1])
-    except np.linalg.LinAlgError:
-        return None
-
-
-def _steps(turn: Control, wanted: float) -> int:
-    """Return whole steps within the room that there is."""
-    down, up = turn.room
-    return int(np.clip(round(wanted), down, up))
-
-
-def _scale(fraction: Floats, xyz: Floats, target: Target, hold: tuple[float, float]) -> float:
-    """Return how far colours XYZ (n, 3) in cd/m² are from grey in the three lights, in shares of how far they should be."""
-    white, _ = hold
-    seen, wanted = (v @ target.inverse_matrix.T / white for v in (xyz, target.xyz(fraction, *hold)))
-    apart = wanted - (wanted @ target.matrix[1])[:, None]
-    return max(float(((seen - (seen @ target.matrix[1])[:, None]) * apart).sum() / (apart**2).sum()), LEAST_SCALE)
 
 
 def saturation_and_tint(desk: Desk, target: Target, hold: tuple[float, float], palette: Palette = SDR) -> Procedure[None]:
