@@ -26,7 +26,7 @@ WAYS = (
     "±512 at 0.4 %", "gains at an end", "three points inverted", "a dead point",
     "offsets in the dark alone", "two-point about 30 and 80 %", "felt at every second step", "felt at every fourth step",
     "long menus", "gains beside the brightest", "points in light", "lights end early", "bent like an S", "readings that beat",
-    "white level too high", "too much colour",
+    "white level too high", "too much colour", "too much colour, turned the other way", "too much colour, a dead control",
 )  # fmt: skip
 STEPS = {"coarse, 1 % a step": (5, 0.010), "±5 at 0.4 %": (5, 0.004), "±512 at 0.4 %": (512, 0.004)}
 DIMS, SAVES, SENSES = 0.2, 0.15, 0.15  # of the light: dynamic contrast in white, saving in the dark, the sensor back and forth
@@ -55,8 +55,9 @@ class Hard(RandomDisplay):
             self._long_menus()
         elif way == "white level too high":
             self.controls.append(_range("white", "white-level", -50, 50, 1, HIGHER))
-        elif way == "too much colour":
-            self.controls.append(_range("colour", "saturation", 0, 100, 1, 50 + MORE))
+        elif way.startswith("too much colour"):
+            stands = 50 - MORE if way.endswith("other way") else 50 + MORE
+            self.controls.append(_range("colour", "saturation", 0, 100, 1, stands))
         elif way in STEPS:
             self._step(*STEPS[way])
         elif way == "gains at an end":
@@ -134,10 +135,12 @@ class Hard(RandomDisplay):
 
     def _managed(self, light: Floats) -> Floats:
         """Of all colours first, as far as the lights reach; then of each."""
-        if self.way != "too much colour":
+        if not self.way.startswith("too much colour"):
             return super()._managed(light)
+        more = float(self._value("saturation")) - 50.0
+        more = MORE if self.way.endswith("dead control") else -more if self.way.endswith("other way") else more
         grey = (light @ TARGET.matrix[1])[:, None]
-        return super()._managed(np.clip(grey + (light - grey) * A_COLOUR * float(self._value("saturation", 50.0)), 0.0, None))
+        return super()._managed(np.clip(grey + (light - grey) * (1.0 + A_COLOUR * more), 0.0, None))
 
     def read(self, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
         """Read, in step with the display or not."""

@@ -27,6 +27,17 @@ def test_no_way_of_being_hard_costs_the_greys(way):
     assert (job.restored, mean < 0.6, worst < 1.6) == (False, True, True), (found, mean, worst)
 
 
+@pytest.mark.parametrize(("way", "low", "high"), [
+    ("too much colour", 47, 53), ("too much colour, turned the other way", 47, 53), ("too much colour, a dead control", 58, 58),
+])  # fmt: skip
+def test_saturation_of_all_colours_is_turned_by_what_it_does_and_left_where_it_does_nothing(way, low, high):
+    display = Hard(60_003, way)
+    site, found = Faulty(60_003, "none", display), display.truth(TARGET)[2]
+    perform(Job(Desk(site.controls, budget=BUDGET), TARGET).run(), site)
+    assert low <= display._value("saturation") <= high
+    assert display.truth(TARGET)[2] < 0.7 * found
+
+
 def test_a_last_move_that_the_proof_denies_is_taken_back():
     display = Faulty(60_006, "none", Hard(60_006, "lights end early"))
     job = Job(Desk(display.controls, budget=BUDGET), TARGET)

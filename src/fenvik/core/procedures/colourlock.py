@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -12,12 +12,10 @@ from fenvik.core.models import hues
 from fenvik.core.procedures.choices import of_role
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.following import PATIENT_S
+from fenvik.core.procedures.hue import Hue
 from fenvik.core.procedures.steps import Procedure, Wait
 from fenvik.core.procedures.unlocking import nearest_first
 from fenvik.core.types import Floats
-
-if TYPE_CHECKING:
-    from fenvik.core.procedures.hue import Hue
 
 
 def where_they_act(

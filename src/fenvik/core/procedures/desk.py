@@ -3,14 +3,13 @@
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import takewhile
-from typing import Any
 
 import numpy as np
 
 from fenvik.core.procedures.correcting import Corrected
 from fenvik.core.procedures.doubt import agree, standing_out
 from fenvik.core.procedures.following import MOST_TRIES, SOON_S, Following, is_late, read_lit
-from fenvik.core.procedures.samelight import OF_COLOUR, comes_back, is_right, see_the_dark, see_the_light
+from fenvik.core.procedures.samelight import OF_COLOUR, comes_back, is_right, see_the_dark, see_the_light, woken
 from fenvik.core.procedures.shown import MOST_CALLS, until_it_shows
 from fenvik.core.procedures.stand import UNKNOWN, Stand
 from fenvik.core.procedures.steps import (
@@ -22,7 +21,7 @@ from fenvik.core.procedures.steps import (
     Procedure,
     RestlessError,
 )
-from fenvik.core.procedures.stirring import kept_awake, woken
+from fenvik.core.procedures.stirring import kept_awake
 from fenvik.core.procedures.taken import Taken
 from fenvik.core.procedures.wholelight import see_the_whole
 from fenvik.core.types import Floats
@@ -53,10 +52,7 @@ class Desk(Stand):
     dark_well: int = 0  # the same of black
     left_often: int = 0  # so often it had left its mode
     waits: int = 0  # so often another light was waited for until it was as before
-    drowsy: bool = False  # whether the display is known to take light from a picture that stands still
     passed: int = 0  # so often the light was another for a while, and was as before once everything was turned back
-    still: int = 0  # readings since something was last turned
-    stood: list[Any] = field(default_factory=list)  # the values of the controls then
     following: Following = field(default_factory=Following)
 
     def __post_init__(self) -> None:
@@ -146,7 +142,7 @@ class Desk(Stand):
         if problem.is_over:
             self.throw_away(problem.since, "The light was another for a while")
             self.passed += 1
-            self.drowsy |= self.passed > 1 and not self.by_hand  # turning everything back may be what has woken it
+            self.is_drowsy |= self.passed > 1 and not self.by_hand  # turning everything back may be what has woken it
             return
         if (yield from woken(self, problem)):
             self.throw_away(problem.since, "The display had faded")

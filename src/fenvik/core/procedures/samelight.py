@@ -18,6 +18,7 @@ from fenvik.core.procedures.steps import (
     RestlessError,
     Wait,
 )
+from fenvik.core.procedures.stirring import stir
 from fenvik.core.procedures.taken import Taken
 
 if TYPE_CHECKING:
@@ -240,6 +241,18 @@ def comes_back(desk: Desk, problem: OtherLightError) -> Procedure[bool]:
     desk.waits += 1
     yield from desk.say(f"{problem} Nobody can be called: whether it comes right by itself is seen for {LOOKS * LOOK_S:.0f} s.")
     return (yield from turned_back(desk, problem.was, _awaited(problem.was)))
+
+
+def woken(desk: Desk, problem: OtherLightError) -> Procedure[bool]:
+    """Return whether the light is as it was once something was turned; then that is done every few readings from now on."""
+    if desk.by_hand or desk.is_drowsy or not (yield from stir(desk)):
+        return False
+    is_true, _ = yield from turned_back(desk, problem.was, is_as_it_was(desk, [problem.was], gives_as_much))
+    if is_true:
+        desk.is_drowsy = True
+        how = "something is turned and turned back now and then"
+        desk.notes.append(f"The display takes light from a picture that stands still, so {how}.")
+    return is_true
 
 
 def is_right(desk: Desk, was: Taken) -> Procedure[bool]:

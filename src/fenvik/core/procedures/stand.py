@@ -23,6 +23,9 @@ class Stand(Turning):
     strays: dict[str, int] = field(default_factory=dict)  # how often a control without a role moved by itself
     restless: set[str] = field(default_factory=set)  # controls that do so all the time, and are not set again
     entered: dict[Any, dict[str, Any]] = field(default_factory=dict)  # settings with which each white preset was first come to
+    is_drowsy: bool = False  # whether the display is known to take light from a picture that stands still
+    still: int = 0  # readings since something was last turned
+    stood: list[Any] = field(default_factory=list)  # the values of the controls then
     gave: list[dict[str, dict[str, Any]]] = field(default_factory=list)  # what was installed in every state so far
 
     def __post_init__(self) -> None:

@@ -19,6 +19,7 @@ TURNED = 0.09  # radians about grey, in the three lights: less is for the hues o
 PROBE = 0.08  # of a range: nobody knows which way a tint turns
 LEAST_CAME = {"saturation": 0.2, "tint": 0.1}  # of what is off
 SCALE, ANGLE = 0, 1
+PARTS = {"tint": ANGLE, "saturation": SCALE}
 
 
 def together(
@@ -27,21 +28,23 @@ def together(
     """Turn saturation and tint where all colours are off by much in the same way: what has left a light is lost to single colours,
     and their own controls seldom reach that far. Return what is foreseen then, None where nothing is.
 
-    Two skin tones and a pale colour tell what a turn really did.
+    What is foreseen is read first, of two skin tones and a pale colour; those tell what a turn really did, too.
     """
     every = np.array([percent for hue in palette.hues.values() for _, percent in hue]) / 100.0
-    off = _apart(every, foresight.xyz(every), target, hold)
     least = TOO_LITTLE if foresight.is_sure else FAR_TOO_LITTLE
-    is_much = {"tint": abs(off[ANGLE]) > TURNED, "saturation": not np.log(least) < off[SCALE] < np.log(TOO_MUCH)}
+    foreseen = _much(_apart(every, foresight.xyz(every), target, hold), least)
+    controls = {
+        role: next((c for c in desk.by_role(role) if c["kind"] == "range" and c["role"] == role), None) for role in foreseen
+    }
+    if not any(controls.values()):
+        return foresight
     pale = [*palette.skins.values(), palette.hues["cyan"][1][1]]
-    at = np.array(pale) / 100.0
-    seen, told = _apart(at, foresight.xyz(at), target, hold), []
-    for role, part in (("tint", ANGLE), ("saturation", SCALE)):
-        control = next((c for c in desk.by_role(role) if c["kind"] == "range" and c["role"] == role), None)
-        if control is None or not is_much[role]:
-            continue
-        moved = yield from _turn(desk, target, hold, control, pale, float(off[part]), seen, part)
-        if moved is not None:
+    off = seen = yield from _look(desk, target, hold, pale)
+    told: list[str] = []
+    for role in sorted(foreseen & _much(off, least), reverse=True):  # tint first
+        control, part = controls[role], PARTS[role]
+        moved = None if control is None else (yield from _turn(desk, target, hold, control, pale, seen, part))
+        if moved is not None and control is not None:
             seen = moved
             told.append(f"{control['label']} was put to {control['value']:g}")
     if not told:
@@ -56,16 +59,26 @@ def together(
         return None
 
 
+def _much(off: Floats, least: float) -> set[str]:
+    """Return the roles of what colours are off by much in: how far they are apart (2,), and the least saturation left to others."""
+    is_off = {"tint": abs(off[ANGLE]) > TURNED, "saturation": not np.log(least) < off[SCALE] < np.log(TOO_MUCH)}
+    return {role for role, is_much in is_off.items() if is_much}
+
+
+def _look(desk: Desk, target: Target, hold: tuple[float, float], pale: list[Fraction]) -> Procedure[Floats]:
+    read = yield from desk.reads(pale)
+    return _apart(np.array([t.fraction for t in read]), np.array([t.xyz for t in read]), target, hold)
+
+
 def _turn(
-    desk: Desk, target: Target, hold: tuple[float, float], control: dict[str, Any], pale: list[Fraction], off: float, seen: Floats,
-    part: int,
-) -> Procedure[Floats | None]:  # fmt: skip
-    """Turn a control until nothing of what all colours are ``off`` by is left; return how pale ones are apart then (2,), None where
-    it does nothing. ``seen``: how those are now.
+    desk: Desk, target: Target, hold: tuple[float, float], control: dict[str, Any], pale: list[Fraction], seen: Floats, part: int
+) -> Procedure[Floats | None]:
+    """Turn a control until nothing of what pale colours are off by is left; return how they are apart then (2,), None where it
+    does nothing. ``seen``: how they are now.
 
     Saturation by a share of where it stands first, as most menus mean it, tint by a little.
     """
-    turn, usual = control_of(control, control["value"]), control["value"]
+    turn, usual, off = control_of(control, control["value"]), control["value"], float(seen[part])
     if turn is None or turn.low >= turn.high:
         return None
     down, up = turn.room
@@ -76,11 +89,10 @@ def _turn(
     yield from desk.say("all colours at once")
     try:
         yield from desk.set(control, turn.moved(steps).value)
-        read = yield from desk.reads(pale)
+        now = yield from _look(desk, target, hold, pale)
     except ENDS:
         yield from desk.set(control, usual)
         raise
-    now = _apart(np.array([t.fraction for t in read]), np.array([t.xyz for t in read]), target, hold)
     came = float((now - seen)[part])
     if abs(came) < LEAST_CAME[control["role"]] * abs(off):
         yield from desk.set(control, usual)
