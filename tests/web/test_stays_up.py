@@ -28,6 +28,7 @@ from fenvik.web.passes.services import ask_to_pause, ask_to_stop, start_pass
 from fenvik.web.passes.store import Store
 from fenvik.web.patterns.services import screen_of
 from fenvik.web.people.models import Firm
+from fenvik.web.planning.away import put_away
 from fenvik.web.trail.facts import STOPS
 from fenvik.web.worker import lines_of_the_queue
 from tests.web.served import Line, post, served, status, talking, until
@@ -81,7 +82,7 @@ def test_clients_that_go_away_while_a_page_is_made_keep_no_connection(port, cook
     assert {status(port, "/visits/", cookie) for _ in range(MANY)} == {200}
 
 
-@pytest.mark.parametrize("way", ["signs out", "is deactivated", "screen is withdrawn"])
+@pytest.mark.parametrize("way", ["signs out", "is deactivated", "screen is withdrawn", "tuning", "client"])
 def test_a_live_page_ends_at_once_with_what_allowed_it(port, cookie, tuning, person, signed_in, now, way):
     if way == "screen is withdrawn":
         from fenvik.web.patterns.services import withdraw_screen
@@ -93,6 +94,8 @@ def test_a_live_page_ends_at_once_with_what_allowed_it(port, cookie, tuning, per
     line = live(port, tuning, cookie)
     if way == "signs out":
         signed_in.post(reverse("sign-out"))
+    elif way in ("tuning", "client"):
+        put_away(kind=way, pk=tuning.pk if way == "tuning" else tuning.visit.client_id, actor=person, now=now)
     else:
         person.is_active = False
         person.save()

@@ -79,20 +79,23 @@ def _checked(request: Asking, pk: int) -> Watcher:
 
 
 def _still_in(request: Asking, watcher: Watcher, pk: int) -> bool:
-    """Whether the session that opened a page is still one of that person, who may still be here; what they wait for is told."""
+    """Whether the session that opened a page is still one of that person, who may still be here, and the tuning is there."""
     try:
-        wait_for(pk, timezone.now())
+        wait_for(pk, timezone.now())  # and what they wait for is told
         kept = type(request.session)(request.session.session_key)
         asked = HttpRequest()
         asked.session = kept
         person = get_user(asked)
+        of_firm_or_404(Tuning, watcher.firm_id, pk)
         return person.is_active and person.pk == watcher.person_id and person.firm_id == watcher.firm_id
+    except Http404:
+        return False
     finally:
         let_go()
 
 
 async def live(request: Asking, pk: int, stop: str) -> StreamingHttpResponse:
-    """Send the fragments of a stop, now and after every change, until the session ends."""
+    """Send the fragments of a stop, now and after every change, until the session ends or the tuning is put away."""
     if stop not in STOPS:
         raise Http404
     watcher = await sync_to_async(_checked)(request, pk)
@@ -125,7 +128,11 @@ async def live(request: Asking, pk: int, stop: str) -> StreamingHttpResponse:
                     yield "event: ended\ndata: {}\n\n"
                     return
                 else:
-                    fragments = await _shared(key, number)
+                    try:
+                        fragments = await _shared(key, number)
+                    except Http404:  # put away while somebody was looking
+                        yield "event: ended\ndata: {}\n\n"
+                        return
 
     response = StreamingHttpResponse(stream(), content_type="text/event-stream")
     response["Cache-Control"] = "no-store"

@@ -139,10 +139,12 @@ def _being_read(kind: str, thing: Any) -> Pass | None:
 
 
 def _told(kind: str, thing: Any) -> None:
+    """Tell whoever looks at a tuning that it, or something of it, has gone or come back."""
     if kind in ("pass", "sheet"):
         notify(thing.tuning_id)
-    elif kind == "tuning":
-        notify(thing.pk)
+    elif KINDS[kind].way:
+        for pk in Tuning.everything.filter(**{KINDS[kind].way: thing.pk}).values_list("pk", flat=True):
+            notify(pk)
 
 
 @needs(Right.PLAN, "put something away")
