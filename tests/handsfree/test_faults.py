@@ -11,7 +11,7 @@ from bench.handsfree import BUDGET
 from bench.site import Site
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
-from fenvik.core.procedures.steps import Standing, perform
+from fenvik.core.procedures.steps import Standing, StoppedError, perform
 
 
 @pytest.mark.parametrize(
@@ -104,6 +104,21 @@ def test_what_is_installed_already_is_taken_away_first_and_comes_back_where_it_i
     assert other.mean() < 1.1
     assert any("taken away first: tone, curves, cube" in note for note in again.desk.notes)
     perform(again.put_back(), site)
+    np.testing.assert_allclose(site.hdr_truth(HDR)[0], one, atol=0.3)
+    # Stopped just when the first of it was taken away, and before that was answered.
+    away = site.uninstall
+
+    def stops(what):
+        away(what)
+        raise StoppedError
+
+    site.uninstall = stops
+    third = Job(Desk(site.controls, budget=IN_HDR, given=first.desk.given), HDR, by="install", takes=again.takes)
+    with pytest.raises(StoppedError):
+        perform(third.run(), site)
+    site.uninstall = away
+    assert site.display.optics.installed.of("p4").tone is None
+    perform(third.put_back(), site)
     np.testing.assert_allclose(site.hdr_truth(HDR)[0], one, atol=0.3)
     # Whoever does not has nothing to put back, and says so.
     unknown, other = installed(site)

@@ -10,6 +10,7 @@ from django.urls import reverse
 from django.utils import timezone
 
 from fenvik.core.colour.target import TARGETS
+from fenvik.standins.faults import Dropped
 from fenvik.standins.rpc import Refusal
 from fenvik.standins.world import Signal
 from fenvik.web.adjusting import trial
@@ -240,8 +241,9 @@ def test_a_display_that_refuses_a_roll_off_stays_as_it_was_and_the_trial_goes_on
         broken.setattr(installed, "put", refuse)
         assert "Not now" in tried(signed_in, oled, "trial-do", **view)
     assert installed.tone is None
+    assert stands_in(oled.display_id, oled.mode_id) == {}
     here = trial.told(again(oled))
-    assert (here.step, here.trial.done_at) == ("do", None)
+    assert (here.step, here.trial.done_at, here.trial.was_sent) == ("do", None, False)
     tried(signed_in, oled, "trial-do", **view)
     # Its second pass is stopped half way: it is no proof, and is read again.
     begun = trial.told(again(oled)).trial.after
@@ -249,3 +251,31 @@ def test_a_display_that_refuses_a_roll_off_stays_as_it_was_and_the_trial_goes_on
     assert trial.told(again(oled)).step == "read"
     tried(signed_in, oled, "trial-read", **view)
     assert trial.told(again(oled)).step == "judge"
+
+
+@pytest.mark.parametrize("then", ["trial-undo", "trial-do"])
+def test_a_line_that_breaks_before_the_answer_leaves_no_roll_off_that_nobody_knows_of(
+    then, oled, bench, signed_in, person, now, monkeypatch
+):
+    view = {"view": "target"}
+    start_pass(tuning_id=oled.pk, actor=person, now=now)
+    engine.run(Pass.objects.get().pk)
+    tried(signed_in, oled, "trial-begin", kind="tone", **view)
+    installed = bench.displays[1].optics.installed.of(oled.mode_id)
+    put = installed.put
+    with monkeypatch.context() as broken:
+        def and_gone(*given):
+            put(*given)
+            raise Dropped
+
+        broken.setattr(installed, "put", and_gone)
+        assert "closed the connection" in tried(signed_in, oled, "trial-do", **view)
+    assert installed.tone is not None
+    assert set(stands_in(oled.display_id, oled.mode_id)) == {"tone"}, "it may be there"
+    assert trial.told(again(oled)).step == "do"
+    tried(signed_in, oled, then, **view)
+    if then == "trial-do":
+        assert trial.told(again(oled)).step == "judge"
+        tried(signed_in, oled, "trial-undo", **view)
+    assert installed.tone is None
+    assert stands_in(oled.display_id, oled.mode_id) == {}

@@ -56,8 +56,13 @@ class Stand(Turning):
 
     def uninstall(self, what: str) -> Procedure[None]:
         """Take away something that is installed."""
+        self.may_have(what)  # whatever ends it in between, it may be there or not
         yield Uninstall(what)
         self._is_given({name: each for name, each in self.given.items() if name != what})
+
+    def may_have(self, what: str) -> None:
+        """Take it that nobody knows what of a kind is installed: it is taken away, or installed anew, where either is wanted."""
+        self._is_given(self.given | {what: {UNKNOWN: what}})
 
     def stands_with(self, given: dict[str, dict[str, Any]]) -> None:
         """Take it that just this is installed now."""

@@ -11,7 +11,7 @@ from fenvik.core.procedures.job import STEPS, proof_of
 from fenvik.web.adjusting import lists
 from fenvik.web.adjusting.models import Run
 from fenvik.web.adjusting.runner import LEAST_BUDGET
-from fenvik.web.controls.installed import bring, rows_in, told_by, was_given
+from fenvik.web.controls.installed import bring, rows_in, told_by
 from fenvik.web.controls.maps import read_over_link
 from fenvik.web.controls.models import Moment, Origin, SettingsSheet
 from fenvik.web.controls.services import fitting
@@ -197,12 +197,6 @@ def put_back(*, pass_id: int, actor: User, now: datetime) -> int:
 def _install_as_before(tuning: Tuning, run: Run, actor: User, now: datetime) -> None:
     """Take away what a run installed, and bring back what stood there before it."""
     with hold(tuning, actor) as held, paired(tuning.display) as line:
-        stood = told_by(list(run.stood.values()))
-        for what in run.installed:
-            if what not in stood:
-                with transaction.atomic():
-                    held.go_on()
-                line.uninstall(run.mode, what)
-                was_given(tuning.display_id, run.mode, what, None, now)
-        bring(line, held, tuning.display_id, run.mode, stood, now)
+        # What it installed last may be there or not, where the line broke: it is sent whatever is known to stand there.
+        bring(line, held, tuning.display_id, run.mode, told_by(list(run.stood.values())), now, also=run.installed)
     Run.objects.filter(pk=run.pk).update(installed=[])

@@ -131,7 +131,7 @@ class Trial(FirmModel):
     """One thing that is done to a mode and proved by two short passes: kept when it is better, undone when not.
 
     ``data``: of a tone what the display is given, of settings that are carried over the values by control; ``sheet``: those
-    values as a sheet; ``stood``: what these controls stood at before. ``done_at``: since when the display has it.
+    values as a sheet; ``stood``: what these controls, or the roll-off, stood at before. ``done_at``: since when the display has it.
     """
 
     class Kind(models.TextChoices):
@@ -159,6 +159,11 @@ class Trial(FirmModel):
                 fields=["tuning"], condition=models.Q(ended_at__isnull=True), name="one_open_trial_a_tuning"
             )
         ]
+
+    @property
+    def was_sent(self) -> bool:
+        """Whether a roll-off was sent to the display: it may have it even where the line broke before it said so."""
+        return self.kind == self.Kind.TONE and (bool(self.stood) or self.done_at is not None)
 
 
 class Workplace(FirmModel):

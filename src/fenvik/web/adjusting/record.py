@@ -128,6 +128,11 @@ class Record:
             asked = {"what": step.what}
         self.store.row(STEP, number=self.at, kind=str(KINDS[type(step)]), asked=Jsonb(asked))
 
+    def on_its_way(self) -> list[str]:
+        """Return what was sent to be installed or taken away, and of which no answer is kept."""
+        sent = RunStep.objects.filter(pass_of=self.run.pass_of, kind__in=(StepKind.INSTALL, StepKind.UNINSTALL), came__isnull=True)
+        return [step.asked["what"] for step in sent]
+
     def was_read(self) -> None:
         """Go on after a reading that is kept."""
         self.at += 1

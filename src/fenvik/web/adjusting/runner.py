@@ -149,6 +149,8 @@ class HandsFreeRunner(Runner):
             return
         # It may be stopped before it has gone through what is stored: what was given before an end is kept elsewhere.
         desk.stands_with(stands_in(self.plan.pass_.tuning.display_id, self.told.mode) | desk.given)
+        for what in self.record.on_its_way():
+            desk.may_have(what)
         if self.told.puts_back:
             try:
                 rig.take_as_it_is()

@@ -10,10 +10,12 @@ from django.db import IntegrityError, transaction
 from fenvik.core.errors import FenvikError
 from fenvik.core.procedures.installing import tone_of
 from fenvik.core.signal.lists import Plan, put_together
+from fenvik.link.display import LinkedDisplay
+from fenvik.link.faults import DeviceError
 from fenvik.web.adjusting import lists
 from fenvik.web.adjusting.handsfree import loaded
 from fenvik.web.adjusting.models import Trial
-from fenvik.web.controls.installed import stands_in, was_given
+from fenvik.web.controls.installed import give, stands_in
 from fenvik.web.controls.models import Moment, Origin, SettingsSheet
 from fenvik.web.controls.values import Values, values_of
 from fenvik.web.devices.displays import link_of, paired
@@ -199,11 +201,9 @@ def do(*, tuning_id: int, actor: User, now: datetime) -> Trial:
         with hold(tuning, actor) as held, paired(tuning.display) as line:
             with transaction.atomic():
                 held.go_on()
-            trial.stood = {what: data for what, data in stands_in(tuning.display_id, tuning.mode_id).items() if what == "tone"}
-            line.install(tuning.mode_id, "tone", trial.data)
-            was_given(tuning.display_id, tuning.mode_id, "tone", trial.data, now)
+            _give_tone(line, tuning, trial, now)
         trial.done_at = now
-        trial.save(update_fields=["done_at", "stood"])
+        trial.save(update_fields=["done_at"])
         return _read_after(tuning, trial, actor, now)
     if trial.sheet_id is None:
         trial.sheet = SettingsSheet.objects.create(
@@ -220,6 +220,21 @@ def do(*, tuning_id: int, actor: User, now: datetime) -> Trial:
     trial.save(update_fields=["done_at"])
     notify(tuning_id)
     return trial
+
+
+def _give_tone(line: LinkedDisplay, tuning: Tuning, trial: Trial, now: datetime) -> None:
+    """Send a roll-off; what comes back at the end is kept before, for where the line breaks nobody knows whether it came."""
+    is_first = not trial.stood
+    if is_first:
+        trial.stood = {"tone": stands_in(tuning.display_id, tuning.mode_id).get("tone")}
+        trial.save(update_fields=["stood"])
+    try:
+        give(line, tuning.display_id, tuning.mode_id, "tone", trial.data, now)
+    except DeviceError:
+        if is_first:
+            trial.stood = {}
+            trial.save(update_fields=["stood"])
+        raise
 
 
 def _turn(tuning: Tuning, wanted: dict[str, Any], actor: User, now: datetime) -> None:
@@ -266,7 +281,7 @@ def undo(*, tuning_id: int, actor: User, now: datetime) -> tuple[Trial, Settings
     tuning = loaded(tuning_id, actor)
     trial = _going_on(tuning, "do", "turn", "read", "judge").trial
     sheet = None
-    if trial.done_at is not None and trial.kind == Trial.Kind.TONE:
+    if trial.was_sent:
         _end_as_before(tuning, trial, actor, now)
     elif trial.kind == Trial.Kind.CARRIED and _moved(trial, values_of(tuning)):
         if hasattr(tuning.display.link, "pairing"):
@@ -285,11 +300,7 @@ def _end_as_before(tuning: Tuning, trial: Trial, actor: User, now: datetime) -> 
     with hold(tuning, actor) as held, paired(tuning.display) as line:
         with transaction.atomic():
             held.go_on()
-        if before is None:
-            line.uninstall(tuning.mode_id, "tone")
-        else:
-            line.install(tuning.mode_id, "tone", before)
-        was_given(tuning.display_id, tuning.mode_id, "tone", before, now)
+        give(line, tuning.display_id, tuning.mode_id, "tone", before, now)
 
 
 def _moved(trial: Trial, values: Values) -> bool:

@@ -1,11 +1,13 @@
 """What is installed in the modes of displays, beside their settings."""
 
+from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
 from django.db import transaction
 
 from fenvik.link.display import LinkedDisplay
+from fenvik.link.faults import DeviceError
 from fenvik.web.controls.models import Installed
 from fenvik.web.devices.leases import Hold
 
@@ -40,16 +42,35 @@ def was_reset(display_id: int, mode: str, now: datetime) -> None:
         was_given(display_id, mode, what, None, now)
 
 
-def bring(line: LinkedDisplay, held: Hold, display_id: int, mode: str, wanted: Given, now: datetime) -> None:
-    """Let just that be installed in a mode, over the link. Raises what the line and the hold raise."""
+def bring(
+    line: LinkedDisplay, held: Hold, display_id: int, mode: str, wanted: Given, now: datetime, *, also: Sequence[str] = ()
+) -> None:
+    """Let just that be installed in a mode, over the link; ``also``: kinds that may not stand as is known of them.
+
+    Raises what the line and the hold raise.
+    """
     stands = stands_in(display_id, mode)
-    changes: dict[str, dict[str, Any] | None] = {what: None for what in stands if what not in wanted}
-    changes |= {what: data for what, data in wanted.items() if stands.get(what) != data}
-    for what, data in changes.items():
-        with transaction.atomic():
-            held.go_on()
-        if data is None:
-            line.uninstall(mode, what)
-        else:
-            line.install(mode, what, data)
-        was_given(display_id, mode, what, data, now)
+    kinds = dict.fromkeys([*also, *stands, *wanted])
+    for what in kinds:
+        if what in also or stands.get(what) != wanted.get(what):
+            with transaction.atomic():
+                held.go_on()
+            give(line, display_id, mode, what, wanted.get(what), now)
+
+
+def give(line: LinkedDisplay, display_id: int, mode: str, what: str, data: dict[str, Any] | None, now: datetime) -> None:
+    """Install something in a mode, or with no data take it away, and keep that. Raises LinkFault, DeviceError.
+
+    Where the line breaks nobody knows whether it came: what is given counts as there, and what is taken away as well.
+    """
+    before = stands_in(display_id, mode).get(what)
+    if data is None:
+        line.uninstall(mode, what)
+        was_given(display_id, mode, what, None, now)
+        return
+    was_given(display_id, mode, what, data, now)
+    try:
+        line.install(mode, what, data)
+    except DeviceError:
+        was_given(display_id, mode, what, before, now)
+        raise

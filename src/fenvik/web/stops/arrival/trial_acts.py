@@ -49,7 +49,7 @@ def undo(request: Asking, tuning: Tuning) -> HttpResponse | None:
         messages.info(request, "The list beside says what to turn back.")
         return _sheet(tuning, sheet.pk)
     undone = "The display ends as it did before" if ended.kind == Trial.Kind.TONE else "The white balance stands where it stood"
-    messages.info(request, f"{undone}." if ended.done_at is not None else "Given up; nothing was changed.")
+    messages.info(request, f"{undone}." if ended.was_sent or ended.done_at is not None else "Given up; nothing was changed.")
     return None
 
 
