@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from bench.displays import RandomDisplay
 from bench.faulty import Faulty
 from bench.hard import Hard
 from bench.site import Site
@@ -27,11 +28,20 @@ def test_white_is_brought_to_the_luminance_that_is_wanted(wanted):
     assert len(desk.taken) <= 8  # two of them tell how soon what is turned is seen
 
 
-def test_a_luminance_out_of_reach_is_said():
-    site = Site(0, "m2", 55)
-    desk = Desk(site.controls)
-    perform(turn_light(desk, 3000.0), site)
-    assert any("wanted" in note for note in desk.notes)
+@pytest.mark.parametrize(("steps", "seed", "wanted", "says"), [
+    (("light",), 6000, 80.0, ""), (("light",), 6002, 80.0, ""), (("light",), 6007, 81.0, ""),
+    (("light",), 6004, 80.0, "at the end of its range"), (("grey",), 6001, None, "no points: it has two-point white balance alone"),
+    (("white",), 6001, None, ""), (("colour",), 6002, None, "come nearer where white balance"),
+])  # fmt: skip
+def test_a_step_alone_does_what_was_asked_and_says_what_it_could_not(steps, seed, wanted, says):
+    """Light that was asked for is not put back for a proof that differs by its noise; and nothing is that was not turned."""
+    display = RandomDisplay(seed)
+    job = Job(Desk(display.controls, budget=150), TARGET, steps, luminance=wanted)
+    perform(job.run(), display)
+    white = display.emitted(np.ones((1, 3)))[0, 1]
+    assert not job.restored
+    assert wanted is None or (abs(white / wanted - 1.0) < 0.06) != bool(says)
+    assert [note for note in job.desk.notes if says in note] if says else not job.desk.notes
 
 
 LAMP = {"Eco": 20.0, "Normal": 55.0, "High": 90.0}

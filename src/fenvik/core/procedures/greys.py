@@ -31,6 +31,7 @@ CONTRADICTS = 4.0  # squared error a reading that no display's own oddities leav
 FIRST_OF_TWO, FIRST_BEFORE_POINTS = (90.0, 70.0, 50.0, 30.0, 15.0, 0.0), (90.0, 30.0, 60.0, 0.0)
 SECOND_OF_TWO, LAST_OF_TWO = (80.0, 20.0, 50.0), (100.0, 70.0, 40.0, 20.0, 10.0)
 AFTER_ROOM = (90.0, 50.0, 25.0)
+NAMES = {"gain": "two-point white balance", "offset": "two-point white balance", "point": "points", "tone": "points"}
 EVERY_TWENTIETH = tuple(float(v) for v in range(100, 5, -5))  # where there are readings to spare
 
 
@@ -52,7 +53,10 @@ class Greys(GreyMoves):
         if not self.knobs:
             if self.quiet:
                 return
-            self.desk.notes.append("This mode has no white balance that can be set.")
+            others = {knob.kind for knob in self._knobs(*NAMES)} - set(self.kinds)
+            has = " and ".join(dict.fromkeys(name for kind, name in NAMES.items() if kind in others))
+            only = f": it has {has} alone, and that was not asked for." if has else " that can be set."
+            self.desk.notes.append(f"This mode has no {self._wanted() if has else 'white balance'}{only}")
             return
         if any(self.two):
             yield from self.desk.say("two-point white balance")
@@ -70,6 +74,10 @@ class Greys(GreyMoves):
         yield from self._move(self.two, self.judged)
         self.between = self.palette.greys(LAST_OF_TWO)
         self.to_come = len(self.between)
+
+    def _wanted(self) -> str:
+        """Return in words what was to be turned."""
+        return " and no ".join(dict.fromkeys(NAMES[kind] for kind in self.kinds))
 
     def _make_room(self) -> Procedure[None]:
         """Turn the white level where gains have come to their end in PQ: it says every light itself, and the three want it alike.

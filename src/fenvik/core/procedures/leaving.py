@@ -7,7 +7,7 @@ from fenvik.core.procedures.following import said_of
 from fenvik.core.procedures.misfit import see_that_it_is_the_one_found
 from fenvik.core.procedures.outcome import denies
 from fenvik.core.procedures.samelight import OF_COLOUR
-from fenvik.core.procedures.scoring import errors_of, parts_of, score, worse_colours
+from fenvik.core.procedures.scoring import errors_of, parts_of, score, white_of, worse_colours
 from fenvik.core.procedures.steps import BudgetError, Fraction, OtherLightError, Procedure
 from fenvik.core.procedures.taken import Taken
 
@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 LEFT = "as left"  # what is said when what is left is read
 WORSE_GREYS = 0.1  # of their mean error: less is what readings of a proof differ by
 CLEARLY_WORSE = 1.0  # of an error: a colour that got worse by more is put back to where it was found
+MAKES_COLOURS_HARD = 2.0  # of the greys' mean error
 MANY_RECALLED = 8  # readings
 WORTH_SAYING = 0.02  # of an HDR peak
 
@@ -42,21 +43,21 @@ def look_left(job: "Job") -> Procedure[None]:
         job.as_left = yield from job.desk.reads(job.proof)
     yield from _take_back_what_is_denied(job)
     if job.luminance is not None and "light" in job.steps:
-        white = next(float(t.xyz[1]) for t in job.as_left if (t.fraction == 1.0).all())
-        job.desk.notes += [said] if (said := lights.where_it_ended(job.desk, white, job.luminance)) else []
+        job.desk.notes += [said] if (said := lights.where_it_ended(job.desk, white_of(job.as_left), job.luminance)) else []
     job.desk.notes += [said] if (said := _lost_of_its_peak(job)) else []
+    job.desk.notes += [said] if (said := _of_greys_left_alone(job)) else []
     job.desk.notes += said_of(job.desk.following)
     if job.desk.slips:
         several = "1 reading was" if job.desk.slips == 1 else f"{job.desk.slips} readings were"
         job.desk.notes.append(f"{several} not confirmed by a second and a third, and thrown away.")
-    is_worse = score(job.as_left, job.target) > score(job.as_found, job.target)
+    is_worse = _is_worse(job, job.as_left)
     if job.witnessed and not is_worse and not job.has_lost and (yield from _is_denied_by_the_reference(job)):
         yield from job.put_back()
         job.restored = True
         job.as_left = list(job.as_found)
     elif is_worse and job.has_lost:
         job.desk.notes.append("What is left is no better than what was found. What had been installed then is gone, so it is kept.")
-    elif is_worse and not (yield from _keep_what_is_better(job)):
+    elif is_worse and not (yield from _keep_what_is_better(job)) and not (yield from _keep_light(job)):
         yield from job.put_back()
         too = ", and what was installed before" if job.desk.given else ""
         job.desk.notes.append(f"What was left was no better than what was found, so every control was put back{too}.")
@@ -69,6 +70,37 @@ def look_left(job: "Job") -> Procedure[None]:
         if worse:
             told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
             job.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
+
+
+def _is_worse(job: "Job", left: list[Taken]) -> bool:
+    """Return whether readings of the proof are worse than found; light that was wanted is worth what two proofs differ by."""
+    if job.desk.settings == job.desk.found:
+        return False  # nothing was turned: two proofs differ by their noise
+    allowed = 2.0 * WORSE_GREYS * job.target.metric.weight if _has_wanted_light(job) else 0.0
+    return score(left, job.target) > score(job.as_found, job.target) + allowed
+
+
+def _has_wanted_light(job: "Job") -> bool:
+    """Return whether a luminance was wanted, and white is clearly nearer to it than it was found."""
+    if job.luminance is None or "light" not in job.steps:
+        return False
+    found, left = (abs(white_of(taken) / job.luminance - 1.0) for taken in (job.as_found, job.as_left))
+    return left < found - lights.LIGHT_OFF
+
+
+def _keep_light(job: "Job") -> Procedure[bool]:
+    """Put everything back but light that was wanted and processing, where that is no worse than found; return whether."""
+    stays = {c["id"] for role in ("light", "process") for c in job.desk.by_role(role)}
+    back = {name: value for name, value in job.desk.found.items() if name not in stays and job.desk.settings[name] != value}
+    if not back or not _has_wanted_light(job) or job.desk.has_installed or job.desk.spent + len(job.proof) > job.total:
+        return False
+    yield from job.desk.put(job.desk.settings | back)
+    again = yield from job.desk.reads(job.proof)
+    if _is_worse(job, again):
+        return False
+    job.as_left = again
+    job.desk.notes.append("What was left was no better than what was found, so every control but light was put back.")
+    return True
 
 
 def _is_denied_by_the_reference(job: "Job") -> Procedure[bool]:
@@ -98,10 +130,18 @@ def _lost_of_its_peak(job: "Job") -> str:
     """Return what there is to say of a PQ display whose peak is lower than found: its white balance stands behind its roll-off."""
     if job.target.curve != "pq" or job.by == "install":
         return ""
-    was, now = (next((float(t.xyz[1]) for t in taken if (t.fraction == 1.0).all()), 0.0) for taken in (job.as_found, job.as_left))
+    was, now = white_of(job.as_found), white_of(job.as_left)
     if now >= (1.0 - WORTH_SAYING) * was:
         return ""
     return f"What brings its greys to the standard takes light at the top too: its peak is {now:.0f} cd/m² instead of {was:.0f}."
+
+
+def _of_greys_left_alone(job: "Job") -> str:
+    """Return what there is to say where colours alone were adjusted beside a white balance that is far off."""
+    greys = parts_of(job.as_left, job.target)["greys"]
+    if job.steps != ("colour",) or greys <= MAKES_COLOURS_HARD * job.target.metric.weight:
+        return ""
+    return f"Greys are off by {greys:.1f} on average: colours come nearer where white balance and gamma are adjusted before them."
 
 
 def _proof(job: "Job") -> Procedure[list[Taken]]:

@@ -36,12 +36,8 @@ def turn_light(desk: Desk, luminance: float) -> Procedure[bool]:
     else:
         last = yield from desk.read((100.0,) * 3)
         seen.append((float(control["value"]), float(last.xyz[1])))
-    value, white = min(seen, key=lambda pair: abs(np.log(max(pair[1], 1e-6) / luminance)))
+    value, _ = min(seen, key=lambda pair: abs(np.log(max(pair[1], 1e-6) / luminance)))
     yield from desk.set(control, value)
-    if abs(white / luminance - 1.0) > 0.1:
-        desk.notes.append(
-            f"{control['label']} brings white to {white:.0f} cd/m² at the nearest to the {luminance:.0f} that are wanted."
-        )
     return bool(control["value"] != start)
 
 

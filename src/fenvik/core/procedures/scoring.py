@@ -35,6 +35,11 @@ def errors_of(taken: Sequence[Taken], target: Target) -> Floats:
     return target.metric.whole(wanted, xyz, target.white * white)
 
 
+def white_of(taken: Sequence[Taken]) -> float:
+    """Return the luminance of the white in cd/m² among readings, 0 where none was read."""
+    return next((float(t.xyz[1]) for t in taken if (t.fraction == 1.0).all()), 0.0)
+
+
 def parts_of(taken: Sequence[Taken], target: Target) -> dict[str, float]:
     """Return the mean error of the greys, and of the colours where any were read."""
     grey = np.array([np.ptp(t.fraction) == 0 for t in taken])
