@@ -56,6 +56,11 @@ class Target:
         """The same target without an end: each light by what the standard gives for it, as far as the signal goes."""
         return replace(self, rolls_off=False, knees=())
 
+    @property
+    def plain(self) -> "Target":
+        """What the signal says by itself, without an end and without a reference white of its own: what a display is driven by."""
+        return replace(self, rolls_off=False, knees=(), diffuse=None)
+
     @cached_property
     def matrix(self) -> Floats:
         """Linear RGB to XYZ, Y = 1 at white."""

@@ -153,7 +153,7 @@ def drives_of(
         xyz = (light + boost * (light - light.min(axis=1, keepdims=True))) @ target.matrix.T
     if target.curve != "pq":
         return drive(xyz, target, white, black)
-    made = drive(np.asarray(xyz) - black * target.white, target.unrolled, white, black)
+    made = drive(np.asarray(xyz) - black * target.white, target.plain, white, black)
     return made if roll is None else roll.course_of(made)
 
 
@@ -174,7 +174,7 @@ def seen_at(drives: Floats, target: Target, white: float, black: float, roll: Ro
     if target.curve != "pq":
         return target.xyz(drives, white, black)
     shown = drives if roll is None else roll.shown(drives)
-    return target.unrolled.xyz(shown, curves.PQ_PEAK_CD_M2, 0.0) + black * target.white
+    return target.plain.xyz(shown, curves.PQ_PEAK_CD_M2, 0.0) + black * target.white
 
 
 def seen_of(boost: float) -> Floats:

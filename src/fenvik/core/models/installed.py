@@ -20,12 +20,11 @@ MOST_GAIN = 3.0  # of a light in a corner: more is asked of no display
 LEAST_POINTS = 5
 TELLS = 0.25  # of signal: below it a step of the panel is as much
 ABOUT, FULL = 0.03, 0.003  # of signal: near what a light gives at most; so far below where it was led to, it is full
+CLEAR = 0.008  # of signal: a target that ends so far below what a light gives never meets that
 STEEP = 0.1  # of signal for each of signal: by how much a display's own scale may be off beyond what was read
 STEADY = 1e-4  # of signal: by how much curves rise at least from one of their values to the next, of a thousand
 TIED = 0.35  # how strongly corners are held to doing nothing, against one patch that says otherwise
 PALE = (0.26, 0.56)  # of the greatest light, between it and the least: where a turn of colours sets in, and is whole
-
-
 @dataclass(frozen=True)
 class Curves:
     """``values`` (3, size): output, 0 to 1, for evenly spaced input."""
@@ -63,6 +62,13 @@ class Curves:
         return {"size": self.size, "r": red, "g": green, "b": blue}
 
 
+def rolled(signal: Floats, knee: Floats | None) -> Floats:
+    """Return the signals that a roll-off by points (n, 2) makes of signals, as the device link has it; None changes nothing."""
+    if knee is None:
+        return signal
+    return np.where(signal <= knee[0, 0], signal, np.interp(signal, knee[:, 0], knee[:, 1]))
+
+
 def balanced_peak(lights: Floats, weights: Floats, cost: float) -> float:
     """Return the light at which the three are cut off at the peak: as near to the weakest as ``cost`` of luminance allows.
 
@@ -80,7 +86,7 @@ def balanced_peak(lights: Floats, weights: Floats, cost: float) -> float:
 
 def curves_for(
     before: Curves, levels: Floats, drives: Floats, wanted: Callable[[Floats], Floats], ends: Floats, *,
-    open_top: Sequence[bool], most: Floats | None = None,
+    open_top: Sequence[bool], most: Floats | None = None, knee: Floats | None = None,
 ) -> Curves:  # fmt: skip
     """Return the curves that should give the drives that are wanted.
 
@@ -88,7 +94,8 @@ def curves_for(
     by the signal that left the curves, so ``levels`` may be (n, 3) of that. ``wanted`` maps signals to drives. ``ends`` (3,): the
     drive at which each light ends; ``open_top``: lights that may run on to full signal there; ``most`` (3,): the drive that each
     gives at most, which no signal brings it beyond: readings there tell nothing of the way up to it. Where ``ends`` are endless the
-    curves go on beyond it as they came, smooth enough to be taken apart for a cube.
+    curves go on beyond it as they came, smooth enough to be taken apart for a cube. ``knee``: points (n, 2) of a
+    roll-off that is installed; what is read is off that, and beyond the last reading it goes on so, up to where that is level.
     """
     sent = before.bent(np.repeat(levels[:, None], 3, axis=1)) if levels.ndim == 1 else levels
     s = before.inputs
@@ -97,10 +104,12 @@ def curves_for(
         x, first = np.unique(np.round(sent[:, c], 6), return_inverse=True)
         y = np.bincount(first, drives[:, c]) / np.bincount(first)
         weight = np.sqrt(np.bincount(first)) / (1.0 + (0.06 / np.maximum(x, 0.02)) ** 2)
-        fine = np.linspace(x[0], x[-1], 2000)
-        told = len(x) if most is None else _before_full(x, y, float(most[c]))
-        off = _smooth(x[:told], (y - x)[:told], weight[:told])
-        gives = fine + off(fine)
+        fine = np.linspace(x[0], x[-1] if knee is None else max(x[-1], knee[-1, 0]), 2000)
+        beside = y - rolled(x, knee)
+        ends_before = knee is not None and most is not None and float(min(wanted(s)[-1], ends[c])) < float(most[c]) - CLEAR
+        told = len(x) if most is None or ends_before else _before_full(x, y, beside, float(most[c]))
+        off = _smooth(x[:told], beside[:told], weight[:told])
+        gives = rolled(fine, knee) + off(np.minimum(fine, x[-1]))
         if most is not None and np.isfinite(ends[c]):
             gives = np.minimum(gives, max(float(y[told:].max()), float(y[told - 1])) if told < len(x) else most[c])
         gives = np.maximum.accumulate(gives + STEADY * 1e-3 * np.arange(2000))
@@ -143,15 +152,16 @@ def as_the_last(rounds: Sequence[tuple[Floats, Floats]]) -> tuple[Floats, Floats
     return sent, drives
 
 
-def _before_full(x: Floats, y: Floats, most: float) -> int:
+def _before_full(x: Floats, y: Floats, beside: Floats, most: float) -> int:
     """Return how many readings, by signal, come before a light gives what it gives at most.
 
-    ``most`` is known roughly: what lies about there, and below where the readings before it lead, is full.
+    ``most`` is known roughly: what lies about there, and below where the readings before it lead, is full. ``beside``: by how much
+    each lies above what its signal is meant to give.
     """
     for i in range(LEAST_POINTS, len(x)):
         before = slice(max(i - 4, 0), i)
-        leads = np.polyval(np.polyfit(x[before], (y - x)[before], 1), x[i])
-        if y[i] > most - ABOUT and y[i] - x[i] < leads - FULL:
+        leads = np.polyval(np.polyfit(x[before], beside[before], 1), x[i])
+        if y[i] > most - ABOUT and beside[i] < leads - FULL:
             return i
     return len(x)
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from fenvik.core.colour.curves import pq_inverse
 from fenvik.core.colour.space import P3D65, rgb_to_xyz_matrix
 from fenvik.core.colour.target import Target
 from fenvik.core.models.hues import HUES, SKINS, Percent, patches_for
@@ -34,6 +35,7 @@ class Palette:
     roll: RollOff | None = None  # how an HDR display ends, once greys have told
     white_of_colours: Percent = (FULL, FULL, FULL)  # the grey of the light in which the full colours are
     full: tuple[Percent, ...] = tuple((FULL * r, FULL * g, FULL * b) for r, g, b in HUES.values())
+    ends_at: float = 1.0  # the PQ signal of the display's peak
 
     @property
     def is_shortened(self) -> bool:
@@ -49,9 +51,14 @@ class Palette:
         return levels * self.top if self.is_shortened else levels
 
     @property
+    def reach(self) -> float:
+        """The fraction of signal up to which the display goes on by itself: a target may end otherwise, and beyond that."""
+        return min(self.top, self.ends_at)
+
+    @property
     def end(self) -> list[float]:
         """Percentages of signal by which the end of an HDR display is told, beside those of the proof."""
-        return [round(min(100.0 * self.top * share, 99.0), 2) for share in AT_END] if self.is_shortened else []
+        return [round(min(100.0 * self.reach * share, 99.0), 2) for share in AT_END] if self.is_shortened else []
 
     @property
     def skins(self) -> dict[str, Percent]:
@@ -100,4 +107,4 @@ def palette_for(target: Target, white: float, black: float = 0.0) -> Palette:
             xyz = picture.xyz(np.array(share) / 100.0, skin_light, 0.0)
             hues[name].append((words, percent(np.linalg.solve(matrix, xyz).tolist())))
     colours = tuple(patches[0][1] for patches in hues.values())
-    return Palette(min(top, 1.0), hues, None, percent((light, light, light)), colours)
+    return Palette(min(top, 1.0), hues, None, percent((light, light, light)), colours, float(pq_inverse(white)))

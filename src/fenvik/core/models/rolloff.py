@@ -59,12 +59,22 @@ class RollOff:
     def course_of(self, light: ArrayLike) -> Floats:
         """Return the course (any shape) that shows PQ signals: as far as light still grows with it, and no farther."""
         d = np.asarray(light, dtype=np.float64)
+        fine, shown = self._growing()
+        result: Floats = np.where(d <= self.light[0], d, np.interp(d, shown, fine))
+        return result
+
+    @property
+    def end(self) -> float:
+        """The course from which on light no longer grows."""
+        return float(self._growing()[0][-1])
+
+    def _growing(self) -> tuple[Floats, Floats]:
+        """Return courses and what is shown for them, as far as that grows."""
         fine = np.linspace(self.course[0], self.course[-1], 400)
         shown = self._map()(fine)
         growing = np.gradient(shown, fine) >= FLAT
         end = len(fine) if growing.all() else max(int(np.argmin(growing)), 2)
-        result: Floats = np.where(d <= self.light[0], d, np.interp(d, shown[:end], fine[:end]))
-        return result
+        return fine[:end], shown[:end]
 
 
 def roll_off_of(levels: Sequence[float], luminance: Sequence[float], black: float) -> RollOff | None:

@@ -39,13 +39,15 @@ class Cube(GivenLights):
             yield from self._see_lights()
         read = yield from self.desk.reads(patches)
         sent, gives = self._as_light(read), self._gives(self.pure)
+        # Curves for a reference white of its own make less of each light than it gave alone.
+        share = self.target.share if "curves" in self.installed else 1.0
         # What was sent through the wheel is what comes of it; what is needed is learned from what is still off.
         now, best, kept = sent.copy(), self._error(read), None
         needed, looked = now.copy(), np.arange(len(patches))
         for left in reversed(range(COLOUR_ROUNDS)):
             off = np.array([t.xyz for t in read]) - self._wanted_of(read)
             for i, o in zip(looked, off, strict=True):
-                needed[i] = np.maximum(now[i] - np.linalg.solve(gives(now[i]), o), 0.0)
+                needed[i] = np.maximum(now[i] - np.linalg.solve(share * gives(now[i]), o), 0.0)
             before = self.wheel
             yield from self._turn(sent, needed, sizes)
             now = self.wheel.turned(sent) if sizes else sent @ np.array(self.installed["matrix"]["rows"]).T

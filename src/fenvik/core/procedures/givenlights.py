@@ -58,12 +58,12 @@ class GivenLights:
         return self._light(np.array([t.fraction for t in read]))
 
     def _light(self, fraction: Floats) -> Floats:
-        target = self.target.unrolled
+        target = self.target.plain
         most = transfer.PQ_PEAK_CD_M2 if target.curve == "pq" else self.white
         return np.asarray(target.light(fraction, most, 0.0 if target.curve == "pq" else self.black))
 
     def _signal(self, light: Floats) -> Floats:
-        target = self.target.unrolled
+        target = self.target.plain
         most = transfer.PQ_PEAK_CD_M2 if target.curve == "pq" else self.white
         return np.asarray(target.fraction(light, most, 0.0 if target.curve == "pq" else self.black))
 

@@ -4,6 +4,8 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures.already import bare
 from fenvik.core.procedures.doubt import INSTALLED
@@ -49,6 +51,10 @@ def _end_as_wanted(job: "Job") -> Procedure[None]:
     job.installer = Installer(job.desk, job.target, job.palette, job.white, job.black, job.takes, job.whole)
     if (yield from job.installer.tone()):
         job.settle((yield from job.desk.greys((100.0, 0.0))))
+        # What a target ends below by itself is not lost.
+        job.white, job.installer.found = (
+            min(most, float(job.target.xyz(np.ones(3), most, job.black)[1])) for most in (job.white, job.installer.found)
+        )
         job.palette = replace(palette_for(job.target, job.white, job.black), roll=None)
         job.installer.palette, job.installer.white, job.installer.black = job.palette, job.white, job.black
 

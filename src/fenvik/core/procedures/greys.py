@@ -53,8 +53,8 @@ class Greys(GreyMoves):
         if not self.knobs:
             if self.quiet:
                 return
-            others = {knob.kind for knob in self._knobs(*NAMES)} - set(self.kinds)
-            has = " and ".join(dict.fromkeys(name for kind, name in NAMES.items() if kind in others))
+            beside = {knob.kind for knob in self._knobs(*NAMES)} - set(self.kinds)
+            has = " and ".join(dict.fromkeys(name for kind, name in NAMES.items() if kind in beside))
             only = f": it has {has} alone, and that was not asked for." if has else " that can be set."
             self.desk.notes.append(f"This mode has no {self._wanted() if has else 'white balance'}{only}")
             return

@@ -22,6 +22,7 @@ PEAK_COST, MOST_COST = 0.015, 0.045  # of the peak that was found: what a balanc
 PEAK_ROUNDS, LEAST_LOST, MOST_LOST = 3, 0.011, 0.018
 ABOVE = 1.15  # of the peak: where a tone that shall not bend anything cuts off
 SPARE_SIGNAL = 0.02
+LONG = 0.1  # of signal: a roll-off that is shorter is over before readings tell of it
 STEEP_END, LIFTED_FROM = 6.0, 0.97  # of HLG: by how much light grows with signal there; of signal, where it is lifted from
 AT_PEAK = 0.985  # of the peak: the brightest grey that curves are made from
 RIGHT = 0.28  # of an error, the noise of the readings included: curves that are off by less are left as they are
@@ -61,7 +62,11 @@ class Installer(Cube):
             return False
         yield from self.desk.say("roll-off")
         try:
-            yield from self.desk.install("tone", tone_of(self.target, self.white, self.black))
+            tone = tone_of(self.target, self.white, self.black)
+            if self.target.knees and self.takes.get("curves"):
+                # Curves cut it off where it shall end; of a light that is short there is more above that.
+                tone["knee"][-1][1] = round(min(tone["knee"][-1][1] + SPARE_SIGNAL, 1.0), 5)
+            yield from self.desk.install("tone", tone)
         except RefusedError as refusal:
             self.does_without(refusal)
             return False
@@ -189,9 +194,15 @@ class Installer(Cube):
             # Before a cube a light that ran on to full signal would be a colour.
             opened = [bool(light <= 1.002 * peak) and "cube" not in self.installed for light in lights]
         sent, drives = as_the_last([(sent, self._drives(xyz)) for sent, xyz in self.looked])
-        self.curves = curves_for(self.curves, sent, drives, self._wanted, ends, open_top=opened, most=most)
+        self.curves = curves_for(self.curves, sent, drives, self._wanted, ends, open_top=opened, most=most, knee=self._knee)
         yield from self.desk.install("curves", self.curves.data())
         yield from self._see_peak()
+
+    @property
+    def _knee(self) -> Floats | None:
+        """The points (n, 2) of the roll-off that is installed; None where it is short."""
+        knee = np.array((self.installed.get("tone") or {}).get("knee") or [])
+        return knee if knee.size and knee[-1, 0] - knee[0, 0] >= LONG else None
 
     def _wanted(self, signal: Floats) -> Floats:
         # The peak before any curves: what they take of it is said by where each light ends, and not once more by what is left.

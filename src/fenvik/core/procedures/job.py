@@ -38,9 +38,10 @@ USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wa
 SPARE, IN_HDR, IN_INSTALLING = 4, 2, 1
 OTHERWISE = 0.3  # of ln luminance: how far a grey may lie from those beside it that are read after it
 TRIES = 3  # to read what is found
-MIDDLE = (75.0, 55.0, 40.0)  # percent of the range that is judged
+MIDDLE = (75.0, 55.0, 40.0)  # percent of the range
 LEAST_CONTRAST = 2.0  # of white to black: less is no display
 BUT_LOST = "; what had been installed before could not be."
+FOLLOWS = "It follows the standard to"  # how it is said where an HDR display begins to roll off
 FOUND_SAID = "as found"  # what is said when what is found is read
 STEPS = ("light", "white", "grey", "colour")
 BALANCED = 0.004  # of HLG's peak: what the strongest of its lights may lose so that white is nearer to what is wanted
@@ -51,6 +52,8 @@ LEAST_BOOST = 0.05  # of the sum of the three lights: less is the meter's and th
 def proof_of(steps: Sequence[str]) -> list[Fraction]:
     """Return the patches, in percent of signal, that are read before and after in SDR; in HDR there are as many of them."""
     return SDR.proof(colours="colour" in steps)
+
+
 
 
 @dataclass
@@ -260,12 +263,13 @@ class Job:
         now = self.desk.settings
         told = [t for t in self.as_found if t.settings == now]
         if len(told) < len(FOUND):  # something was turned since: the middle of the range is read anew too
-            more = [*more, *(yield from self.desk.greys(self.palette.greys(MIDDLE)))]
+            more = [*more, *(yield from self.desk.greys([round(self.palette.reach * level, 2) for level in MIDDLE]))]
         greys = [t for t in (*told, *more, *self.desk.taken) if np.ptp(t.fraction) == 0 and t.settings == now]
         roll = roll_off_of([float(t.fraction[0]) for t in greys], [float(t.xyz[1]) for t in greys], self.black)
         self.palette = replace(self.palette, roll=roll)
         if roll is not None:
-            self.desk.notes.append(f"It follows the standard to {roll.follows_to:.0f} cd/m², then rolls off to {self.white:.0f}.")
+            self.desk.notes[:] = [note for note in self.desk.notes if not note.startswith(FOLLOWS)]  # to where its peak was before
+            self.desk.notes.append(f"{FOLLOWS} {roll.follows_to:.0f} cd/m², then rolls off to {self.white:.0f}.")
 
     @property
     def _bends(self) -> bool:

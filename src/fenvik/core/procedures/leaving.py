@@ -128,7 +128,7 @@ def _of_the_display_found(job: "Job") -> Procedure[None]:
 
 def _lost_of_its_peak(job: "Job") -> str:
     """Return what there is to say of a PQ display whose peak is lower than found: its white balance stands behind its roll-off."""
-    if job.target.curve != "pq" or job.by == "install":
+    if job.target.curve != "pq" or job.by == "install" or _has_wanted_light(job):
         return ""
     was, now = white_of(job.as_found), white_of(job.as_left)
     if now >= (1.0 - WORTH_SAYING) * was:

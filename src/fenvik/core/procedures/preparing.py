@@ -61,6 +61,15 @@ def light(job: "Job") -> Procedure[None]:
         turned = (yield from lights.turn_light(job.desk, job.luminance)) or turned
     if turned:
         job.settle((yield from job.desk.greys((100.0, 0.0))))
+        if job.target.is_hdr:
+            yield from _ends_elsewhere(job)
+
+
+def _ends_elsewhere(job: "Job") -> Procedure[None]:
+    """See where a display ends whose peak is another now: its roll-off has moved with it."""
+    job.palette = palette_for(job.target, job.white, job.black)
+    if job.palette.is_shortened:
+        yield from job.find_end()
 
 
 def _grew_when_found(job: "Job") -> bool:
@@ -91,8 +100,7 @@ def _light_to_top(job: "Job") -> Procedure[None]:
         yield from job.desk.set(control, usual)
         return
     job.settle(ends)
-    job.palette = palette_for(job.target, job.white, job.black)
-    yield from job.find_end()
+    yield from _ends_elsewhere(job)
     grew = f"the peak went from {before:.0f} to {job.white:.0f} cd/m²"
     job.desk.notes.append(f"{control['label']} was turned to its top: {grew}.")
 
