@@ -42,6 +42,10 @@ def test_too_dark_is_believed_of_dark_patches_only():
     assert should_be_read(np.full(3, 0.3), 100.0, 0.01)
     assert not should_be_read(np.full(3, 0.05), 100.0, 0.01)
     assert not should_be_read(np.zeros(3), 100.0, 0.01)
+    # PQ says every light itself: 5 % is 0.06 cd/m² on a display of 800 too.
+    assert should_be_read(np.full(3, 0.05), 800.0, 0.01)
+    assert not should_be_read(np.full(3, 0.05), 800.0, 0.01, is_pq=True)
+    assert should_be_read(np.full(3, 0.3), 800.0, 0.01, is_pq=True)
 
 
 def test_the_proof_is_far_from_what_was_shown():

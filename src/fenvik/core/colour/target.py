@@ -61,6 +61,11 @@ class Target:
         """What the signal says by itself, without an end and without a reference white of its own: what a display is driven by."""
         return replace(self, rolls_off=False, knees=(), diffuse=None)
 
+    @property
+    def ends_otherwise(self) -> bool:
+        """Whether less may be wanted of a signal than it says, where a display shows its peak already."""
+        return self != self.plain
+
     @cached_property
     def matrix(self) -> Floats:
         """Linear RGB to XYZ, Y = 1 at white."""

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from fenvik.core.colour.curves import pq
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.types import Floats
 
@@ -13,6 +14,7 @@ APART = 0.1  # of luminance (as a ratio) or of signal: patches nearer than that 
 ALIKE_Y, ALIKE_XY = 0.005, 0.0015
 DEVIATIONS = 4.0
 SURELY = 20.0  # times a meter's floor: a display may be as far as that below its curve in the shadows, and no farther
+SURELY_PQ = 100.0  # the same of PQ, a reference white of 10 instead of 203 cd/m² included
 
 
 @dataclass(frozen=True)
@@ -48,11 +50,14 @@ def is_suspicious(before: Shown, now: Shown, meter: Repeatability) -> bool:
     return bool(apart < max(DEVIATIONS * relative, ALIKE_Y) and moved < max(DEVIATIONS * x_std, ALIKE_XY))
 
 
-def should_be_read(fraction: Floats, brightest: float, floor: float) -> bool:
+def should_be_read(fraction: Floats, brightest: float, floor: float, *, is_pq: bool = False) -> bool:
     """Whether a patch that a meter calls too dark should be far above its floor, both in cd/m².
 
-    ``brightest``: what was read so far at most, or what a dim white would be.
+    ``brightest``: what was read so far at most, or what a dim white would be. ``is_pq``: the signal says every light itself,
+    however bright the display is: 5 % of it is 0.06 cd/m², and less where somebody wants a reference white of his own.
     """
+    if is_pq:
+        return min(float(pq(fraction) @ WEIGHT), brightest) > SURELY_PQ * floor
     return _share(fraction) * brightest > SURELY * floor
 
 

@@ -18,6 +18,7 @@ from fenvik.core.types import Floats
 MIDDLE = (0.25, 0.8)  # of the PQ signal of the peak: where every display follows in its own way
 FOLLOWS = 0.008  # of PQ signal: less than this below its course, and it still follows
 FLAT = 0.12  # of the course: where light grows by less, it is no longer to be had
+AT_END = 0.01  # of PQ signal below the course from which on light does not grow: what noise hides
 NEAR_ONE, MOST_DOUBT = 1e-3, 6.0
 
 
@@ -67,6 +68,13 @@ class RollOff:
     def end(self) -> float:
         """The course from which on light no longer grows."""
         return float(self._growing()[0][-1])
+
+    def hides(self, drive: float, level: float) -> bool:
+        """Return whether a grey at a level of signal lies where light no longer grows: how far beyond it is driven is not seen.
+
+        ``drive``: its course as it is told by its light.
+        """
+        return min(drive + AT_END, level) > self.end
 
     def _growing(self) -> tuple[Floats, Floats]:
         """Return courses and what is shown for them, as far as that grows."""

@@ -31,8 +31,6 @@ BEYOND = 0.003  # of signal, above the end of what is judged: still at it
 NOT_MOVED = np.zeros(0)
 OF_COLOUR = ("colour.", "saturation", "tint", "gamut")  # roles that leave greys alone, nearly
 
-AT_END = 0.01  # of PQ signal below the course from which on light does not grow: what noise hides
-
 
 @dataclass
 class GreyView:
@@ -175,14 +173,13 @@ class GreyView:
     ) -> Callable[[Sequence[Control]], list[Seen]]:
         """Return what gives the readings with moves counted in the steps of some knobs; all the rest is worked out once."""
         made, settings, roll = [], [], self.palette.roll
-        # A target with an end of its own wants less of levels that the display shows at its peak: of those it is not seen how far
-        # beyond it they are driven.
-        end = np.inf if roll is None or self.target == self.target.plain else roll.end
+        # Only points can bring down single levels that the display shows at its peak.
+        may_hide = self.target.ends_otherwise and bool(self.points)
         for when, t, before in taken:
             if t.fraction[0] < DARKEST_READ or t.xyz[1] <= 0 or t.fraction[0] > self.palette.top + BEYOND:
                 continue
             drives = drives_of(t.xyz[None], self.target, self.white, self.black, boost, roll)[0]
-            if min(float(drives.mean()) + AT_END, float(t.fraction[0])) > end:
+            if roll is not None and may_hide and roll.hides(float(drives.mean()), float(t.fraction[0])):
                 continue
             doubt = 1.0 if roll is None else roll.doubt_of(float(drives.mean()))
             made.append(Seen(float(t.fraction[0]), drives, NOT_MOVED, float(when), before, doubt))

@@ -186,11 +186,17 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float, cl
     white = core.held(np.array(whites[0].seen), target)
     blacks = [(grey.epoch, max(grey.luminance, 0.0)) for grey in greys if grey.level == 0.0]
     black = blacks[0][1] if blacks else 0.0
+    # Only points can bring down single levels that the display shows at its peak; what gains would do for those costs all others.
+    has_points = any(k.kind in ("point", "tone") for k in knobs)
     if palette.is_shortened:
-        told = _at_the_end(greys, palette.top)
+        told = _at_the_end(greys, palette.reach if has_points else palette.top)
         palette = replace(palette, roll=roll_off_of([v for v, _ in told], [y for _, y in told], black))
     lit = [grey for grey in greys if grey.level > 0.025 and grey.row.y > 0]
+    newest = {round(100 * grey.level, 1) for grey in lit if grey.epoch == history.newest}
     drives = drives_of(np.array([grey.row.seen for grey in lit]), target, white, black, roll=palette.roll)
+    if palette.roll is not None and target.ends_otherwise and has_points:
+        tells = [not palette.roll.hides(float(d.mean()), grey.level) for d, grey in zip(drives, lit, strict=True)]
+        lit, drives = [grey for grey, does in zip(lit, tells, strict=True) if does], drives[tells]
     shifted = level.shifts(history)
 
 
@@ -213,8 +219,7 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float, cl
         part = propose(goal=target.tolerance)
         if part is not None and part.is_worth_it and part.told(part.then)[1] <= target.tolerance:
             plan = part
-    here = {round(100 * grey.level, 1) for grey in lit if grey.epoch == history.newest}
-    read_now = sum(any(abs(percent - v) < 0.6 for v in here) for percent in at)
+    read_now = sum(any(abs(percent - v) < 0.6 for v in newest) for percent in at)
     # After the first list of a menu with many points only those levels are read again that are worst or known least.
     again = at
     if plan is not None and moved[np.array(allowed)].any() and len(at) > core.MOST_AGAIN:

@@ -93,7 +93,8 @@ class Reader:
         asked = not pass_.repeat and pass_.purpose != PassPurpose.TRY and turn.row.get("chart") is None
         if taken.too_dark and asked and not by_person:
             device = self.devices.device_of(turn)
-            if should_be_read(now.fraction, self.brightest or DIM_WHITE, float(device.facts["floor"])):
+            is_pq, floor = pass_.signal_format in ("hdr10", "dynamic"), float(device.facts["floor"])
+            if should_be_read(now.fraction, self.brightest or DIM_WHITE, floor, is_pq=is_pq):
                 raise BlindError(device.name, turn.patch.label)
         self.brightest = max(self.brightest, taken.xyz[1])
         plain = asked and not taken.too_dark
