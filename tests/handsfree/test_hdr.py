@@ -108,6 +108,18 @@ def test_curves_a_cube_and_a_tone_bring_the_oled_to_what_its_sub_pixels_can(seed
     assert len(job.desk.taken) <= 140
 
 
+@pytest.mark.parametrize(("without", "luminance"), [("tone", None), ("", 300.0)])
+def test_a_display_that_takes_no_tone_or_has_one_before_its_light_keeps_its_peak(without, luminance):
+    here = site(1, 200)
+    peak = luminance or here.hdr_truth(PQ)[2]
+    takes = {name: told for name, told in here.display.optics.build.installs.items() if name != without}
+    job = Job(Desk(here.controls, budget=140), PQ, by="install", takes=takes, luminance=luminance)
+    perform(job.run(), here)
+    greys, _, left, _ = here.hdr_truth(PQ)
+    assert (greys.mean() < 1.0, greys[:-1].max() < 2.5) == (True, True)
+    assert left > 0.96 * peak
+
+
 def test_the_light_of_a_pq_mode_is_turned_to_its_top():
     here = site(1, 3)
     here.set("pic-1", 60)

@@ -189,6 +189,17 @@ def test_who_follows_nudges_and_two_lists_brings_light_and_balance(index, mode, 
     assert (left[0] < mean, left[1] < 3.0) == (True, True)
 
 
+@pytest.mark.parametrize(("index", "mode", "aim", "mean"), [
+    (3, "q3", {"roll_off": "bt2390", "mastered": 4000.0}, 1.3), (1, "p4", {"roll_off": "bt2390", "diffuse": 100.0}, 2.2),
+])  # fmt: skip
+def test_an_end_and_a_reference_white_of_its_own_are_brought_about_by_hand(index, mode, aim, mean, person, now, bench):
+    """The OLED's darkest greys are below the meter's floor then, and rightly."""
+    hand = by_hand(person, bench, now, index, mode, **aim)
+    for _ in range(2):
+        enter_a_list(hand)
+    assert left_of(bench, hand, index)[0] < mean
+
+
 def test_gains_that_end_are_given_room_by_the_white_level_by_hand_too(person, now, signed_in):
     """This sample's blue gain comes to its top before its light is made up for."""
     bench = make_bench(haste=float("inf"), pair_code="4711", seed=3)

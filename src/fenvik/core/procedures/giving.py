@@ -50,7 +50,10 @@ def _unbent(job: "Job") -> Procedure[None]:
 def _end_as_wanted(job: "Job") -> Procedure[None]:
     job.installer = Installer(job.desk, job.target, job.palette, job.white, job.black, job.takes, job.whole)
     if (yield from job.installer.tone()):
-        job.settle((yield from job.desk.greys((100.0, 0.0))))
+        ends = yield from job.desk.greys((100.0, 0.0))
+        if (yield from job.installer.cuts_off_less(float(ends[0].xyz[1]))):
+            ends = yield from job.desk.greys((100.0, 0.0))
+        job.settle(ends)
         # What a target ends below by itself is not lost.
         job.white, job.installer.found = (
             min(most, float(job.target.xyz(np.ones(3), most, job.black)[1])) for most in (job.white, job.installer.found)

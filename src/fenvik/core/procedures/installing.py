@@ -72,6 +72,15 @@ class Installer(Cube):
             return False
         return True
 
+    def cuts_off_less(self, white: float) -> Procedure[bool]:
+        """Give the tone anew where it has cut white (cd/m²) down, as one before the light control does; return whether."""
+        if white >= (1.0 - MOST_LOST) * self.white:
+            return False
+        tone = dict(self.installed["tone"])
+        tone["peak"] = float(round(tone["peak"] * self.white / white))
+        yield from self.desk.install("tone", tone)
+        return True
+
     def does_without(self, refusal: RefusedError) -> None:
         """Go on without what the display says that it takes, and does not."""
         what = refusal.what
@@ -87,7 +96,7 @@ class Installer(Cube):
     def greys(self) -> Procedure[None]:
         """Make curves from greys, install them, and make them better from what is read then."""
         if not self.takes.get("curves"):
-            self.desk.notes.append("This display takes no curves: greys are left to its controls.")
+            self.desk.notes.append("This display takes no curves: greys are left to its controls, which “both” adjusts.")
             return
         yield from self.desk.say("curves")
         self.curves = Curves.none(int(self.takes["curves"].get("size", 1024)))
@@ -200,8 +209,10 @@ class Installer(Cube):
 
     @property
     def _knee(self) -> Floats | None:
-        """The points (n, 2) of the roll-off that is installed; None where it is short."""
-        knee = np.array((self.installed.get("tone") or {}).get("knee") or [])
+        """The points (n, 2) of the roll-off that is installed, or of the display's own where none is; None where it is short."""
+        knee, roll = np.array((self.installed.get("tone") or {}).get("knee") or []), self.palette.roll
+        if "tone" not in self.installed and roll is not None:
+            knee = np.column_stack([roll.course, roll.light])
         return knee if knee.size and knee[-1, 0] - knee[0, 0] >= LONG else None
 
     def _wanted(self, signal: Floats) -> Floats:
