@@ -116,7 +116,7 @@ def test_a_display_that_takes_no_tone_or_has_one_before_its_light_keeps_its_peak
     job = Job(Desk(here.controls, budget=140), PQ, by="install", takes=takes, luminance=luminance)
     perform(job.run(), here)
     greys, _, left, _ = here.hdr_truth(PQ)
-    assert (greys.mean() < 1.0, greys[:-1].max() < 2.5) == (True, True)
+    assert (greys.mean() < 1.0, greys[:-1].max() < 3.0) == (True, True)
     assert left > 0.96 * peak
 
 
