@@ -1,12 +1,14 @@
 """Pages: who may see them, what they cost, and what a stranger gets."""
 
 import re
+from pathlib import Path
 
 import pytest
 from django.db import connection
 from django.urls import get_resolver, reverse
 from django.utils import timezone
 
+from fenvik import web
 from fenvik.web.controls.models import ControlChange, SettingsSheet
 from fenvik.web.controls.values import values_of
 from fenvik.web.demo.build import whole_job
@@ -77,6 +79,12 @@ def test_every_stop_opens_at_any_time(signed_in, tuning):
         assert "How was it found?" in answer.content.decode() or stop != "arrival"
     assert signed_in.get(reverse("stop", args=(tuning.pk, "nowhere"))).status_code == 404
     assert signed_in.get(reverse("tuning", args=(tuning.pk,)))["Location"].endswith("/arrival/")
+
+
+def test_no_target_of_a_form_is_lost_at_the_end_of_a_line():
+    """They are told apart by spaces alone: one that ends a line is not found, and a form that is refused leaves it as it was."""
+    for path in Path(web.__file__).parent.rglob("*.html"):
+        assert not re.search(r"x-target[.\w]*=\"[^\"]*\n", path.read_text()), path
 
 
 def test_a_finished_tuning_shows_its_pictures_tables_and_handover(signed_in, finished, person, now):
