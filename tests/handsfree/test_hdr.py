@@ -14,7 +14,7 @@ from fenvik.core.models.greysolve import reachable
 from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
-from fenvik.core.procedures.steps import StoppedError, perform
+from fenvik.core.procedures.steps import RefusedError, StoppedError, perform
 
 PQ, HLG = TARGETS["bt2020-pq"], TARGETS["bt2020-hlg"]
 MODES = {0: "m3", 1: "p4", 2: "c3", 3: "q3", 4: "l3"}
@@ -118,6 +118,21 @@ def test_a_display_that_takes_no_tone_or_has_one_before_its_light_keeps_its_peak
     greys, _, left, _ = here.hdr_truth(PQ)
     assert (greys.mean() < 1.0, greys[:-1].max() < 3.0) == (True, True)
     assert left > 0.96 * peak
+
+
+def test_a_tone_that_may_not_be_higher_stays_and_where_white_ends_is_said():
+    here = site(1, 200)
+    install = here.install
+
+    def first_alone(what, data):
+        if what == "tone" and here.display.optics.installed.of("p4").tone is not None:
+            raise RefusedError("Too bright a tone.")
+        install(what, data)
+
+    here.install = first_alone
+    job = do(here, PQ, "install", steps=("light", "grey"), luminance=300.0)
+    assert any("behind the tone" in note and "Too bright a tone." in note for note in job.desk.notes)
+    assert not [note for note in job.desk.notes if "ended there" in note]
 
 
 def test_the_light_of_a_pq_mode_is_turned_to_its_top():

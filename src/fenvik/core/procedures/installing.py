@@ -74,11 +74,16 @@ class Installer(Cube):
 
     def cuts_off_less(self, white: float) -> Procedure[bool]:
         """Give the tone anew where it has cut white (cd/m²) down, as one before the light control does; return whether."""
-        if white >= (1.0 - MOST_LOST) * self.white:
+        wanted = float(self.target.xyz(np.ones(3), self.white, self.black)[1])  # a target may end below it by itself
+        if not 0.0 < white < (1.0 - MOST_LOST) * wanted:
             return False
         tone = dict(self.installed["tone"])
-        tone["peak"] = float(round(tone["peak"] * self.white / white))
-        yield from self.desk.install("tone", tone)
+        tone["peak"] = float(round(tone["peak"] * wanted / white))
+        try:
+            yield from self.desk.install("tone", tone)
+        except RefusedError as refusal:
+            self.desk.notes.append(f"White ends at {white:.0f} cd/m² behind the tone, and no higher one is taken: {refusal}")
+            return False
         return True
 
     def does_without(self, refusal: RefusedError) -> None:
