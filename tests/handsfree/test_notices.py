@@ -6,6 +6,7 @@ import pytest
 from bench.awaited import result_of
 from bench.faulty import Faulty
 from bench.site import Site
+from fenvik.core.colour.curves import pq
 from fenvik.core.colour.space import xy_to_xyz
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.measure.correction_patches import correction_list
@@ -13,7 +14,7 @@ from fenvik.core.procedures import job as job_module
 from fenvik.core.procedures import reference
 from fenvik.core.procedures.correcting import NAMED, correct
 from fenvik.core.procedures.desk import Desk
-from fenvik.core.procedures.doubt import agree, standing_out
+from fenvik.core.procedures.doubt import INSTALLED, agree, standing_out
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.samelight import LOOK_S
@@ -129,6 +130,26 @@ def test_what_stands_out_is_told_from_the_curve_or_from_what_was_read_before(mad
     there = standing_out(of[len(before) :], of[: len(before)])
     assert set(doubted) <= {made[i][0] for i in there}
     assert bool(there) == bool(doubted)
+
+
+@pytest.mark.parametrize(("level", "share", "is_doubted"), [
+    (64, 1.0, False), (64, 0.88, False), (64, 1.4, True), (64, 0.5, True), (80, 0.95, False), (80, 0.5, True), (48, 1.3, True),
+], ids=["as PQ has it", "already bent", "more than PQ has", "a slip", "at its end", "a slip at its end", "below its end"])  # fmt: skip
+def test_a_pq_display_may_bend_down_anywhere_between_what_it_follows_and_its_end(level, share, is_doubted):
+    gives = {at: min(float(pq(at / 100)), 700.0) * (share if at == level else 1.0) for at in (100, 80, 64, 48, 32, 16)}
+    made = [Taken(np.full(3, at / 100), np.full(3, light), {"g": 0}) for at, light in gives.items()]
+    assert bool(standing_out(made, [], is_hdr=True)) == is_doubted
+
+
+def test_a_colour_that_comes_where_what_was_installed_should_bring_it_is_not_doubted():
+    mixes = {(50, 30, 0): 1.0, (0, 40, 50): 1.03, (30, 0, 50): 1.5, (50, 50, 20): 1.0}
+    lights = [20.0, 25.0, 32.0, 40.0]
+    before, made = (
+        [Taken(np.array(mix) / 100, np.full(3, light * (more if state else 1.0)), {INSTALLED: state})
+         for (mix, more), light in zip(mixes.items(), lights, strict=True)] for state in (0, 1)
+    )  # fmt: skip
+    for aim, doubted in ((50.0, []), (32.0, [2])):
+        assert standing_out(made, before, is_hdr=True, aims={(30, 0, 50): aim}) == doubted
 
 
 @pytest.mark.parametrize(

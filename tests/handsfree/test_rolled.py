@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from bench.rolled import PQ, by_controls, installed
+from bench.rolled import BUDGET, PQ, by_controls, installed
 from fenvik.core.models.installed import Curves, curves_for, rolled
 from fenvik.core.models.palette import palette_for
 
@@ -23,6 +23,7 @@ def test_greys_end_as_is_wanted_and_the_peak_is_kept(way, aim, seed, most):
     notes = made["job"].desk.notes
     assert made["left"].mean() < most < 0.3 * made["found"].mean()
     assert not made["back"]
+    assert made["job"].desk.spent <= BUDGET
     # Controls that make less of all light make less of the peak too, and say so.
     takes = [note for note in notes if "takes light at the top" in note]
     assert (made["peak"] < 0.97) == bool(takes) == (aim == DIMMER and way is by_controls) or aim == LESS_LIGHT

@@ -55,7 +55,9 @@ class Cube(GivenLights):
                 looked, best = full, self._error([read[i] for i in full] if len(read) > len(full) else read)
             if not left or self.desk.budget - self.desk.spent < len(looked) + 2 * AGAIN:
                 break  # the proof reads them too
-            read = yield from self.desk.reads([patches[i] for i in looked])
+            again = [patches[i] for i in looked]
+            aims = self.target.xyz(np.array(again) / 100.0, self.white, self.black)[:, 1]
+            read = yield from self.desk.reads(again, dict(zip(again, aims.tolist(), strict=True)))
             error = self._error(read)
             if error >= best:
                 self.wheel = before

@@ -1,6 +1,6 @@
 """What every procedure works at: the controls, every reading with the state it was taken in, the budget, and what is to be said."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import takewhile
 
@@ -82,8 +82,13 @@ class Desk(Stand):
         self.taken.append(Taken(np.array(percent) / 100.0, xyz, self.settings))
         self.lent += 1
 
-    def reads(self, patches: Iterable[Sequence[float]]) -> Procedure[list[Taken]]:
-        """Read patches of percentages, in their order, while the display stands as it was set. Raises RestlessError."""
+    def reads(
+        self, patches: Iterable[Sequence[float]], aims: Mapping[Fraction, float] | None = None
+    ) -> Procedure[list[Taken]]:
+        """Read patches of percentages, in their order, while the display stands as it was set. Raises RestlessError.
+
+        ``aims``: the cd/m² of those that were just given what should bring them there; what comes there is not doubted.
+        """
         wanted = list(patches)
         told: OtherLightError | None = None
         for left in reversed(range(TRIES)):
@@ -91,7 +96,7 @@ class Desk(Stand):
                 yield from self.look()
             start, slips = len(self.taken), self.slips
             made = yield from self.followed(wanted)
-            yield from self._read_doubtful(made, start)
+            yield from self._read_doubtful(made, start, aims)
             if (yield from self.look()):
                 continue
             try:
@@ -200,7 +205,7 @@ class Desk(Stand):
         yield from self.put(self.found)
         self.notes = [f"{why} Everything was put back and begun anew; {thrown} readings were thrown away."]
 
-    def _read_doubtful(self, made: list[Taken], start: int) -> Procedure[None]:
+    def _read_doubtful(self, made: list[Taken], start: int, aims: Mapping[Fraction, float] | None = None) -> Procedure[None]:
         """Read again what stands out of a batch, and keep in its place what a second reading confirms.
 
         ``start``: so many were kept when the batch began.
@@ -208,7 +213,7 @@ class Desk(Stand):
         asked, of = set[int](), {True: 0, False: 0}  # greys and colours: what was turned may have changed all of these
         while True:
             doubted = [
-                i for i in standing_out(made, self.taken[:start], is_hdr=self.is_hdr)
+                i for i in standing_out(made, self.taken[:start], is_hdr=self.is_hdr, aims=aims)
                 if i not in asked and of[made[i].is_grey] < MOST_DOUBTED
             ]  # fmt: skip
             if not doubted:

@@ -1,6 +1,6 @@
 """Which readings of a batch stand out from those beside them, and are read again before anything is learned from them."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -8,7 +8,6 @@ from numpy.typing import ArrayLike
 
 from fenvik.core.colour import curves
 from fenvik.core.colour.space import xyz_to_uv
-from fenvik.core.types import Floats
 
 INSTALLED = "*installed*"  # beside the values of controls: no control is called so
 DARK = 0.08  # fraction of signal: below it what black adds bends every curve
@@ -20,6 +19,7 @@ SHADOW, BENT = 0.35, 2.0  # fraction of signal, and how many times more is let p
 APART, APART_IN_HDR = 0.15, 0.22  # of ln luminance: how differently two patches may change at once, of one colour or greys of PQ
 FAR = 0.21  # of signal: greys farther apart tell little of what is between them
 ENDS_BY = 0.97  # fraction of an HDR signal: above it every display has ended
+LIFTED = 0.03  # of signal above what PQ says: brighter than that is the patch before
 LIT = 0.5  # cd/m²: below it the meter's own noise stands out
 WHITE = 0.9  # fraction of signal: a grey above it is lit, whatever the display
 # Of two patches of which one asks for more of every light, that one is brighter wherever a display may end or clip.
@@ -30,15 +30,22 @@ SAME_HUE = 0.01  # of signal, once both are as bright
 OUT_OF_ORDER = 100.0  # times what is let pass: it is looked at before anything else
 
 
-def standing_out(made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool = False) -> list[int]:
+def standing_out(
+    made: Sequence[Any], before: Sequence[Any], *, is_hdr: bool = False, aims: Mapping[Any, float] | None = None,
+) -> list[int]:
     """Return the places in a batch that want reading again, the one that stands out most first.
 
     ``made`` and ``before`` are readings in order, with ``fraction`` (3,), ``xyz`` (3,) in cd/m² and ``settings``; ``before`` ends
     where the batch begins. A grey is held against the same patch with the same controls, or else against the greys of its state
     around it; another patch against itself with the same controls, or against how its neighbours in the batch changed.
-    ``is_hdr``: light follows the signal as PQ has it, up to where the display ends.
+    ``is_hdr``: light follows the signal as PQ has it, up to where the display ends. ``aims``: the cd/m² of patches, in percent,
+    that were just given what should bring them there.
     """
     far = {i: size for i, t in enumerate(made) if (size := _far(i, made, before, is_hdr=is_hdr)) > 1.0}
+    for i in [*far] if aims else ():
+        should = next((light for percent, light in (aims or {}).items() if made[i].shows(percent)), 0.0)
+        if far[i] < OUT_OF_ORDER and should > 0 and abs(_ln(made[i]) - float(np.log(should))) < APART:
+            del far[i]
     return sorted(far, key=lambda i: -far[i])
 
 
@@ -117,19 +124,18 @@ def _straight(luminance: float, *, is_hdr: bool) -> float:
 
 
 def _from_curve(now: Any, around: Sequence[Any], *, is_hdr: bool) -> float:
-    """Hold a grey against the straight line through the two that are nearest to it."""
+    """Hold a grey against the straight line through the two that are nearest to it.
+
+    In HDR a display may follow that line and bend down from anywhere on: what lies between the two is as good.
+    """
     at = float(now.fraction[0])
     if is_hdr and at > ENDS_BY:
         return 0.0
-    most = ENDS_BY if is_hdr else np.inf
-    levels = {
-        float(t.fraction[0]): _straight(float(max(t.xyz[1], 0.0)), is_hdr=is_hdr)
-        for t in around
-        if DARK < t.fraction[0] <= most
-    }
+    levels = {float(t.fraction[0]): _straight(float(max(t.xyz[1], 0.0)), is_hdr=is_hdr) for t in around if t.fraction[0] > DARK}
     levels.pop(at, None)
-    below, above = sorted(v for v in levels if v < at), sorted(v for v in levels if v > at)
-    ends: Floats
+    most = ENDS_BY if is_hdr else np.inf
+    below, above = sorted(v for v in levels if v < at), sorted(v for v in levels if at < v <= most)
+    ended = [v for v in levels if v > most]
     if below and above:
         pair, allowed = (below[-1], above[0]), INSIDE
     elif len(below) > 1:
@@ -138,12 +144,22 @@ def _from_curve(now: Any, around: Sequence[Any], *, is_hdr: bool) -> float:
         pair, allowed = (above[0], above[1]), AT_END
     else:
         return 0.0
-    ends = np.array([levels[v] for v in pair])
-    expected = float(ends[0] + (at - pair[0]) / (pair[1] - pair[0]) * (ends[1] - ends[0]))
-    if is_hdr:
-        apart = abs(_ln(now) - float(np.log(max(float(curves.pq(expected)), 1e-6))))
-        return apart / (allowed * BENT)  # and where it rolls off curves bend too
-    return abs(_ln(now) - float(np.log(max(expected, 1e-3))) / STRAIGHT) / (allowed * (BENT if at < SHADOW else 1.0))
+    expected = _through(levels, pair, at)
+    if not is_hdr:
+        return abs(_ln(now) - float(np.log(max(expected, 1e-3))) / STRAIGHT) / (allowed * (BENT if at < SHADOW else 1.0))
+    low = high = expected
+    if len(below) > 1 and above:
+        high = max(expected, min(_through(levels, (below[-2], below[-1]), at), levels[above[0]], at + LIFTED))
+    elif len(below) > 1 and ended:
+        low = min(expected, _through(levels, (below[-1], ended[0]), at))
+    dark, lit = (float(np.log(max(float(curves.pq(v)), 1e-6))) for v in (low, high))
+    return max(dark - _ln(now), _ln(now) - lit) / (allowed * (BENT if low == high else 1.0))
+
+
+def _through(levels: dict[float, float], pair: tuple[float, float], at: float) -> float:
+    """Return where the straight line through two levels is at a third."""
+    low, high = pair
+    return levels[low] + (at - low) / (high - low) * (levels[high] - levels[low])
 
 
 def between(greys: Sequence[Any], at: float, *, is_hdr: bool, far: float = 1.0) -> float | None:

@@ -35,7 +35,7 @@ USUAL_BUDGET = 150  # readings: who allows more wants greys nearer to what is po
 OF_REFERENCE = 5  # readings of greys fewer where a reference is beside the meter: white is known better then
 USUAL_IN_HDR = 140  # readings that a job in HDR fills up, where nothing else wants them
 # Readings that the proof may want besides its own, where one stands out or light is proven; what is installed wants them more.
-SPARE, IN_HDR, IN_INSTALLING = 4, 2, 1
+SPARE, IN_HDR, IN_INSTALLING = 4, 2, 3
 OTHERWISE = 0.3  # of ln luminance: how far a grey may lie from those beside it that are read after it
 TRIES = 3  # to read what is found
 MIDDLE = (75.0, 55.0, 40.0)  # percent of the range
