@@ -1,7 +1,7 @@
 """Whole jobs with a reference beside a quick meter that sees colours wrongly, on the random displays: readings of both, and what is left.
 
-`./fenvik bench reference [COUNT] [faults]`. The displays are those of the bench hands-free; no processing is on when they are found.
-With faults it is the reference that fails, in each of the ways below: none may be left worse than it was found.
+`./fenvik bench reference [COUNT] [hdr] [faults]`. The displays are those of the bench hands-free, or of the bench hdr; no processing
+is on when they are found. With faults it is the reference that fails, in each of the ways below: none may be left worse than found.
 """
 
 import sys
@@ -18,6 +18,9 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from bench.displays import RandomDisplay
 from bench.handsfree import BUDGET, START, TARGET
+from bench.hdr import BUDGET as IN_HDR
+from bench.hdr import TARGET as HDR
+from bench.hdr import HdrDisplay
 from fenvik.core.measure.correction_patches import correction_list
 from fenvik.core.procedures.correcting import AVERAGE, NAMED, Corrected
 from fenvik.core.procedures.desk import Desk
@@ -44,8 +47,8 @@ FAULTS: dict[str, Callable[[Floats, bool, np.random.Generator], Floats]] = {
 PATCHES = [patch for patch in correction_list("four-colour", 10, "limited") if patch.label in NAMED]
 
 
-class Referenced(RandomDisplay):
-    """A random display before a quick meter that misses, and a reference that does not.
+class Beside(RandomDisplay):
+    """A random display, of any kind, before a quick meter that misses, and a reference that does not.
 
     ``dims``: share of its light that the display takes from white and leaves its parts. ``slips``: which reading of the reference
     gives 0.7 of its light. ``fault``: what the reference does from some reading on; a bump is after the correction, for one that
@@ -76,7 +79,7 @@ class Referenced(RandomDisplay):
         """Read a patch with one of both, uncorrected and averaged; it counts as one reading."""
         self.read_as[meter] += 1
         before = self.readings
-        made = [super(Referenced, self).read(percent) for _ in range(AVERAGE)]
+        made = [super(Beside, self).read(percent) for _ in range(AVERAGE)]
         self.readings = before + 1
         xyz = np.mean([each for _, each in made], axis=0)
         if meter != "reference":
@@ -93,29 +96,48 @@ class Referenced(RandomDisplay):
         self.matrix = matrix
 
 
-def job_on(display: Referenced) -> Job:
+class Referenced(Beside):
+    """One in SDR."""
+
+
+class ReferencedInHdr(Beside, HdrDisplay):
+    """One in HDR10."""
+
+
+def job_on(display: Beside) -> Job:
     """Do the whole job on a display, its meter corrected first."""
-    job = Job(Desk(display.controls, budget=BUDGET - 2 * len(PATCHES)), TARGET, correction=PATCHES)
+    is_hdr = isinstance(display, HdrDisplay)
+    desk = Desk(display.controls, budget=(IN_HDR if is_hdr else BUDGET) - 2 * len(PATCHES))
+    job = Job(desk, HDR if is_hdr else TARGET, correction=PATCHES)
     perform(job.run(), display)
     return job
 
 
-def one(task: tuple[int, str]) -> dict[str, Any]:
+def truth_of(display: Beside) -> tuple[float, float, float]:
+    """Return mean and worst error of greys, in HDR of those below the roll-off, and the mean of colours, by the true light."""
+    if isinstance(display, HdrDisplay):
+        told = display.hdr_truth()
+        return told.get("follows_mean", told["mean"]), told.get("follows_worst", told["worst"]), told["colours"]
+    mean, worst, colours, _ = display.truth(TARGET)
+    return mean, worst, colours
+
+
+def one(task: tuple[type[Beside], int, str]) -> dict[str, Any]:
     """Return what a job has read, found and left."""
-    seed, fault = task
-    display = Referenced(seed, fault=fault)
-    found = display.truth(TARGET)
+    kind, seed, fault = task
+    display = kind(seed, fault=fault)
+    found = truth_of(display)
     job = job_on(display)
     return {
-        "points": bool(display.at), "found": found, "left": display.truth(TARGET), "readings": display.readings,
+        "points": bool(display.at), "found": found, "left": truth_of(display), "readings": display.readings,
         "read_as": dict(display.read_as), "anew": sum("made anew" in note for note in job.desk.notes), "restored": job.restored,
     }  # fmt: skip
 
 
-def print_faults(count: int) -> None:
+def print_faults(kind: type[Beside], count: int) -> None:
     """Print a row for each fault of the reference."""
     with ProcessPoolExecutor() as pool:
-        told = list(pool.map(one, [(START + 1000 + i, fault) for fault in FAULTS for i in range(count)], chunksize=4))
+        told = list(pool.map(one, [(kind, START + 1000 + i, fault) for fault in FAULTS for i in range(count)], chunksize=4))
     for place, fault in enumerate(FAULTS):
         rows = told[place * count : (place + 1) * count]
         before, after = (np.array([t[name][0] for t in rows]) for name in ("found", "left"))
@@ -130,14 +152,15 @@ def print_faults(count: int) -> None:
 def main() -> None:
     """Run all displays and print what came of it."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else COUNT
+    kind = ReferencedInHdr if "hdr" in sys.argv[2:] else Referenced
     if "faults" in sys.argv[2:]:
-        print_faults(count)
+        print_faults(kind, count)
         return
     with ProcessPoolExecutor() as pool:
-        told = list(pool.map(one, [(seed, "") for seed in range(START, START + count)], chunksize=4))
+        told = list(pool.map(one, [(kind, seed, "") for seed in range(START, START + count)], chunksize=4))
     for name, rows in (("points", [t for t in told if t["points"]]), ("two-point or gains", [t for t in told if not t["points"]])):
         both = [np.quantile([[*t["left"], t["readings"]] for t in rows], share, axis=0) for share in (0.5, 0.9)]
-        mean, worst, colours, _, readings = zip(*both, strict=True)
+        mean, worst, colours, readings = zip(*both, strict=True)
         sums = sum((Counter(t["read_as"]) for t in rows), Counter[str]())
         print(
             f"{name}, {len(rows)} displays, middle / 90 of 100: greys {mean[0]:.2f} / {mean[1]:.2f}, worst {worst[0]:.2f} / "

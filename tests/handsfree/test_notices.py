@@ -134,7 +134,7 @@ def test_what_stands_out_is_told_from_the_curve_or_from_what_was_read_before(mad
 
 @pytest.mark.parametrize(("level", "share", "is_doubted"), [
     (64, 1.0, False), (64, 0.88, False), (64, 1.4, True), (64, 0.5, True), (80, 0.95, False), (80, 0.5, True), (48, 1.3, True),
-], ids=["as PQ has it", "already bent", "more than PQ has", "a slip", "at its end", "a slip at its end", "below its end"])  # fmt: skip
+], ids=["as PQ has it", "already bent", "more than PQ has", "a slip", "at its end", "a slip there", "below its end"])  # fmt: skip
 def test_a_pq_display_may_bend_down_anywhere_between_what_it_follows_and_its_end(level, share, is_doubted):
     gives = {at: min(float(pq(at / 100)), 700.0) * (share if at == level else 1.0) for at in (100, 80, 64, 48, 32, 16)}
     made = [Taken(np.full(3, at / 100), np.full(3, light), {"g": 0}) for at, light in gives.items()]

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from bench.handsfree import TARGET
-from bench.reference import Referenced, job_on
+from bench.reference import Referenced, ReferencedInHdr, job_on, truth_of
 from fenvik.core.procedures.steps import TooBrightError
 
 SEED = 5000
@@ -79,6 +79,33 @@ def test_somebody_is_called_for_a_reference_that_sees_no_light(answers, calls):
     assert len(said) == calls
     assert "the reference saw no light where white was shown" in said[0]
     assert job.restored == (answers != [True])
+
+
+@pytest.mark.parametrize("is_there", [True, False])
+def test_a_reference_that_gives_another_light_than_the_meter_is_asked_about_and_said(is_there):
+    display = Referenced(SEED, fault="dimmed")
+    display.since, asked = 0, []
+
+    def ask(words):
+        asked.append(words)
+        display.since = 99 if is_there else 0
+        return True if is_there else None
+
+    display.ask = ask
+    job = job_on(display)
+    said = "more light than the reference: do both look at the same spot"
+    assert [said in words for words in asked] == [True]
+    assert sum(said in note for note in job.desk.notes) == (not is_there)
+    assert display.truth(TARGET)[0] < 0.5
+
+
+@pytest.mark.parametrize("seed", [1064, 1068])
+def test_a_display_that_cannot_give_p3_is_corrected_by_paler_colours(seed):
+    display = ReferencedInHdr(seed)
+    job = job_on(display)
+    assert (job.corrected is not None and job.corrected.is_paler, job.restored) == (True, False)
+    assert sum("less than its vivid parts" in note for note in job.desk.notes) == 1
+    assert truth_of(display)[0] < 0.8
 
 
 def test_a_slip_while_the_meter_is_corrected_is_found_by_white_beside_its_parts():

@@ -232,6 +232,27 @@ def test_energy_saving_that_is_known_to_be_on_is_warned_of(field, reference, per
     assert any("Energy saving is on" in words for words in moving_controls(field)), "the sheet as found says so"
 
 
+def test_white_that_something_dims_makes_no_correction(field, reference, person, bench, signed_in, now, monkeypatch):
+    optics, shown = bench.displays[0].optics, bench.displays[0].optics.radiance
+    monkeypatch.setattr(optics, "radiance", lambda *a: shown(*a) * (0.89 if min(bench.world.picture.rgb) > 700 else 1.0))
+    dimmed = make(field, person, reference, now)
+    draft, said = making.draft_of(dimmed), "% less than its parts together, so something dims it."
+    assert (draft.made, said in draft.problem) == (None, True)
+    with pytest.raises(making.NotReadError, match="something dims it"):
+        keep(dimmed, person, now)
+    page = signed_in.get(reverse("stop", args=(field.pk, "instruments")) + "?view=correction").content.decode()
+    assert said in page
+    assert "make nothing of it" in page
+
+
+def test_at_full_drive_an_hdr_display_ends_and_that_is_nothing_against_a_correction(field, reference, person, bench, now):
+    field.signal, field.target_name, field.mode_id = "hdr10", "bt2020-pq", "m3"
+    field.save()
+    made = making.draft_of(make(field, person, reference, now))
+    assert made.less > 0.15
+    assert (made.problem, made.made is not None) == ("", True)
+
+
 def test_stray_light_is_warned_of_and_kept_with_the_correction(field, reference, person, bench, now):
     bench.world.room_lux = 400.0
     try:

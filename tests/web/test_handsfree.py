@@ -283,7 +283,7 @@ def test_a_correction_that_cannot_be_believed_leaves_the_one_in_force(ready, bes
         matrix=[[1.02, 0, 0], [0, 1, 0], [0, 0, 0.97]], made_at=now,
     )  # fmt: skip
     type(ready).objects.filter(pk=ready.pk).update(correction=first, correction_choice="chosen")
-    monkeypatch.setattr(correcting, "_doubt", lambda *_, **__: "something dims it.")
+    monkeypatch.setattr(correcting, "speaks_against", lambda *_, **__: "something dims it.")
     started = begin(ready, person, now, steps=["white"], budget=70, reference_id=beside.pk)
     engine.run(started.pk)
     started.refresh_from_db()

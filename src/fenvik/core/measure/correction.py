@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from fenvik.core.errors import FenvikError, ShapeError
+from fenvik.core.measure.believed import lights_apart
 from fenvik.core.types import Floats
 
 Method = Literal["primaries", "four-colour", "weighted", "least-squares"]
@@ -175,7 +176,7 @@ def make_correction(
         dy,
         condition,
         _crossed(method, m, r, white, repeatability),
-        _warnings(black, repeats_apart, repeatability),
+        (*_warnings(black, repeats_apart, repeatability), *lights_apart(m[lit], r[lit])),
     )
 
 

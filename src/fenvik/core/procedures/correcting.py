@@ -6,9 +6,17 @@ from typing import Any
 
 import numpy as np
 
+from fenvik.core.measure.believed import (
+    MOST_APART,
+    MOST_LESS,
+    MOST_LESS_PALER,
+    less_than_parts,
+    lights_apart,
+    speaks_against,
+)
 from fenvik.core.measure.correction import PROPOSED, CorrectionError, additivity, make_correction, residuals
 from fenvik.core.measure.correction_patches import AGAIN, rows_for
-from fenvik.core.procedures.comparing import compare
+from fenvik.core.procedures.comparing import OF_WHITE, compare
 from fenvik.core.procedures.steps import Ask, AwayError, LeftOutError, Procedure, Read, Say
 from fenvik.core.signal.patches import Patch
 from fenvik.core.types import Floats
@@ -16,8 +24,8 @@ from fenvik.core.types import Floats
 # What the method that is proposed is made of; white once more by the meter. Black is known: a reference reads it for half a minute.
 NAMED = ("white", "red", "green", "blue", AGAIN)
 AVERAGE = 4  # of each reading that a correction is made of
-MOST_APART, MOST_LESS = 0.02, 0.04  # of white: between its two readings, and below the sum of its parts
 OTHERWISE = 0.05  # of white beside its parts, between both meters: the stand-ins' are within 0.013
+NARROW = "this display cannot give these, and the correction is made of paler ones."
 MOST_CALLS = 3  # times that somebody is called for a meter that sees nothing
 
 
@@ -36,6 +44,7 @@ class Corrected:
     notes: list[str] = field(default_factory=list)
     warnings: list[str] = field(default_factory=list)  # of them what is to be said wherever it is used
     is_left_out: bool = False  # whether a person has said to go on without the reference
+    is_paler: bool = False  # whether it was made of paler colours, for vivid ones together gave more than white
     blind: str = ""  # why one of both meters has told nothing at all: only a person can set that right
 
 
@@ -49,27 +58,20 @@ def _blind(sides: Mapping[str, Floats]) -> str:
     return ""
 
 
-def _doubt(sides: Mapping[str, Floats], whites: Sequence[Floats], dark: float, *, by_sum: bool) -> str:
-    """Return in a sentence why readings cannot be believed; empty where they can. ``dark``: black's luminance in cd/m².
+def _lights_apart(made: Corrected) -> tuple[str, ...]:
+    reference, meter = (np.array([made.sides[name][1][side] for name in OF_WHITE]) for side in (0, 1))
+    return lights_apart(meter, reference)
 
-    ``whites``: XYZ (3,) as the meter saw white before and after the rest. A white sub-pixel gives white *more* light than its
-    parts, which the method holds; a white that is less, or that is not the same twice, is one that something works on.
-    """
-    luminance = {name: [float(xyz[1]) for xyz in both] for name, both in sides.items()}
-    apart = abs(float(whites[-1][1]) / max(float(whites[0][1]), 1e-9) - 1.0)
-    if apart > MOST_APART:
-        return f"white was read twice and is {100 * apart:.0f} % apart, so something still works on the picture."
-    if not by_sum:
-        return ""
-    parts = sum(luminance[name][0] - dark for name in ("red", "green", "blue"))
-    white = luminance["white"][0] - dark
-    if white > 0 and parts / white - 1.0 > MOST_LESS:
-        return f"white is {100 * (1.0 - white / parts):.0f} % less than its parts together, so something dims it."
-    return ""
+
+def _is_same_white(*both: Corrected) -> bool:
+    """Return whether the reference has seen white alike in two comparisons: else it slipped in one of them."""
+    one, other = (float(made.sides["white"][1][0][1]) for made in both)
+    return abs(one / other - 1.0) <= MOST_APART
 
 
 def correct(
-    patches: Sequence[Patch], dark: float = 0.0, *, is_installed: bool = False, just_read: Mapping[str, Floats] | None = None
+    patches: Sequence[Patch], dark: float = 0.0, *, is_installed: bool = False, just_read: Mapping[str, Floats] | None = None,
+    paler: Sequence[Patch] = (), is_paler: bool = False,
 ) -> Procedure[Corrected]:
     """Read patches with both meters, the reference first, and make the correction; what stands against it is a note.
 
@@ -78,16 +80,26 @@ def correct(
 
     ``dark``: black's luminance in cd/m², as either meter has read it: it is in each of the three lights, and in white once.
     ``is_installed``: a cube may give colours more light than their share of white, so nothing is told from their sum.
+    ``paler``: what is read instead where white is less than its vivid parts together, for a display that cannot give these shows
+    lighter ones, or at once where ``is_paler``.
     ``just_read``: by label what the meter, uncorrected, has given of the display as it stands, XYZ (3,) in cd/m².
     """
     yield Say("correction")
-    made = yield from _made_of(patches, dark, is_installed=is_installed, just_read=just_read)
+    listed = paler if is_paler else patches
+    made = yield from _made_of(listed, dark, is_installed=is_installed, just_read=just_read, is_paler=is_paler)
     if made.sides and (made.matrix is None or seen_otherwise(made.sides) > OTHERWISE):
-        made = yield from _made_of(patches, dark, is_installed=is_installed)
+        first, less = made, less_than_parts([made.sides[name][1][0] for name in OF_WHITE], dark)
+        is_paler |= bool(paler) and made.matrix is None and not made.blind and less > MOST_LESS
+        listed = paler if is_paler else patches
+        made = yield from _made_of(listed, dark, is_installed=is_installed, is_paler=is_paler)
+        if is_paler and not first.is_paler and made.matrix is not None and _is_same_white(first, made):
+            made.notes.insert(0, f"White is {100 * less:.0f} % less than its vivid parts: {NARROW}")
     for _ in range(MOST_CALLS):
         if not made.blind or not (yield Ask(f"No correction can be made: {made.blind} Set that right, then go on.")):
             break
-        made = yield from _made_of(patches, dark, is_installed=is_installed)
+        made = yield from _made_of(listed, dark, is_installed=is_installed, is_paler=is_paler)
+    if made.matrix is not None and (apart := _lights_apart(made)) and (yield Ask(f"{apart[0]} Set right what is not, then go on.")):
+        made = yield from _made_of(listed, dark, is_installed=is_installed, is_paler=is_paler)  # who goes on may mean it so
     return made
 
 
@@ -102,7 +114,8 @@ def seen_otherwise(sides: Mapping[str, tuple[Patch, Floats]]) -> float:
 
 
 def _made_of(
-    patches: Sequence[Patch], dark: float, *, is_installed: bool, just_read: Mapping[str, Floats] | None = None
+    patches: Sequence[Patch], dark: float, *, is_installed: bool, just_read: Mapping[str, Floats] | None = None,
+    is_paler: bool = False,
 ) -> Procedure[Corrected]:
     """Read patches, and return the correction that they make."""
     listed = [patch for patch in patches if patch.label != AGAIN]
@@ -113,18 +126,21 @@ def _made_of(
     except AwayError as problem:
         return Corrected(blind=str(problem), notes=[f"No correction was made: {problem}"])
     whites = [read["white"][1]]
+    four = [read[name][0] for name in OF_WHITE]
     if len(listed) < len(patches):  # by the meter alone, which is quick: everything that is read later hangs on white
         _, again = yield Read(next(patch.percent for patch in patches if patch.label == AGAIN), "meter")
         whites.append(np.asarray(again, dtype=np.float64))
         read["white"] = np.array([read["white"][0], (whites[0] + whites[1]) / 2.0])
-    made = Corrected(average=1 if just_read else AVERAGE, sides={patch.label: (patch, read[patch.label]) for patch in listed})
+    sides = {patch.label: (patch, read[patch.label]) for patch in listed}
+    made = Corrected(average=1 if just_read else AVERAGE, sides=sides, is_paler=is_paler)
     made.blind = _blind(read)
-    doubt = made.blind or _doubt(read, whites, dark, by_sum=not is_installed)
+    twice = [float(whites[0][1]), float(whites[-1][1])]
+    most_less = np.inf if is_installed else MOST_LESS_PALER if is_paler else MOST_LESS
+    doubt = made.blind or speaks_against(four, twice, dark, most_less=most_less)
     if doubt:
         made.notes.append(f"No correction was made: {doubt}")
         return made
     try:
-        four = [read[name][0] for name in ("red", "green", "blue", "white")]
         off, is_more = additivity(four, [dark * float(part) for part in four[3] / max(four[3][1], 1e-9)])
         if is_more:
             made.notes.append(f"White is {100 * off:.0f} % off the sum of the three; the correction holds white itself.")

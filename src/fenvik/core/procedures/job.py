@@ -213,7 +213,9 @@ class Job:
         if not self.correction:
             return
         patches, just_read = reference.first_comparison(self)
-        self.corrected = yield from correct(patches, self.black, just_read=just_read)
+        self.corrected = yield from correct(
+            patches, self.black, just_read=just_read, paler=reference.patches_of(self, paler=True)
+        )
         self.compared = self.desk.spent
         self.desk.notes += self.corrected.notes
         if self.corrected.matrix is not None:

@@ -10,9 +10,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from fenvik.core.measure.believed import MOST_APART
 from fenvik.core.measure.correction_patches import AGAIN
 from fenvik.core.procedures import colours, giving, trusted
-from fenvik.core.procedures.correcting import MOST_APART, correct
+from fenvik.core.procedures.correcting import correct
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.steps import BudgetError, Fraction, Procedure
 from fenvik.core.procedures.taken import Taken
@@ -41,15 +42,17 @@ class Renewed:
     since: int
 
 
-def patches_of(job: "Job") -> list[Patch]:
+def patches_of(job: "Job", *, paler: bool = False) -> list[Patch]:
     """Return what the meter is corrected by: in HDR colours that the display can give, beside a grey of their own light.
 
-    At full drive a display's end is read, and not its colours: white is then less than its parts together.
+    At full drive a display's end is read, and not its colours: white is then less than its parts together. So it is on a display
+    that cannot give P3 whole, and ``paler`` ones are within what it can.
     """
     if not job.target.is_hdr:
-        return list(job.correction)
+        return [] if paler else list(job.correction)
     light = job.palette.white_of_colours
-    percent = dict(zip(("red", "green", "blue"), job.palette.full, strict=False)) | {"white": light, AGAIN: light}
+    colours = job.palette.paler if paler else job.palette.full
+    percent = dict(zip(("red", "green", "blue"), colours, strict=False)) | {"white": light, AGAIN: light}
     return [replace(patch, percent=percent.get(patch.label, patch.percent)) for patch in job.correction]
 
 
@@ -129,7 +132,9 @@ def _corrected_anew(job: "Job", patches: Sequence[Fraction], earlier: Renewed | 
         job.lost = "The reference gives another light than when the meter was corrected by it, and the meter does not."
         desk.notes.append(f"{said}. {job.lost} The correction stands, and nothing is held against the reference any more.")
         return None
-    anew = yield from correct(patches_of(job), job.black, is_installed=is_installed)
+    is_paler = job.corrected is not None and job.corrected.is_paler
+    paler = patches_of(job, paler=True)
+    anew = yield from correct(patches_of(job), job.black, is_installed=is_installed, paler=paler, is_paler=is_paler)
     if anew.matrix is None:
         desk.notes += [f"{said}.", *anew.notes, "The correction that was made before stands."]
         return None

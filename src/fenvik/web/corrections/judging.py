@@ -5,12 +5,15 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+import numpy as np
 from django.utils.timezone import localtime
 
+from fenvik.core.measure.believed import MOST_LESS, less_than_parts, speaks_against
 from fenvik.core.measure.correction import Correction as Made
 from fenvik.core.measure.correction import make_correction
 from fenvik.core.measure.correction_patches import AGAIN, rows_for
 from fenvik.core.measure.uncertainty import Repeatability
+from fenvik.core.procedures.comparing import OF_WHITE
 from fenvik.core.types import Floats
 from fenvik.web.corrections.models import Correction
 from fenvik.web.corrections.sides import Sides
@@ -100,6 +103,25 @@ def make(method: str, sides: Sides, repeatability: float) -> Made:
         repeatability=repeatability,
         black=dark,
         repeats_apart=repeats_apart(sides),
+    )
+
+
+def believed(sides: Sides, *, is_hdr: bool) -> tuple[float, str]:
+    """Return by what share of its parts white has less light than they, 0 where it has not, and what speaks against these."""
+    if any(name not in sides.labels for name in OF_WHITE):
+        return 0.0, ""
+    at = sides.labels.index
+    four = sides.reference[[at(name) for name in OF_WHITE]]
+    dark = float(sides.reference[at("black"), 1]) if "black" in sides.labels else 0.0
+    less = less_than_parts(four, dark)
+    whites = max(
+        ([float(side[at(name), 1]) for name in ("white", AGAIN if AGAIN in sides.labels else "white")]
+         for side in (sides.reference, sides.meter)),
+        key=lambda pair: abs(pair[1] / max(pair[0], 1e-9) - 1.0),
+    )  # fmt: skip
+    # At full drive an HDR display ends, and colours that it cannot give are lighter: neither says that something dims white.
+    return (less if less > MOST_LESS else 0.0), speaks_against(
+        four, whites, dark, most_less=np.inf if is_hdr else MOST_LESS
     )
 
 

@@ -22,7 +22,7 @@ from fenvik.core.signal.patches import Patch, patch
 from fenvik.core.types import Floats
 from fenvik.web.controls.values import values_of
 from fenvik.web.corrections.choosing import renew, renew_all
-from fenvik.web.corrections.judging import make, repeatability_at, white_of
+from fenvik.web.corrections.judging import believed, make, repeatability_at, white_of
 from fenvik.web.corrections.models import METHODS, Comparison, Correction
 from fenvik.web.corrections.sides import Sides
 from fenvik.web.devices.models import Device, DeviceRole
@@ -140,6 +140,7 @@ class Draft:
     proposed: str
     additivity: float | None
     not_the_sum: bool
+    less: float  # by which share of its parts together white has less light than they; 0 where that is not known, or it has not
     made: Made | None
     problem: str
     warnings: tuple[str, ...]
@@ -193,14 +194,16 @@ def draft_of(pass_: Pass, method: str = "", readings: list[Reading] | None = Non
     kept = getattr(pass_, "comparison", None) or Comparison()
     wanted = method if method in METHODS else kept.method or kept.proposed or "four-colour"
     made, problem = None, ""
-    white = white_of(sides)
+    white, less, against = white_of(sides), *believed(sides, is_hdr=pass_.tuning.target.is_hdr)
     if white is not None:
         try:
             made = make(wanted, sides, repeatability_at(pass_.meter_facts, float(white[1]), pass_.average))
         except CorrectionError as refusal:
             problem = str(refusal)
+    if against:
+        made, problem = None, f"No correction can be made of this: {against}"
     warnings = (() if made is None else made.warnings) + moving_controls(pass_.tuning)
-    return Draft(pass_, sides, wanted, kept.proposed, kept.additivity, kept.not_the_sum, made, problem, warnings)
+    return Draft(pass_, sides, wanted, kept.proposed, kept.additivity, kept.not_the_sum, less, made, problem, warnings)
 
 
 @needs(Right.MEASURE, "kept a correction")

@@ -1,0 +1,47 @@
+"""Whether a correction can be believed that is made of what two meters have read: what speaks against it, in a sentence."""
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+MOST_APART, MOST_LESS = 0.02, 0.04  # of white: between its two readings, and below the sum of its parts
+MOST_LIGHT_APART = 0.1  # relative, of two meters: the stand-ins' are within 0.013 of each other
+# Of white below the sum of its parts, where each has a little of the others' signal: a curve that is off by much shows in that.
+MOST_LESS_PALER = 0.08
+
+
+def less_than_parts(four: ArrayLike, dark: float = 0.0) -> float:
+    """Return by what share of its parts together white has less light than they, negative where it has more.
+
+    ``four``: XYZ (4, 3) of red, green, blue and white in cd/m²; ``dark``: black's luminance, which is in each of the four.
+    """
+    red, green, blue, white = np.asarray(four, dtype=np.float64)[:, 1] - dark
+    return float(1.0 - white / max(red + green + blue, 1e-9))
+
+
+def lights_apart(meter: ArrayLike, reference: ArrayLike) -> tuple[str, ...]:
+    """Return what is to be said where two meters give far from the same light of the same patches, XYZ (n, 3) in cd/m² each."""
+    share = float(np.median(np.asarray(meter, dtype=np.float64)[:, 1] / np.asarray(reference, dtype=np.float64)[:, 1]))
+    if max(share, 1.0 / share) <= 1.0 + MOST_LIGHT_APART:
+        return ()
+    more = f"{100 * abs(share - 1.0):.0f} % {'more' if share > 1 else 'less'}"
+    return (f"The meter gives {more} light than the reference: do both look at the same spot, with nothing before either?",)
+
+
+def speaks_against(four: ArrayLike, whites: Sequence[float], dark: float = 0.0, *, most_less: float = MOST_LESS) -> str:
+    """Return in a sentence why readings cannot be believed; empty where they can.
+
+    ``four``: XYZ (4, 3) of red, green, blue and white as the reference saw them; ``whites``: luminances in cd/m² of white as one
+    meter saw it before and after the rest; ``dark``: black's. A white sub-pixel gives white *more* light than its parts, which the
+    four-colour method holds; a white that is less, or that is not the same twice, is one that something works on. ``most_less``:
+    share by which white may be less than its parts; infinite where these tell nothing, as at full drive in HDR, where a display
+    ends, and behind a cube.
+    """
+    apart = abs(whites[-1] / max(whites[0], 1e-9) - 1.0)
+    if apart > MOST_APART:
+        return f"white was read twice and is {100 * apart:.0f} % apart, so something still works on the picture."
+    less = less_than_parts(four, dark)
+    if less > most_less:
+        return f"white is {100 * less:.0f} % less than its parts together, so something dims it."
+    return ""
