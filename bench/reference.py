@@ -159,6 +159,8 @@ def main() -> None:
     with ProcessPoolExecutor() as pool:
         told = list(pool.map(one, [(kind, seed, "") for seed in range(START, START + count)], chunksize=4))
     for name, rows in (("points", [t for t in told if t["points"]]), ("two-point or gains", [t for t in told if not t["points"]])):
+        if not rows:
+            continue
         both = [np.quantile([[*t["left"], t["readings"]] for t in rows], share, axis=0) for share in (0.5, 0.9)]
         mean, worst, colours, readings = zip(*both, strict=True)
         sums = sum((Counter(t["read_as"]) for t in rows), Counter[str]())

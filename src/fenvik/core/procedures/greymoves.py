@@ -24,6 +24,7 @@ NEAR = 0.3  # percent of signal: a code is rounded by less
 LEAST_LEVELS = 4  # fewer tell nothing of a curve
 FIRST = (100.0, 70.0, 40.0, 20.0, 10.0)
 BESIDE = 12.0  # percent of signal: levels nearer to each other tell nearly the same of a curve
+HIDDEN = 2.0  # times less known than where a display follows: near its end little of what is turned is seen
 LIT, DOES_LITTLE, DOES_MUCH = 0.25, 0.2, 0.7  # of signal; of what was promised
 
 
@@ -57,7 +58,7 @@ class GreyMoves(GreyView):
         refused = {knob.id for knob in self.knobs if knob.kind in kinds} & self.desk.refused
         if refused and not turned:
             return Dead({name: stood[name] for name in refused}, is_refused=True)
-        told = [s for s in self._seen(self.model.boost) if s.level >= LIT and (s.moved == after).all()]
+        told = [s for s in self._seen(self.model.boost) if s.level >= LIT and s.doubt < HIDDEN and (s.moved == after).all()]
         if not turned or not told:
             return None
         levels = np.array([s.level for s in told])
@@ -110,19 +111,28 @@ class GreyMoves(GreyView):
         if is_first and not by_fit and self.suspicions == 1:
             return False
         start = next((i for i, t in enumerate(self.desk.taken) if t.settings == now), len(self.desk.taken))
-        percents = [100.0 * float(t.fraction[0]) for t in self.desk.taken[start:] if t.is_grey]
+        read = [t for t in self.desk.taken[start:] if t.is_grey]
+        percents = [100.0 * float(t.fraction[0]) for t in read]
         with_it = yield from self._patiently(now | dead.turned, dead.level)
         without_it = yield from self._patiently(now | {name: stood[name] for name in dead.turned}, dead.level)
         if share := dead.share(without_it, with_it):
             self.doubted = [kind for kind in self.doubted if kind not in kinds]
             yield from self.desk.put(now)
-            if share > IS_LATE:  # it had not come yet when it was read; else it does less than its range says
+            if share > IS_LATE and (yield from self._had_not_come(read, dead, with_it)):
                 self.desk.forget_too_soon(start)
                 self.desk.following.waits_longer("turned")
                 yield from self.desk.greys(percents)
             return False
         self.dead = dead
         return True
+
+    def _had_not_come(self, read: Sequence[Taken], dead: Dead, with_it: Taken) -> Procedure[bool]:
+        """Return whether what was ``read`` after a move was read before that came into the light; else it does less than its range
+        says, or than the end of a display lets be seen. ``with_it``: the reading that proved that it acts.
+        """
+        was = next((t for t in read if t.shows((dead.level,) * 3)), None)
+        now = with_it if with_it.settings == self.desk.settings else (yield from self.desk.greys((dead.level,)))[0]
+        return was is None or bool(dead.share(was, now))
 
     def _patiently(self, settings: dict[str, object], level: float) -> Procedure[Taken]:
         """Return the reading of a grey with all controls put somewhere, once it has surely come into the light."""
