@@ -11,7 +11,8 @@ from fenvik.web.controls.blocks import BlockError, block, joined, levels_of
 from fenvik.web.controls.maps import read_over_link
 from fenvik.web.controls.models import ControlChange, MenuMap, Moment, SettingsSheet
 from fenvik.web.controls.services import OtherModelError, SheetError, SheetMovedError, copy_sheet, note_found
-from fenvik.web.devices.models import Pairing
+from fenvik.web.devices.models import Device, Pairing
+from fenvik.web.planning.services import keep_target, usual_bits
 from fenvik.web.visits.models import Tuning, Visit
 
 pytestmark = pytest.mark.django_db
@@ -384,6 +385,12 @@ def test_tunings_are_proposed_for_the_room_and_changed_before_they_are_added(sig
     assert signed_in.post(address, data).status_code == 302
     made = {t.picture_mode: t for t in Tuning.objects.exclude(pk=tuning.pk)}
     assert (made["Bright"].luminance, made["HDR film"].signal) == (180, "hdr10")
+    assert (made["Bright"].bits, made["HDR film"].bits) == (8, 10)
+    # Nobody chose the bits: they follow the signal, until something was read.
+    told = {name: getattr(made["Bright"], name) for name in ("name", "picture_mode", "purpose", "luminance", "tolerance")}
+    aim = told | {"signal": "hdr10", "target_name": "bt2020-pq"}
+    assert keep_target(tuning_id=made["Bright"].pk, actor=tuning.visit.calibrator, cleaned=aim).bits == 10
+    assert usual_bits("hdr10", Device(facts={"bits": [8]})) == 8
 
 
 def test_an_hdr_tuning_is_prepared_and_measured_with_its_signal(signed_in, equipped):

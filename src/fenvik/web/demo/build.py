@@ -37,6 +37,7 @@ from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.recent import recent_readings
 from fenvik.web.passes.services import start_pass
 from fenvik.web.people.models import Firm, Role, User
+from fenvik.web.planning.services import usual_bits
 from fenvik.web.visits.models import Purpose, Tuning, Visit, first_lists
 
 FIRM, PERSON, PASSWORD = "Reedwater Picture", "demo", "lakeside"
@@ -270,7 +271,7 @@ def _guest_house(firm: Firm, person: User, now: datetime, measured: dict[str, An
         return Tuning.objects.create(
             lists=first_lists(signal),
             visit=visit, display=display, name=name, picture_mode=mode, purpose=purpose, signal=signal, target_name=aim.target,
-            luminance=aim.luminance, tolerance=aim.tolerance, **measured,
+            luminance=aim.luminance, tolerance=aim.tolerance, bits=usual_bits(signal, measured["source"]), **measured,
         )  # fmt: skip
 
     night = tuning(lcd, "Snug, film night", "Film", "film")

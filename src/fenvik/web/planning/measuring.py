@@ -12,7 +12,7 @@ from fenvik.web.kit.notify import notify
 from fenvik.web.patterns.services import screen_of
 from fenvik.web.people.models import User
 from fenvik.web.people.policy import Right, needs
-from fenvik.web.planning.services import as_usual
+from fenvik.web.planning.services import as_usual, usual_bits
 from fenvik.web.visits.models import WHOLE, Tuning
 
 
@@ -48,7 +48,7 @@ def keep_measuring(*, tuning_id: int, actor: User, cleaned: dict[str, Any], now:
 def measure_as_usual(*, tuning_id: int, actor: User) -> Tuning:
     """Measure as is usual for the display's technology."""
     tuning = _locked(tuning_id, actor)
-    return _keep(tuning, as_usual(tuning.display.technology))
+    return _keep(tuning, as_usual(tuning.display.technology) | {"bits": max(tuning.bits, usual_bits(tuning.signal, tuning.source))})
 
 
 @needs(Right.MEASURE)
@@ -61,6 +61,8 @@ def choose_single(*, tuning_id: int, actor: User, now: datetime) -> Tuning:
         of_role = Device.objects.of_firm(actor.firm_id).filter(role=role, removed_at__isnull=True, screen__isnull=True)
         if getattr(tuning, f"{name}_id") is None and of_role.count() == 1:
             chosen[name] = of_role.get()
+    if "source" in chosen and tuning.bits not in chosen["source"].facts["bits"]:
+        chosen["bits"] = usual_bits(tuning.signal, chosen["source"])
     return _keep(tuning, chosen, now)
 
 

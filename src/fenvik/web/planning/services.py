@@ -121,6 +121,11 @@ def as_usual(technology: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def usual_bits(signal: str, source: Device | None) -> int:
+    """Return of how many bits a signal's code values are: in eight the steps of HDR are too wide, but some sources send no more."""
+    return 10 if signal != "sdr" and (source is None or 10 in source.facts.get("bits", [])) else 8
+
+
 def _likely(firm_id: int) -> dict[str, Device | None]:
     """Return the instruments of the last tuning, or the firm's only ones; Instruments changes them."""
     last = Tuning.objects.of_firm(firm_id).exclude(meter=None).order_by("-created_at").first()
@@ -178,7 +183,8 @@ def add_tuning(*, visit_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning
         target_name=cleaned["target_name"],
         luminance=cleaned["luminance"],
         tolerance=cleaned["tolerance"],
-        **_likely(actor.firm_id),
+        **(likely := _likely(actor.firm_id)),
+        bits=usual_bits(cleaned.get("signal") or "sdr", likely["source"]),
         **as_usual(display.technology),
     )
     renew(made, timezone.now())  # a correction that fits is in force at once
@@ -202,6 +208,7 @@ def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[di
         Tuning.objects.create(
             visit=visit, display=display, **likely,
             **as_usual(display.technology), lists=first_lists(facts.get("signal", "sdr")),
+            bits=usual_bits(facts.get("signal", "sdr"), likely["source"]),
             **facts | {"name": _called(visit, facts["name"], display, facts["picture_mode"])},
         )
         for facts in chosen
@@ -216,15 +223,19 @@ def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[di
 def keep_target(*, tuning_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning:
     """Keep what a tuning aims at. Raises TargetClashError."""
     _see_that_it_fits(cleaned)
-    tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=WHOLE).get(pk=tuning_id)
+    tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=WHOLE).select_related("source").get(pk=tuning_id)
+    nobody_chose = tuning.bits == usual_bits(tuning.signal, tuning.source)
     if tuning.picture_mode != cleaned["picture_mode"]:
         tuning.mode_id = ""  # it was another mode's
     for name in ("name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance"):
         setattr(tuning, name, cleaned[name])
     for name in ENDS:
         setattr(tuning, name, cleaned.get(name, getattr(tuning, name)))
-    if tuning.lists in (first_lists("sdr"), first_lists("hdr10")) and not tuning.passes.filter(purpose__in=PICTURES).exists():
-        tuning.lists = first_lists(tuning.signal)  # nobody chose these
+    if not tuning.passes.filter(purpose__in=PICTURES).exists():
+        if tuning.lists in (first_lists("sdr"), first_lists("hdr10")):
+            tuning.lists = first_lists(tuning.signal)  # nobody chose these
+        if nobody_chose:
+            tuning.bits = usual_bits(tuning.signal, tuning.source)
     tuning.free = cleaned.get("free") if cleaned["target_name"] == "free" else None
     tuning.save()
     # What was read before is held against the new target too, at once and everywhere.

@@ -195,8 +195,20 @@ def _draft(scene: Scene, pass_: Pass) -> None:
         "can_mix": len(draft.sides.labels) > 6,
         "changing": bool(pass_.state == "paused" and pass_.reason and "in its place" in pass_.reason),
         "reader": (pass_.reference if pass_.reference is not None and _reader(pass_, scene) == "reference" else pass_.meter).name,
-        "additivity": None if draft.additivity is None else 100.0 * draft.additivity,
+        "beside_white": _beside_white(draft, is_hdr=scene.tuning.target.is_hdr),
     }  # fmt: skip
+
+
+def _beside_white(draft: Draft, *, is_hdr: bool) -> str:
+    """Return what red, green and blue together are beside white, and what that means; nothing until it is known."""
+    if draft.additivity is None:
+        return ""
+    off = f"Red, green and blue together are {100 * draft.additivity:.1f} % off white"
+    if draft.less and is_hdr:
+        return f"{off}: an HDR display ends at full drive. That says nothing against the correction."
+    if draft.less:
+        return f"{off}, which is less than they are: something dims it."
+    return f"{off}: white has light of its own, which the four-colour method holds exactly." if draft.not_the_sum else f"{off}."
 
 
 pages["instruments"] = Page(fill, "instruments/field.html", "instruments/hand.html")
