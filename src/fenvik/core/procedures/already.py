@@ -26,7 +26,7 @@ GONE_S = 5.0  # after what is installed was taken away, until it is looked wheth
 
 def bare(job: "Job") -> Procedure[None]:
     """Take away what is installed already, whoever did it: curves are made for the display itself."""
-    desk, said, spent = job.desk, list(job.desk.given), job.desk.spent
+    desk, said = job.desk, list(job.desk.given)
     grey, other = ((level,) * 3 for level in job.palette.greys((GREY, OTHER_GREY)))
     colour, second = (patches[0][1] for patches in list(job.palette.hues.values())[:2])
     told: list[tuple[Taken, Taken | None]] = []
@@ -43,8 +43,6 @@ def bare(job: "Job") -> Procedure[None]:
         if (yield from _are_as_they_were(desk, told)):
             if said:
                 desk.was_bare()
-            if job.by == "both" and job.target.is_hdr:
-                desk.budget += desk.spent - spent  # its menu takes readings too, and colours would lack them
             return
         white, dark = (yield from desk.read((100.0,) * 3)), (yield from desk.read((0.0,) * 3))
         problem = _other_light(desk, told[0][0], white, dark)
@@ -65,8 +63,6 @@ def bare(job: "Job") -> Procedure[None]:
         job.palette = palette_for(job.target, job.white, job.black)
         if job.palette.is_shortened:
             yield from job.find_end()
-    desk.budget += desk.spent - spent  # what is installed is to be no worse for that
-    desk.notes.append(f"Up to {desk.spent - spent} readings more than were allowed were taken for that.")
 
 
 def _are_as_they_were(desk: Desk, told: list[tuple[Taken, Taken | None]]) -> Procedure[bool]:

@@ -31,7 +31,7 @@ def begin(job: "Job") -> Procedure[None]:
 
 def _unbent(job: "Job") -> Procedure[None]:
     """Put points and colour management to their defaults: curves and a cube do what these are for, and cannot mend their bumps."""
-    desk, spent = job.desk, job.desk.spent
+    desk = job.desk
     turned = [c for role in BENDS for c in desk.by_role(role) if "default" in c and c["value"] != c["default"]]
     if not turned:
         return
@@ -44,7 +44,6 @@ def _unbent(job: "Job") -> Procedure[None]:
         job.palette = palette_for(job.target, job.white, job.black)
         if job.palette.is_shortened:
             yield from job.find_end()
-    desk.budget += desk.spent - spent
 
 
 def _end_as_wanted(job: "Job") -> Procedure[None]:
