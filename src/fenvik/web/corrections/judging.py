@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from django.utils.timezone import localtime
 
-from fenvik.core.measure.believed import MOST_LESS, less_than_parts, speaks_against
+from fenvik.core.measure.believed import MOST_APART_BY_HAND, MOST_LESS, less_than_parts, speaks_against
 from fenvik.core.measure.correction import Correction as Made
 from fenvik.core.measure.correction import make_correction
 from fenvik.core.measure.correction_patches import AGAIN, rows_for
@@ -121,7 +121,7 @@ def believed(sides: Sides, *, is_hdr: bool) -> tuple[float, str]:
     )  # fmt: skip
     # At full drive an HDR display ends, and colours that it cannot give are lighter: neither says that something dims white.
     return (less if less > MOST_LESS else 0.0), speaks_against(
-        four, whites, dark, most_less=np.inf if is_hdr else MOST_LESS
+        four, whites, dark, most_less=np.inf if is_hdr else MOST_LESS, most_apart=MOST_APART_BY_HAND
     )
 
 
