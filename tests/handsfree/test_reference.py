@@ -104,7 +104,7 @@ def test_a_display_that_cannot_give_p3_is_corrected_by_paler_colours(seed):
     display = ReferencedInHdr(seed)
     job = job_on(display)
     assert (job.corrected is not None and job.corrected.is_paler, job.restored) == (True, False)
-    assert sum("less than its vivid parts" in note for note in job.desk.notes) == 1
+    assert sum("more vivid than this display can give" in note for note in job.desk.notes) == 1
     assert truth_of(display)[0] < 0.8
 
 

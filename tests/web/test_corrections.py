@@ -242,7 +242,7 @@ def test_white_that_something_dims_makes_no_correction(field, reference, person,
         keep(dimmed, person, now)
     page = signed_in.get(reverse("stop", args=(field.pk, "instruments")) + "?view=correction").content.decode()
     assert said in page
-    assert "make nothing of it" in page
+    assert "Begin again" in page
 
 
 def test_at_full_drive_an_hdr_display_ends_and_that_is_nothing_against_a_correction(field, reference, person, bench, now):

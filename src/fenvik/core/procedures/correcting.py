@@ -25,7 +25,7 @@ from fenvik.core.types import Floats
 NAMED = ("white", "red", "green", "blue", AGAIN)
 AVERAGE = 4  # of each reading that a correction is made of
 OTHERWISE = 0.05  # of white beside its parts, between both meters: the stand-ins' are within 0.013
-NARROW = "this display cannot give these, and the correction is made of paler ones."
+NARROW = "which are more vivid than this display can give. The correction is made of paler ones."
 MOST_CALLS = 3  # times that somebody is called for a meter that sees nothing
 
 
@@ -93,7 +93,7 @@ def correct(
         listed = paler if is_paler else patches
         made = yield from _made_of(listed, dark, is_installed=is_installed, is_paler=is_paler)
         if is_paler and not first.is_paler and made.matrix is not None and _is_same_white(first, made):
-            made.notes.insert(0, f"White is {100 * less:.0f} % less than its vivid parts: {NARROW}")
+            made.notes.insert(0, f"White is {100 * less:.0f} % less than red, green and blue together, {NARROW}")
     for _ in range(MOST_CALLS):
         if not made.blind or not (yield Ask(f"No correction can be made: {made.blind} Set that right, then go on.")):
             break

@@ -34,6 +34,7 @@ from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 FEW = 4  # patches of which a weighted fit would say nothing beyond the four-colour method
+MEND = "Turn off what limits the light or follows the picture in this mode, then begin again."
 MOVING = {
     "process.energy": "energy saving",
     "process.ambient": "the ambient sensor",
@@ -201,7 +202,7 @@ def draft_of(pass_: Pass, method: str = "", readings: list[Reading] | None = Non
         except CorrectionError as refusal:
             problem = str(refusal)
     if against:
-        made, problem = None, f"No correction can be made of this: {against}"
+        made, problem = None, f"No correction can be made of this: {against} {MEND}"
     warnings = (() if made is None else made.warnings) + moving_controls(pass_.tuning)
     return Draft(pass_, sides, wanted, kept.proposed, kept.additivity, kept.not_the_sum, less, made, problem, warnings)
 
