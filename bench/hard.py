@@ -27,6 +27,7 @@ WAYS = (
     "offsets in the dark alone", "two-point about 30 and 80 %", "felt at every second step", "felt at every fourth step",
     "long menus", "gains beside the brightest", "points in light", "lights end early", "bent like an S", "readings that beat",
     "white level too high", "too much colour", "too much colour, turned the other way", "too much colour, a dead control",
+    "points turned before", "gains turned before", "colours turned before",
 )  # fmt: skip
 STEPS = {"coarse, 1 % a step": (5, 0.010), "±5 at 0.4 %": (5, 0.004), "±512 at 0.4 %": (512, 0.004)}
 DIMS, SAVES, SENSES = 0.2, 0.15, 0.15  # of the light: dynamic contrast in white, saving in the dark, the sensor back and forth
@@ -36,6 +37,10 @@ ENDS_AT, BENT_BY, BEATS_BY = 0.97, 0.03, 0.015  # of signal; of signal; of light
 HIGHER, A_LEVEL, MORE, A_COLOUR = 12, 0.006, 8, 0.02  # steps too many, and what one does to the signal and to the saturation
 IN_LIGHT = 4.0  # times what a point does to the signal: what it does to the light
 FELT = {"felt at every second step": 2, "felt at every fourth step": 4}
+TURNED = {  # by somebody, at random: roles, and how far of their range
+    "points turned before": (("white.at",), 0.4), "gains turned before": (("white.gain", "white.offset"), 0.9),
+    "colours turned before": (("colour",), 0.6),
+}  # fmt: skip
 PROCESSING = ("dynamic-contrast", "energy", "ambient")
 
 
@@ -60,6 +65,10 @@ class Hard(RandomDisplay):
             self.controls.append(_range("colour", "saturation", 0, 100, 1, stands))
         elif way in STEPS:
             self._step(*STEPS[way])
+        elif way in TURNED:
+            roles, far = TURNED[way]
+            for control in (c for c in self.controls if c["role"].startswith(roles)):
+                control["value"] = float(round(self.chance.uniform(far * control["min"], far * control["max"])))
         elif way == "gains at an end":
             self._to_an_end()
         elif self.at and way == "three points inverted":

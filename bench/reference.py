@@ -50,23 +50,25 @@ PATCHES = [patch for patch in correction_list("four-colour", 10, "limited") if p
 class Beside(RandomDisplay):
     """A random display, of any kind, before a quick meter that misses, and a reference that does not.
 
-    ``dims``: share of its light that the display takes from white and leaves its parts. ``slips``: which reading of the reference
+    ``dims``: share of its light that the display takes from white and leaves its parts; ``is_late``: only from a picture that stands
+    for as long as a reference reads. ``slips``: which reading of the reference
     gives 0.7 of its light. ``fault``: what the reference does from some reading on; a bump is after the correction, for one that
     is bumped before that is no worse than any.
     """
 
-    def __init__(self, seed: int, *, dims: float = 0.0, slips: int = 0, fault: str = "") -> None:
+    def __init__(self, seed: int, *, dims: float = 0.0, is_late: bool = False, slips: int = 0, fault: str = "") -> None:
         super().__init__(seed)
         self.misses = np.eye(3) + np.random.default_rng(seed + 99).normal(0.0, MISSES, (3, 3))
-        self.dims, self.slips, self.matrix = dims, slips, np.eye(3)
-        self.read_as = Counter[str]()
+        self.dims, self.is_late, self.slips, self.matrix = dims, is_late, slips, np.eye(3)
+        self.read_as, self.is_long = Counter[str](), False
         self.fault, self.chance = fault, np.random.default_rng(seed + 5)
         self.since = int(self.chance.integers(5 if fault == "bumped" else 0, 10))
 
     def emitted(self, fraction: Floats) -> Floats:
         """Return XYZ (n, 3) in cd/m²."""
         shared = np.atleast_2d(fraction).min(axis=1, keepdims=True)
-        made: Floats = super().emitted(fraction) * (1.0 - self.dims * np.clip(2.0 * shared - 1.0, 0.0, 1.0))
+        dims = 0.0 if self.is_late and not self.is_long else self.dims
+        made: Floats = super().emitted(fraction) * (1.0 - dims * np.clip(2.0 * shared - 1.0, 0.0, 1.0))
         return made
 
     def read(self, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
@@ -78,9 +80,9 @@ class Beside(RandomDisplay):
     def read_by(self, meter: str, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
         """Read a patch with one of both, uncorrected and averaged; it counts as one reading."""
         self.read_as[meter] += 1
-        before = self.readings
+        before, self.is_long = self.readings, meter == "reference"
         made = [super(Beside, self).read(percent) for _ in range(AVERAGE)]
-        self.readings = before + 1
+        self.readings, self.is_long = before + 1, False
         xyz = np.mean([each for _, each in made], axis=0)
         if meter != "reference":
             return made[0][0], self.misses @ xyz

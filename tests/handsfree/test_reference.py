@@ -1,5 +1,7 @@
 """A reference beside a quick meter that sees colours wrongly: what is read for it, what slips, and what is believed in the end."""
 
+from functools import partial
+
 import numpy as np
 import pytest
 
@@ -34,7 +36,7 @@ def test_one_reading_of_the_reference_that_slips_costs_no_correction(slips):
 
 @pytest.mark.parametrize(("seed", "is_denied"), [(5001, True), (5002, False)])
 def test_what_was_adjusted_by_a_meter_that_could_not_be_corrected_is_judged_by_the_reference(seed, is_denied):
-    display = Referenced(seed, dims=0.25)
+    display = Referenced(seed, dims=0.25, is_late=True)
     found = display.truth(TARGET)[0]
     job = job_on(display)
     notes = job.desk.notes
@@ -99,13 +101,19 @@ def test_a_reference_that_gives_another_light_than_the_meter_is_asked_about_and_
     assert display.truth(TARGET)[0] < 0.5
 
 
-@pytest.mark.parametrize("seed", [1064, 1068])
-def test_a_display_that_cannot_give_p3_is_corrected_by_paler_colours(seed):
-    display = ReferencedInHdr(seed)
+@pytest.mark.parametrize(("make", "seed"), [
+    (ReferencedInHdr, 1064), (ReferencedInHdr, 1068), (partial(Referenced, dims=0.25), 5001), (Referenced, 5011), (Referenced, 5014),
+])  # fmt: skip
+def test_colours_brighter_than_white_allows_cost_no_correction_where_both_meters_see_the_same(make, seed):
+    display = make(seed)
+    brighter = ("luminance", "mix.red", "mix.green", "mix.blue")
+    for control in (c for c in display.controls if seed > 5001 and c["role"].startswith("colour.") and c["role"].endswith(brighter)):
+        control["value"] = round(0.7 * control["max"])
+    found = truth_of(display)[0]
     job = job_on(display)
-    assert (job.corrected is not None and job.corrected.is_paler, job.restored) == (True, False)
-    assert sum("more vivid than this display can give" in note for note in job.desk.notes) == 1
-    assert truth_of(display)[0] < 0.8
+    assert sum("less than red, green and blue together" in note for note in job.desk.notes) == 1, job.desk.notes
+    assert (job.corrected is not None and job.corrected.matrix is not None, job.restored) == (True, False)
+    assert truth_of(display)[0] < max(0.5, 0.2 * found)
 
 
 def test_a_slip_while_the_meter_is_corrected_is_found_by_white_beside_its_parts():

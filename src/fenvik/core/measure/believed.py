@@ -8,8 +8,7 @@ from numpy.typing import ArrayLike
 MOST_APART, MOST_LESS = 0.02, 0.04  # of white: between its two readings, and below the sum of its parts
 MOST_APART_BY_HAND = 0.05  # a display warms up over minutes; both meters see each patch in that same light
 MOST_LIGHT_APART = 0.1  # relative, of two meters: the stand-ins' are within 0.013 of each other
-# Of white below the sum of its parts, where each has a little of the others' signal: a curve that is off by much shows in that.
-MOST_LESS_PALER = 0.08
+MOST_SEEN_APART = 0.03  # of a patch's luminance, by the corrected meter and the reference: noise is within 0.011
 
 
 def less_than_parts(four: ArrayLike, dark: float = 0.0) -> float:
@@ -28,6 +27,15 @@ def lights_apart(meter: ArrayLike, reference: ArrayLike) -> tuple[str, ...]:
         return ()
     more = f"{100 * abs(share - 1.0):.0f} % {'more' if share > 1 else 'less'}"
     return (f"The meter gives {more} light than the reference: do both look at the same spot, with nothing before either?",)
+
+
+def is_seen_alike(dy_percent: ArrayLike) -> bool:
+    """Return whether a corrected meter gives patches the light that the reference does: residuals (n,) of luminance in percent.
+
+    The four-colour method is made of chromaticities and one factor for all: no luminance of a colour goes into it, so each tells
+    whether both meters had the same light before them. Had they, it is right of three lights in whatever amounts.
+    """
+    return bool((np.abs(np.asarray(dy_percent, dtype=np.float64)) <= 100 * MOST_SEEN_APART).all())
 
 
 def speaks_against(

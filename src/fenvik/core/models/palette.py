@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from fenvik.core.colour.curves import pq_inverse
-from fenvik.core.colour.space import BT709, P3D65, rgb_to_xyz_matrix
+from fenvik.core.colour.space import P3D65, rgb_to_xyz_matrix
 from fenvik.core.colour.target import Target
 from fenvik.core.models.hues import HUES, SKINS, Percent, patches_for
 from fenvik.core.models.rolloff import RollOff
@@ -35,7 +35,6 @@ class Palette:
     roll: RollOff | None = None  # how an HDR display ends, once greys have told
     white_of_colours: Percent = (FULL, FULL, FULL)  # the grey of the light in which the full colours are
     full: tuple[Percent, ...] = tuple((FULL * r, FULL * g, FULL * b) for r, g, b in HUES.values())
-    paler: tuple[Percent, ...] = ()  # red, green and blue in that light which every HDR display can give: BT.709's
     ends_at: float = 1.0  # the PQ signal of the display's peak
 
     @property
@@ -90,11 +89,11 @@ def palette_for(target: Target, white: float, black: float = 0.0) -> Palette:
     if not target.is_hdr:
         return SDR
     top = 1.0 if target.curve != "pq" else float(target.fraction(NEAR_PEAK * white, white, black))
-    matrix, narrow = (rgb_to_xyz_matrix(primaries, target.white_xy) for primaries in (P3D65, BT709))
+    matrix = rgb_to_xyz_matrix(P3D65, target.white_xy)
     light = min(FILMS_AT, FILMS_OF_PEAK * white)
 
-    def percent(rgb: Sequence[float], lights: Floats = matrix) -> Percent:
-        made = 100.0 * np.clip(target.drive(lights @ np.asarray(rgb, dtype=np.float64), white, black), 0.0, 1.0)
+    def percent(rgb: Sequence[float]) -> Percent:
+        made = 100.0 * np.clip(target.drive(matrix @ np.asarray(rgb, dtype=np.float64), white, black), 0.0, 1.0)
         return (round(float(made[0]), 3), round(float(made[1]), 3), round(float(made[2]), 3))
 
     picture = Target("picture", curve="power", gamma=2.4, white_xy=target.white_xy)
@@ -108,5 +107,4 @@ def palette_for(target: Target, white: float, black: float = 0.0) -> Palette:
             xyz = picture.xyz(np.array(share) / 100.0, skin_light, 0.0)
             hues[name].append((words, percent(np.linalg.solve(matrix, xyz).tolist())))
     colours = tuple(patches[0][1] for patches in hues.values())
-    paler = tuple(percent(tuple(light * part for part in mix), narrow) for mix in list(HUES.values())[:3])
-    return Palette(min(top, 1.0), hues, None, percent((light, light, light)), colours, paler, float(pq_inverse(white)))
+    return Palette(min(top, 1.0), hues, None, percent((light, light, light)), colours, float(pq_inverse(white)))

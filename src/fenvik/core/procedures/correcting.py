@@ -7,9 +7,8 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.measure.believed import (
-    MOST_APART,
     MOST_LESS,
-    MOST_LESS_PALER,
+    is_seen_alike,
     less_than_parts,
     lights_apart,
     speaks_against,
@@ -25,7 +24,8 @@ from fenvik.core.types import Floats
 NAMED = ("white", "red", "green", "blue", AGAIN)
 AVERAGE = 4  # of each reading that a correction is made of
 OTHERWISE = 0.05  # of white beside its parts, between both meters: the stand-ins' are within 0.013
-NARROW = "which are more vivid than this display can give. The correction is made of paler ones."
+LESS = "colour management makes these brighter, or something dims white."
+HOLDS = "Both meters saw the same light of each, so the correction holds."
 MOST_CALLS = 3  # times that somebody is called for a meter that sees nothing
 
 
@@ -44,7 +44,6 @@ class Corrected:
     notes: list[str] = field(default_factory=list)
     warnings: list[str] = field(default_factory=list)  # of them what is to be said wherever it is used
     is_left_out: bool = False  # whether a person has said to go on without the reference
-    is_paler: bool = False  # whether it was made of paler colours, for vivid ones together gave more than white
     blind: str = ""  # why one of both meters has told nothing at all: only a person can set that right
 
 
@@ -63,15 +62,8 @@ def _lights_apart(made: Corrected) -> tuple[str, ...]:
     return lights_apart(meter, reference)
 
 
-def _is_same_white(*both: Corrected) -> bool:
-    """Return whether the reference has seen white alike in two comparisons: else it slipped in one of them."""
-    one, other = (float(made.sides["white"][1][0][1]) for made in both)
-    return abs(one / other - 1.0) <= MOST_APART
-
-
 def correct(
-    patches: Sequence[Patch], dark: float = 0.0, *, is_installed: bool = False, just_read: Mapping[str, Floats] | None = None,
-    paler: Sequence[Patch] = (), is_paler: bool = False,
+    patches: Sequence[Patch], dark: float = 0.0, *, is_installed: bool = False, just_read: Mapping[str, Floats] | None = None
 ) -> Procedure[Corrected]:
     """Read patches with both meters, the reference first, and make the correction; what stands against it is a note.
 
@@ -80,26 +72,18 @@ def correct(
 
     ``dark``: black's luminance in cd/m², as either meter has read it: it is in each of the three lights, and in white once.
     ``is_installed``: a cube may give colours more light than their share of white, so nothing is told from their sum.
-    ``paler``: what is read instead where white is less than its vivid parts together, for a display that cannot give these shows
-    lighter ones, or at once where ``is_paler``.
     ``just_read``: by label what the meter, uncorrected, has given of the display as it stands, XYZ (3,) in cd/m².
     """
     yield Say("correction")
-    listed = paler if is_paler else patches
-    made = yield from _made_of(listed, dark, is_installed=is_installed, just_read=just_read, is_paler=is_paler)
+    made = yield from _made_of(patches, dark, is_installed=is_installed, just_read=just_read)
     if made.sides and (made.matrix is None or seen_otherwise(made.sides) > OTHERWISE):
-        first, less = made, less_than_parts([made.sides[name][1][0] for name in OF_WHITE], dark)
-        is_paler |= bool(paler) and made.matrix is None and not made.blind and less > MOST_LESS
-        listed = paler if is_paler else patches
-        made = yield from _made_of(listed, dark, is_installed=is_installed, is_paler=is_paler)
-        if is_paler and not first.is_paler and made.matrix is not None and _is_same_white(first, made):
-            made.notes.insert(0, f"White is {100 * less:.0f} % less than red, green and blue together, {NARROW}")
+        made = yield from _made_of(patches, dark, is_installed=is_installed)
     for _ in range(MOST_CALLS):
         if not made.blind or not (yield Ask(f"No correction can be made: {made.blind} Set that right, then go on.")):
             break
-        made = yield from _made_of(listed, dark, is_installed=is_installed, is_paler=is_paler)
+        made = yield from _made_of(patches, dark, is_installed=is_installed)
     if made.matrix is not None and (apart := _lights_apart(made)) and (yield Ask(f"{apart[0]} Set right what is not, then go on.")):
-        made = yield from _made_of(listed, dark, is_installed=is_installed, is_paler=is_paler)  # who goes on may mean it so
+        made = yield from _made_of(patches, dark, is_installed=is_installed)  # who goes on may mean it so
     return made
 
 
@@ -114,8 +98,7 @@ def seen_otherwise(sides: Mapping[str, tuple[Patch, Floats]]) -> float:
 
 
 def _made_of(
-    patches: Sequence[Patch], dark: float, *, is_installed: bool, just_read: Mapping[str, Floats] | None = None,
-    is_paler: bool = False,
+    patches: Sequence[Patch], dark: float, *, is_installed: bool, just_read: Mapping[str, Floats] | None = None
 ) -> Procedure[Corrected]:
     """Read patches, and return the correction that they make."""
     listed = [patch for patch in patches if patch.label != AGAIN]
@@ -132,18 +115,14 @@ def _made_of(
         whites.append(np.asarray(again, dtype=np.float64))
         read["white"] = np.array([read["white"][0], (whites[0] + whites[1]) / 2.0])
     sides = {patch.label: (patch, read[patch.label]) for patch in listed}
-    made = Corrected(average=1 if just_read else AVERAGE, sides=sides, is_paler=is_paler)
+    made = Corrected(average=1 if just_read else AVERAGE, sides=sides)
     made.blind = _blind(read)
     twice = [float(whites[0][1]), float(whites[-1][1])]
-    most_less = np.inf if is_installed else MOST_LESS_PALER if is_paler else MOST_LESS
-    doubt = made.blind or speaks_against(four, twice, dark, most_less=most_less)
+    doubt = made.blind or speaks_against(four, twice, dark, most_less=np.inf)
     if doubt:
         made.notes.append(f"No correction was made: {doubt}")
         return made
     try:
-        off, is_more = additivity(four, [dark * float(part) for part in four[3] / max(four[3][1], 1e-9)])
-        if is_more:
-            made.notes.append(f"White is {100 * off:.0f} % off the sum of the three; the correction holds white itself.")
         labels = [name for name, both in read.items() if name != "black" and both[0][1] > 0 and both[1][1] > 0]
         rows = rows_for(PROPOSED, labels)
         reference, meter_xyz = (np.array([read[labels[i]][side] for i in rows]) for side in (0, 1))
@@ -152,6 +131,15 @@ def _made_of(
         made.notes.append(f"No correction was made: {problem}")
         return made
     dxy, dy = residuals(found.matrix, meter_xyz, reference)
+    less = 0.0 if is_installed else less_than_parts(four, dark)
+    if less > MOST_LESS and not is_seen_alike(dy):
+        made.notes.append(f"No correction was made: {speaks_against(four, twice, dark)}")
+        return made
+    off, is_more = additivity(four, [dark * float(part) for part in four[3] / max(four[3][1], 1e-9)])
+    if less > MOST_LESS:
+        made.notes.append(f"White is {100 * less:.0f} % less than red, green and blue together: {LESS} {HOLDS}")
+    elif is_more:
+        made.notes.append(f"White is {100 * off:.0f} % off the sum of the three; the correction holds white itself.")
     made.matrix = found.matrix
     made.residuals = [
         {"label": labels[i], "dx": float(dxy[k, 0]), "dy": float(dxy[k, 1]), "dY_percent": float(dy[k])} for k, i in enumerate(rows)

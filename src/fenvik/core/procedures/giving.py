@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fenvik.core.models.palette import palette_for
+from fenvik.core.procedures import defaults, preparing
 from fenvik.core.procedures.already import bare
 from fenvik.core.procedures.doubt import INSTALLED
 from fenvik.core.procedures.installing import Installer
@@ -16,7 +17,6 @@ if TYPE_CHECKING:
     from fenvik.core.procedures.job import Job
 
 FOR_ALL_ANEW = 75  # readings: what curves and a cube are made from
-BENDS = ("white.at", "gamma.at", "colour")  # roles of what a menu does point by point, and to colours
 MOST_INSTALLED = 3  # times that everything is installed anew
 
 
@@ -32,7 +32,7 @@ def begin(job: "Job") -> Procedure[None]:
 def _unbent(job: "Job") -> Procedure[None]:
     """Put points and colour management to their defaults: curves and a cube do what these are for, and cannot mend their bumps."""
     desk = job.desk
-    turned = [c for role in BENDS for c in desk.by_role(role) if "default" in c and c["value"] != c["default"]]
+    turned = defaults.turned(desk, defaults.BENDS)
     if not turned:
         return
     for control in turned:
@@ -41,9 +41,7 @@ def _unbent(job: "Job") -> Procedure[None]:
     desk.notes.append(f"What the menu does point by point is left to what is installed: {several} put to the default.")
     job.settle((yield from desk.greys((100.0, 0.0))))
     if job.target.is_hdr:
-        job.palette = palette_for(job.target, job.white, job.black)
-        if job.palette.is_shortened:
-            yield from job.find_end()
+        yield from preparing.ends_elsewhere(job)
 
 
 def _end_as_wanted(job: "Job") -> Procedure[None]:

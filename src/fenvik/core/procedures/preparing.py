@@ -62,10 +62,10 @@ def light(job: "Job") -> Procedure[None]:
     if turned:
         job.settle((yield from job.desk.greys((100.0, 0.0))))
         if job.target.is_hdr:
-            yield from _ends_elsewhere(job)
+            yield from ends_elsewhere(job)
 
 
-def _ends_elsewhere(job: "Job") -> Procedure[None]:
+def ends_elsewhere(job: "Job") -> Procedure[None]:
     """See where a display ends whose peak is another now: its roll-off has moved with it."""
     job.palette = palette_for(job.target, job.white, job.black)
     if job.palette.is_shortened:
@@ -100,7 +100,7 @@ def _light_to_top(job: "Job") -> Procedure[None]:
         yield from job.desk.set(control, usual)
         return
     job.settle(ends)
-    yield from _ends_elsewhere(job)
+    yield from ends_elsewhere(job)
     grew = f"the peak went from {before:.0f} to {job.white:.0f} cd/m²"
     job.desk.notes.append(f"{control['label']} was turned to its top: {grew}.")
 

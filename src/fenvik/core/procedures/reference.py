@@ -42,17 +42,15 @@ class Renewed:
     since: int
 
 
-def patches_of(job: "Job", *, paler: bool = False) -> list[Patch]:
-    """Return what the meter is corrected by: in HDR colours that the display can give, beside a grey of their own light.
+def patches_of(job: "Job") -> list[Patch]:
+    """Return what the meter is corrected by: in HDR full P3 colours, beside a grey of their own light.
 
-    At full drive a display's end is read, and not its colours: white is then less than its parts together. So it is on a display
-    that cannot give P3 whole, and ``paler`` ones are within what it can.
+    At full drive a display's end is read, and not its colours: white is then less than its parts together.
     """
     if not job.target.is_hdr:
-        return [] if paler else list(job.correction)
+        return list(job.correction)
     light = job.palette.white_of_colours
-    colours = job.palette.paler if paler else job.palette.full
-    percent = dict(zip(("red", "green", "blue"), colours, strict=False)) | {"white": light, AGAIN: light}
+    percent = dict(zip(("red", "green", "blue"), job.palette.full, strict=False)) | {"white": light, AGAIN: light}
     return [replace(patch, percent=percent.get(patch.label, patch.percent)) for patch in job.correction]
 
 
@@ -132,9 +130,7 @@ def _corrected_anew(job: "Job", patches: Sequence[Fraction], earlier: Renewed | 
         job.lost = "The reference gives another light than when the meter was corrected by it, and the meter does not."
         desk.notes.append(f"{said}. {job.lost} The correction stands, and nothing is held against the reference any more.")
         return None
-    is_paler = job.corrected is not None and job.corrected.is_paler
-    paler = patches_of(job, paler=True)
-    anew = yield from correct(patches_of(job), job.black, is_installed=is_installed, paler=paler, is_paler=is_paler)
+    anew = yield from correct(patches_of(job), job.black, is_installed=is_installed)
     if anew.matrix is None:
         desk.notes += [f"{said}.", *anew.notes, "The correction that was made before stands."]
         return None
