@@ -38,6 +38,20 @@ def test_saturation_of_all_colours_is_turned_by_what_it_does_and_left_where_it_d
     assert display.truth(TARGET)[2] < 0.7 * found
 
 
+@pytest.mark.parametrize(("way", "said"), [
+    ("points turned before", "Points"), ("gains turned before", "Gains and offsets"),
+    ("colours turned before", "Colour management"),
+])  # fmt: skip
+def test_what_was_turned_and_left_far_off_begins_at_its_defaults_and_what_was_left_well_does_not(way, said):
+    display = Faulty(60_000, "none", Hard(60_000, way))
+    for once in (True, False):
+        job = Job(Desk(display.controls, budget=BUDGET), TARGET)
+        perform(job.run(), display)
+        assert any(note.startswith(f"{said} had been turned before, and greys ") for note in job.desk.notes) == once
+        mean, worst, colours, _ = display.truth(TARGET)
+        assert (job.restored, mean < 0.5, worst < 0.9, colours < 0.8) == (False, True, True, True), (mean, worst, colours)
+
+
 def test_a_last_move_that_the_proof_denies_is_taken_back():
     display = Faulty(60_006, "none", Hard(60_006, "lights end early"))
     job = Job(Desk(display.controls, budget=BUDGET), TARGET)

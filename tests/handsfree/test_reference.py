@@ -102,13 +102,14 @@ def test_a_reference_that_gives_another_light_than_the_meter_is_asked_about_and_
 
 
 @pytest.mark.parametrize(("make", "seed"), [
-    (ReferencedInHdr, 1064), (ReferencedInHdr, 1068), (partial(Referenced, dims=0.25), 5001), (Referenced, 5011), (Referenced, 5014),
+    (ReferencedInHdr, 1064), (ReferencedInHdr, 1068), (partial(Referenced, dims=0.25), 5001), (Referenced, 5011),
+    (Referenced, 5014),
 ])  # fmt: skip
 def test_colours_brighter_than_white_allows_cost_no_correction_where_both_meters_see_the_same(make, seed):
     display = make(seed)
-    brighter = ("luminance", "mix.red", "mix.green", "mix.blue")
-    for control in (c for c in display.controls if seed > 5001 and c["role"].startswith("colour.") and c["role"].endswith(brighter)):
-        control["value"] = round(0.7 * control["max"])
+    for control in display.controls if seed > 5001 else ():
+        if control["role"].startswith("colour.") and control["role"].endswith(("luminance", "mix.red", "mix.green", "mix.blue")):
+            control["value"] = round(0.7 * control["max"])
     found = truth_of(display)[0]
     job = job_on(display)
     assert sum("less than red, green and blue together" in note for note in job.desk.notes) == 1, job.desk.notes

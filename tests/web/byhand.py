@@ -2,6 +2,7 @@
 
 import uuid
 
+import numpy as np
 from django.utils import timezone
 
 from fenvik.standins.world import Signal
@@ -18,8 +19,11 @@ from tests.web.reading import fresh
 TARGETS = {"hdr10": "bt2020-pq", "sdr": "bt709-bt1886"}
 
 
-def by_hand(person, bench, now, index, mode, *, signal="hdr10", tolerance=3.0, **aim):
-    """Follow the nudges at both ends of a mode that is not on the link, towards an ``aim``; return the hand."""
+def by_hand(person, bench, now, index, mode, *, signal="hdr10", tolerance=3.0, turned=0.0, **aim):
+    """Follow the nudges at both ends of a mode that is not on the link, towards an ``aim``; return the hand.
+
+    ``turned``: share of their range by which somebody has turned points at random before.
+    """
     label = bench.displays[index].menu.modes[mode].label
     tuning = adjustable(person, bench, now, index=index, mode=label, pair=False)
     Tuning.objects.filter(pk=tuning.pk).update(signal=signal, target_name=TARGETS[signal], tolerance=tolerance, **aim)
@@ -29,6 +33,10 @@ def by_hand(person, bench, now, index, mode, *, signal="hdr10", tolerance=3.0, *
     menu = menu_map_of(person.firm, tuning.display.maker, tuning.display.model, display.menu, mode)
     Display.objects.filter(pk=tuning.display_id).update(menu_map=menu)
     tuning = fresh(tuning)
+    chance = np.random.default_rng(7)
+    for control in display.menu.described(mode) if turned else ():
+        if str(control["role"]).startswith("white.at."):
+            display.set_control(mode, control["id"], round(turned * chance.uniform(control["min"], control["max"])))
     typed = {c["id"]: str(c["value"]) for c in display.menu.described(mode)}
     note_found(tuning_id=tuning.pk, actor=person, typed=typed, now=now)
     hand = Hand(tuning, person, display, mode)

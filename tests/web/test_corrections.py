@@ -243,6 +243,26 @@ def test_white_that_something_dims_makes_no_correction(field, reference, person,
     page = signed_in.get(reverse("stop", args=(field.pk, "instruments")) + "?view=correction").content.decode()
     assert said in page
     assert "Begin again" in page
+    assert "Keep it all the same" not in page, "energy saving is known to be on"
+    monkeypatch.setattr(making, "moving_controls", lambda tuning: ())
+    page = signed_in.get(reverse("stop", args=(field.pk, "instruments")) + "?view=correction").content.decode()
+    assert "Keep it all the same" in page
+    chosen = {"pass": dimmed.pk, "method": "four-colour", "all-the-same": "1"}
+    signed_in.post(reverse("act", args=(field.pk, "keep-correction")), chosen)
+    field.refresh_from_db()
+    assert field.correction.from_pass == dimmed
+    assert any("both meters saw the same light of each" in words for words in field.correction.warnings)
+
+
+def test_white_that_is_dimmed_before_one_meter_alone_makes_no_correction_at_all(field, reference, person, bench, now, monkeypatch):
+    slow = bench.meters[1]
+    seen = slow._in_view
+    monkeypatch.setattr(slow, "_in_view", lambda display: seen(display) * (0.85 if min(bench.world.picture.rgb) > 700 else 1.0))
+    monkeypatch.setattr(making, "moving_controls", lambda tuning: ())
+    started = make(field, person, reference, now)
+    assert (making.draft_of(started).made, making.draft_of(started).all_the_same) == (None, None)
+    with pytest.raises(making.NotReadError, match="something dims it"):
+        making.keep(pass_id=started.pk, actor=person, method="four-colour", note="", now=now, all_the_same=True)
 
 
 def test_at_full_drive_an_hdr_display_ends_and_that_is_nothing_against_a_correction(field, reference, person, bench, now):

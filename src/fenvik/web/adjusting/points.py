@@ -27,6 +27,7 @@ from fenvik.web.visits.models import Tuning
 
 POINTS = ("point", "tone")
 KINDS = ("gain", "offset", *POINTS)
+BENDS = ("white.at.", "gamma.at.")  # roles of points
 MOST_KEPT = 12
 NEAR_END, CLOSELY = (0.85, 1.25), 5  # of the greatest level that is judged; levels there that tell how a display ends
 MOST_CLOSED = 12  # lists that were closed last, of which is known what came of them
@@ -39,7 +40,7 @@ class Points:
 
     knobs: list[Control]
     allowed: list[bool]  # which of them a list may turn
-    moved: Any  # (k,) steps from as found
+    moved: Any  # (k,) steps from as found, of points from their defaults
     plan: core.Plan | None
     levels: list[float]
     read_now: int  # of the levels, with the controls as they stand now
@@ -166,14 +167,20 @@ def _greys_since(rows: list[Reading], history: History, mine: set[str]) -> list[
 
 
 def steps(knobs: Sequence[Control], stood: Sequence[float]) -> Floats:
-    """Return how many steps (k,) knobs are from where they were found, at values (k,) of their menu."""
+    """Return how many steps (k,) knobs are from where they begin, at values (k,) of their menu."""
     return np.array([knob.steps_to(value) for knob, value in zip(knobs, stood, strict=True)])
 
 
 def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float, closed: list[ChangeList]) -> Points:
     found, history, target = values.found or {}, values.history, tuning.target
-    knobs = of_greys(values.controls, {**values.now, **found}, KINDS)
-    stood = history.stood([(k.id, k.value) for k in knobs])
+    were = {**values.now, **found}
+    # A display's curve is smooth as its maker made it: points that somebody had turned before are moves from there.
+    usual = {
+        c["id"]: c["default"] for c in values.controls
+        if (c.get("role") or "").startswith(BENDS) and c.get("default") is not None and were.get(c["id"]) is not None
+    }  # fmt: skip
+    knobs = of_greys(values.controls, were | usual, KINDS)
+    stood = history.stood([(k.id, float(were[k.id])) for k in knobs])
     now = [float(values.now[k.id]) for k in knobs]
     palette = palette_of(tuning)
     allowed = core.turnable(knobs, palette, target, curve=tuning.corrects_curve)

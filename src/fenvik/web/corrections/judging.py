@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from django.utils.timezone import localtime
 
-from fenvik.core.measure.believed import MOST_APART_BY_HAND, MOST_LESS, less_than_parts, speaks_against
+from fenvik.core.measure.believed import MOST_APART_BY_HAND, MOST_LESS, is_seen_alike, less_than_parts, speaks_against
 from fenvik.core.measure.correction import Correction as Made
 from fenvik.core.measure.correction import make_correction
 from fenvik.core.measure.correction_patches import AGAIN, rows_for
@@ -123,6 +123,15 @@ def believed(sides: Sides, *, is_hdr: bool) -> tuple[float, str]:
     return (less if less > MOST_LESS else 0.0), speaks_against(
         four, whites, dark, most_less=np.inf if is_hdr else MOST_LESS, most_apart=MOST_APART_BY_HAND
     )
+
+
+def holds_although_less(sides: Sides, made: Made) -> bool:
+    """Return whether a correction is right of its lights although white is less than its parts, which alone speaks against it.
+
+    Colour management that makes colours brighter than white allows does that too, and then both meters see the same of each patch.
+    """
+    apart = repeats_apart(sides)
+    return apart is not None and apart <= MOST_APART_BY_HAND and is_seen_alike(made.dy_percent)
 
 
 def repeats_apart(sides: Sides) -> float | None:

@@ -1,6 +1,6 @@
 """Making a correction: the pass that reads with both meters, what it says, and keeping it."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any, cast
 
@@ -22,7 +22,7 @@ from fenvik.core.signal.patches import Patch, patch
 from fenvik.core.types import Floats
 from fenvik.web.controls.values import values_of
 from fenvik.web.corrections.choosing import renew, renew_all
-from fenvik.web.corrections.judging import believed, make, repeatability_at, white_of
+from fenvik.web.corrections.judging import believed, holds_although_less, make, repeatability_at, white_of
 from fenvik.web.corrections.models import METHODS, Comparison, Correction
 from fenvik.web.corrections.sides import Sides
 from fenvik.web.devices.models import Device, DeviceRole
@@ -35,6 +35,7 @@ from fenvik.web.visits.models import Tuning
 
 FEW = 4  # patches of which a weighted fit would say nothing beyond the four-colour method
 MEND = "Turn off what limits the light or follows the picture in this mode, then begin again."
+ALL_THE_SAME = "White was {0:.0f} % less than red, green and blue together; both meters saw the same light of each."
 MOVING = {
     "process.energy": "energy saving",
     "process.ambient": "the ambient sensor",
@@ -144,6 +145,7 @@ class Draft:
     less: float  # by which share of its parts together white has less light than they; 0 where that is not known, or it has not
     made: Made | None
     problem: str
+    all_the_same: Made | None  # what a person may keep although white is less, where both meters saw the same light of each patch
     warnings: tuple[str, ...]
 
     @property
@@ -194,23 +196,30 @@ def draft_of(pass_: Pass, method: str = "", readings: list[Reading] | None = Non
     sides = sides_read(pass_, rows)
     kept = getattr(pass_, "comparison", None) or Comparison()
     wanted = method if method in METHODS else kept.method or kept.proposed or "four-colour"
-    made, problem = None, ""
+    made, problem, all_the_same = None, "", None
     white, less, against = white_of(sides), *believed(sides, is_hdr=pass_.tuning.target.is_hdr)
     if white is not None:
         try:
             made = make(wanted, sides, repeatability_at(pass_.meter_facts, float(white[1]), pass_.average))
         except CorrectionError as refusal:
             problem = str(refusal)
+    moving = moving_controls(pass_.tuning)
     if against:
+        if made is not None and not moving and holds_although_less(sides, made):
+            all_the_same = replace(made, warnings=(*made.warnings, ALL_THE_SAME.format(100 * less)))
         made, problem = None, f"No correction can be made of this: {against} {MEND}"
-    warnings = (() if made is None else made.warnings) + moving_controls(pass_.tuning)
-    return Draft(pass_, sides, wanted, kept.proposed, kept.additivity, kept.not_the_sum, less, made, problem, warnings)
+    warnings = (() if made is None else made.warnings) + moving
+    told = kept.proposed, kept.additivity, kept.not_the_sum
+    return Draft(pass_, sides, wanted, *told, less, made, problem, all_the_same, warnings)
 
 
 @needs(Right.MEASURE, "kept a correction")
 @transaction.atomic
-def keep(*, pass_id: int, actor: User, method: str, note: str, now: datetime) -> Correction:
-    """Keep what a finished correction pass says; asking twice gives the same one. Raises NotReadError, CorrectionError."""
+def keep(*, pass_id: int, actor: User, method: str, note: str, now: datetime, all_the_same: bool = False) -> Correction:
+    """Keep what a finished correction pass says; asking twice gives the same one. Raises NotReadError, CorrectionError.
+
+    ``all_the_same``: also one that was refused because white is less than its parts, where both meters saw the same light.
+    """
     pass_ = (
         Pass.objects.of_firm(actor.firm_id)
         .select_for_update(of=("self",))
@@ -221,6 +230,8 @@ def keep(*, pass_id: int, actor: User, method: str, note: str, now: datetime) ->
     if kept is not None and kept.method == method:
         return kept
     draft = draft_of(pass_, method)
+    if all_the_same and draft.all_the_same is not None:
+        draft = replace(draft, made=draft.all_the_same, warnings=draft.all_the_same.warnings)
     if draft.made is None or pass_.is_open:
         raise NotReadError(draft.problem or "Both meters must have read every patch before a correction can be kept.")
     if draft.method == "weighted" and len(rows_for("weighted", draft.sides.labels)) <= FEW:

@@ -169,7 +169,7 @@ def keep_correction(request: Asking, tuning: Tuning) -> HttpResponse | None:
     pass_ = of_firm_or_404(Pass, request.user.firm_id, number_in(request, "pass"))
     made = making.keep(
         pass_id=pass_.pk, actor=request.user, method=request.POST.get("method", "")[:20],
-        note=request.POST.get("note", ""), now=timezone.now(),
+        note=request.POST.get("note", ""), now=timezone.now(), all_the_same="all-the-same" in request.POST,
     )  # fmt: skip
     messages.info(request, f"Kept. {made.meter_name} is corrected by {made.reference_name} from now on.")
     return _at(tuning.pk, "correction")
