@@ -43,7 +43,7 @@ def begin_with(job: "Job") -> Procedure[None]:
     if not any(control["value"] == control["default"] for control in several):
         return
     far_off = " and ".join(f"{part} {off[part]:.1f}" for part in ("greys", "colours") if part in off)
-    desk.notes.append(f"{' and '.join(said).capitalize()} had been turned before, and {far_off} off: they begin at their defaults.")
+    desk.notes.append(f"{', '.join(said).capitalize()} had been turned before, and {far_off} off: they begin at their defaults.")
     if not desk.by_hand:
         yield from desk.following.wait_long(desk.settings, preparing.OFF_S)
     job.settle((yield from desk.greys((100.0, 0.0))))
