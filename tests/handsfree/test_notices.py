@@ -470,11 +470,12 @@ def test_a_correction_that_was_made_while_the_meter_changed_is_as_if_it_had_neve
 @pytest.mark.parametrize(
     ("light", "said"),
     [
-        (lambda label, n: 0.8 if label == "white" else 1.0, "less than its parts together"),
-        (lambda label, n: 0.9 if n % 9 == 0 else 1.0, "read twice and is 10 % apart"),
-        (lambda label, n: 1.25 if label == "white" else 1.0, None),
+        (lambda label, n, meter: 0.8 if (label, meter) == ("white", "reference") else 1.0, "less than its parts together"),
+        (lambda label, n, meter: 0.9 if n % 9 == 0 else 1.0, "read twice and is 10 % apart"),
+        (lambda label, n, meter: 0.8 if label == "white" else 1.0, None),
+        (lambda label, n, meter: 1.25 if label == "white" else 1.0, None),
     ],
-    ids=["dimmed by its size", "dimmed with time", "a white sub-pixel"],
+    ids=["dimmed before the slow one", "dimmed with time", "dimmed alike before both", "a white sub-pixel"],
 )
 def test_a_correction_that_cannot_be_believed_is_refused_with_the_reason(light, said):
     native = np.array([[50.0, 25, 2], [35, 70, 12], [20, 8, 95]])
@@ -485,7 +486,7 @@ def test_a_correction_that_cannot_be_believed_is_refused_with_the_reason(light, 
 
         def read_by(self, meter, percent):
             reads.append(percent)
-            share = light("white" if min(percent) == 100 else "other", len(reads))
+            share = light("white" if min(percent) == 100 else "other", len(reads), meter)
             xyz = share * (np.array(percent) / 100) @ native
             return np.array(percent) / 100, xyz * (1.0 if meter == "reference" else [1.03, 0.98, 1.05])
 
