@@ -56,12 +56,7 @@ def bare(person, now, system):
         source = Device.objects.get(serial="BP1-1180")
         meter = Device.objects.get(serial="PC1-2209")
         return Tuning.objects.create(
-            visit=visit,
-            display=display,
-            name=f"{model}, film",
-            picture_mode=mode,
-            source=source,
-            meter=meter,
+            visit=visit, display=display, name=f"{model}, film", picture_mode=mode, source=source, meter=meter,
             settle_s=0,
         )
 

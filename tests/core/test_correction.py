@@ -6,6 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fenvik.core.errors import ShapeError
+from fenvik.core.measure.believed import lights_apart
 from fenvik.core.measure.correction import CorrectionError, additivity, condition_of, make_correction
 from fenvik.core.measure.pairing import Side, correct, match
 
@@ -24,6 +25,15 @@ def test_an_error_that_is_a_matrix_is_undone(method, count):
     np.testing.assert_allclose(made.matrix, np.linalg.inv(OFF), atol=1e-9)
     np.testing.assert_allclose(made.dxy, 0, atol=1e-12)
     np.testing.assert_allclose(made.dy_percent, 0, atol=1e-9)
+
+
+@pytest.mark.parametrize(("share", "said"), [
+    (1.05, ""), (1.3, "The meter gives 30 % more light"), (0.8, "20 % less light"), (10.0, "900 % more light"),
+    (3.426, "The reference gives as much light as if its values were foot-lamberts"), (1 / 3.3, "The meter gives as much light"),
+])  # fmt: skip
+def test_two_meters_that_give_far_from_the_same_light_are_asked_about(share, said):
+    told = lights_apart(share * TRUE, TRUE)
+    assert said in told[0] if said else told == ()
 
 
 @given(st.lists(st.floats(-0.04, 0.04), min_size=9, max_size=9), st.floats(0.6, 1.6))
@@ -111,10 +121,7 @@ def test_condition_tells_primaries_from_a_line():
 
 def side(order, xyz, bits=8):
     table = {
-        "red": (255, 0, 0),
-        "green": (0, 255, 0),
-        "blue": (0, 0, 255),
-        "white": (255, 255, 255),
+        "red": (255, 0, 0), "green": (0, 255, 0), "blue": (0, 0, 255), "white": (255, 255, 255),
         "grey": (128, 128, 128),
     }
     codes = np.array([table[name] for name in order])

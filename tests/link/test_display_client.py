@@ -69,15 +69,7 @@ def test_controls_come_with_values_and_are_set_to_steps(line):
 
 
 GOOD = {
-    "id": "x",
-    "label": "X",
-    "group": "G",
-    "kind": "range",
-    "role": "light",
-    "min": 0,
-    "max": 10,
-    "step": 1,
-    "value": 3,
+    "id": "x", "label": "X", "group": "G", "kind": "range", "role": "light", "min": 0, "max": 10, "step": 1, "value": 3,
     "default": 5,
 }
 

@@ -34,22 +34,9 @@ def test_presses_belong_to_the_row_that_was_chosen(television):
     television.page.wait_for_timeout(600)
     shown = {name: television.value(name) for name in television.ids() if not name.startswith("pq")}
     assert shown == {
-        "": "Film",
-        "input": "Input 1",
-        "pic-1": "40",
-        "pic-2": "90",
-        "pic-3": "50",
-        "pic-4": "Middle",
-        "pic-5": "50",
-        "pic-6": "0",
-        "wb-gr": "0",
-        "wb-gg": "0",
-        "wb-gb": "-7",
-        "wb-or": "0",
-        "wb-og": "0",
-        "wb-ob": "0",
-        "eco-1": "Off",
-        "eco-2": "off",
+        "": "Film", "input": "Input 1", "pic-1": "40", "pic-2": "90", "pic-3": "50", "pic-4": "Middle", "pic-5": "50",
+        "pic-6": "0", "wb-gr": "0", "wb-gg": "0", "wb-gb": "-7", "wb-or": "0", "wb-og": "0", "wb-ob": "0",
+        "eco-1": "Off", "eco-2": "off",
     }
 
 

@@ -149,13 +149,7 @@ def test_a_sheet_is_copied_where_it_fits(person, tuning, now):
         model="Y",
         controls=[
             {
-                "id": "bl",
-                "label": "Backlight",
-                "group": "P",
-                "kind": "range",
-                "role": "light",
-                "min": 0,
-                "max": 50,
+                "id": "bl", "label": "Backlight", "group": "P", "kind": "range", "role": "light", "min": 0, "max": 50,
                 "step": 1,
             }
         ],
@@ -292,16 +286,8 @@ def test_a_mode_that_the_display_does_not_have_is_said_with_those_that_it_has(si
 
 def test_display_and_room_are_kept_with_what_feeds_them(signed_in, tuning):
     data = {
-        "maker": "Orrefall",
-        "model": "55",
-        "serial": "S1",
-        "technology": "lcd",
-        "size_in": "55",
-        "hours": "100",
-        "feeds": "HDMI 1: disc player\nApp films",
-        "room-name": "Snug",
-        "room-lux_day": "60",
-        "room-lux_night": "2.5",
+        "maker": "Orrefall", "model": "55", "serial": "S1", "technology": "lcd", "size_in": "55", "hours": "100",
+        "feeds": "HDMI 1: disc player\nApp films", "room-name": "Snug", "room-lux_day": "60", "room-lux_night": "2.5",
         "view": "display",
     }
     assert act(signed_in, tuning, "keep-place", **data).status_code == 302
@@ -322,19 +308,9 @@ def test_display_and_room_are_kept_with_what_feeds_them(signed_in, tuning):
 
 
 FREE = {
-    "name": "Snug, night",
-    "picture_mode": "Film",
-    "purpose": "night",
-    "signal": "sdr",
-    "target_name": "free",
-    "tolerance": "1.5",
-    "luminance": "90",
-    "primaries": "own",
-    "own": "0.68 0.32 0.265 0.69 0.15 0.06",
-    "white": "0.3067 0.318",
-    "curve": "power",
-    "gamma": "2.3",
-    "view": "target",
+    "name": "Snug, night", "picture_mode": "Film", "purpose": "night", "signal": "sdr", "target_name": "free",
+    "tolerance": "1.5", "luminance": "90", "primaries": "own", "own": "0.68 0.32 0.265 0.69 0.15 0.06",
+    "white": "0.3067 0.318", "curve": "power", "gamma": "2.3", "view": "target",
 }
 
 

@@ -40,12 +40,7 @@ def reference(field):
 
 def make(tuning, person, reference, now, *, at_once=True, method="", average=4):
     started = making.start(
-        tuning_id=tuning.pk,
-        actor=person,
-        reference_id=reference.pk,
-        at_once=at_once,
-        method=method,
-        average=average,
+        tuning_id=tuning.pk, actor=person, reference_id=reference.pk, at_once=at_once, method=method, average=average,
         now=now,
     )
     engine.run(started.pk)

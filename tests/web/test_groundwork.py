@@ -162,19 +162,8 @@ def warm_pass(tuning, person, now, minutes=30.0, loss=0.0):
         y = 110 * (1 - loss * np.exp(-i / 2 / 14)) * (1 + rng.normal(0, 0.001))
         at = start + dt.timedelta(seconds=30 * i)
         Reading.objects.create(
-            pass_of=made,
-            index=0,
-            label="100 %",
-            r=235,
-            g=235,
-            b=235,
-            x=0.95 * y,
-            y=y,
-            z=1.09 * y,
-            seconds=1,
-            clock=i,
-            started_at=at,
-            at=at,
+            pass_of=made, index=0, label="100 %", r=235, g=235, b=235, x=0.95 * y, y=y, z=1.09 * y, seconds=1, clock=i,
+            started_at=at, at=at,
         )
     return made
 
@@ -306,13 +295,7 @@ def test_levels_go_step_by_step_and_show_their_patterns(signed_in, person, equip
     assert answer["Location"].endswith("?view=levels&step=white-level")
     assert bench.world.picture.chart == "white-level"
     act(
-        signed_in,
-        equipped,
-        "step",
-        view="levels",
-        step="white-level",
-        done="white-level",
-        to="black-level",
+        signed_in, equipped, "step", view="levels", step="white-level", done="white-level", to="black-level",
         **{"value-pic-2": "88", "seen": "0"},
     )
     assert bench.world.picture.chart == "black-level"
@@ -402,19 +385,8 @@ def test_another_firm_cannot_reach_any_of_it(client, stranger, equipped, person,
     screen_of(visit_id=equipped.visit_id, firm_id=person.firm_id)
     client.force_login(stranger, backend="django.contrib.auth.backends.ModelBackend")
     for name in (
-        "note",
-        "answer",
-        "show",
-        "open-screen",
-        "identify",
-        "driver-range",
-        "use-screen",
-        "step",
-        "watch",
-        "keep-menu",
-        "keep-place",
-        "look",
-        "pair",
+        "note", "answer", "show", "open-screen", "identify", "driver-range", "use-screen", "step", "watch", "keep-menu",
+        "keep-place", "look", "pair",
     ):
         assert act(client, equipped, name).status_code == 404, name
     for name in ("sheet", "sheet-json", "sheet-csv"):
@@ -434,13 +406,7 @@ def test_a_pattern_finds_its_controls_by_role_or_by_name_or_offers_all(signed_in
     body = page(signed_in, tuning, "?view=patterns&pattern=uniformity")
     assert 'name="other-value"' in body
     act(
-        signed_in,
-        tuning,
-        "look-by",
-        view="patterns",
-        pattern="uniformity",
-        control="pic-1",
-        seen="0",
+        signed_in, tuning, "look-by", view="patterns", pattern="uniformity", control="pic-1", seen="0",
         **{"other-value": "55"},
     )
     assert ControlChange.objects.get().after == 55

@@ -193,12 +193,7 @@ def test_a_correction_beside_a_keyed_reference(equipped, person, now, bench):
         actor=person, name="Lab meter", serial="LM-1", kind="spectroradiometer", floor=0.01, order="XYZ", now=now
     )
     started = making.start(
-        tuning_id=equipped.pk,
-        actor=person,
-        reference_id=reference.pk,
-        at_once=True,
-        method="four-colour",
-        average=1,
+        tuning_id=equipped.pk, actor=person, reference_id=reference.pk, at_once=True, method="four-colour", average=1,
         now=now,
     )
     running = Running(started, person)

@@ -315,11 +315,7 @@ def test_lists_are_kept_within_their_limits(ready, signed_in):
     signed_in.post(
         address,
         {
-            "chosen": ["grey-own", "nonsense", "volume"],
-            "steps": "5000",
-            "edge": "1",
-            "grid": "4",
-            "drift_every": "x",
+            "chosen": ["grey-own", "nonsense", "volume"], "steps": "5000", "edge": "1", "grid": "4", "drift_every": "x",
             "stop": "found",
         },
     )

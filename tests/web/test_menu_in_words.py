@@ -118,14 +118,7 @@ def test_a_menu_is_typed_on_the_page_and_what_names_told_is_marked(signed_in, tu
 
 def test_a_block_form_keeps_what_was_chosen(signed_in, tuning):
     answer = act(
-        signed_in,
-        tuning,
-        "add-block",
-        view="menu",
-        block="single",
-        label="Logo light",
-        group="Economy",
-        low="0",
+        signed_in, tuning, "add-block", view="menu", block="single", label="Logo light", group="Economy", low="0",
         high="3",
     )
     page = signed_in.get(answer["Location"]).content.decode()
@@ -136,12 +129,8 @@ def test_a_block_form_keeps_what_was_chosen(signed_in, tuning):
 def test_a_copied_sheet_is_a_start_and_not_what_was_found(signed_in, tuning, person, now):
     SettingsSheet.objects.filter(tuning=tuning).delete()
     SettingsSheet.objects.create(
-        tuning=tuning,
-        moment="noted",
-        origin="copy",
-        note="from the film",
-        values={tuning.display.menu_map.controls[0]["id"]: 7},
-        at=now,
+        tuning=tuning, moment="noted", origin="copy", note="from the film",
+        values={tuning.display.menu_map.controls[0]["id"]: 7}, at=now,
     )
     page = arrival(signed_in, tuning, "?view=settings")
     assert "The copy from the film is filled in, as a start" in page

@@ -117,12 +117,7 @@ def test_a_handover_is_a_frozen_copy_and_can_be_withdrawn(signed_in, finished, p
     tuning.picture_mode = "Another"
     tuning.save()
     ControlChange.objects.create(
-        tuning=tuning,
-        group="11111111-1111-4111-8111-111111111111",
-        control="wb-gr",
-        label="R-Gain",
-        before=0,
-        after=9,
+        tuning=tuning, group="11111111-1111-4111-8111-111111111111", control="wb-gr", label="R-Gain", before=0, after=9,
         at=now,
     )
     assert signed_in.get(address).content == before

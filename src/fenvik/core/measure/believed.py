@@ -7,6 +7,7 @@ from numpy.typing import ArrayLike
 
 MOST_APART, MOST_LESS = 0.02, 0.04  # of white: between its two readings, and below the sum of its parts
 MOST_APART_BY_HAND = 0.05  # a display warms up over minutes; both meters see each patch in that same light
+FOOT_LAMBERT = 3.4263  # cd/m²
 MOST_LIGHT_APART = 0.1  # relative, of two meters: the stand-ins' are within 0.013 of each other
 MOST_SEEN_APART = 0.03  # of a patch's luminance, by the corrected meter and the reference: noise is within 0.011
 
@@ -25,6 +26,9 @@ def lights_apart(meter: ArrayLike, reference: ArrayLike) -> tuple[str, ...]:
     share = float(np.median(np.asarray(meter, dtype=np.float64)[:, 1] / np.asarray(reference, dtype=np.float64)[:, 1]))
     if max(share, 1.0 / share) <= 1.0 + MOST_LIGHT_APART:
         return ()
+    for who, apart in (("reference", share), ("meter", 1.0 / share)):
+        if abs(apart / FOOT_LAMBERT - 1.0) <= MOST_LIGHT_APART:
+            return (f"The {who} gives as much light as if its values were foot-lamberts: one is 3.426 cd/m², which are wanted.",)
     more = f"{100 * abs(share - 1.0):.0f} % {'more' if share > 1 else 'less'}"
     return (f"The meter gives {more} light than the reference: do both look at the same spot, with nothing before either?",)
 
