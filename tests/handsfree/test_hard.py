@@ -52,6 +52,18 @@ def test_what_was_turned_and_left_far_off_begins_at_its_defaults_and_what_was_le
         assert (job.restored, mean < 0.5, worst < 0.9, colours < 0.8) == (False, True, True, True), (mean, worst, colours)
 
 
+def test_defaults_that_are_none_are_left_again():
+    hard = Hard(60_000, "gains turned before")
+    for control in (c for c in hard.controls if c["role"].startswith("white.gain")):
+        control["default"] = control["min"]
+    display = Faulty(60_000, "none", hard)
+    job = Job(Desk(display.controls, budget=BUDGET), TARGET)
+    perform(job.run(), display)
+    assert any("at what the display calls their defaults white is worse" in note for note in job.desk.notes)
+    mean, worst, _, _ = display.truth(TARGET)
+    assert (job.restored, mean < 0.7, worst < 1.5) == (False, True, True), (mean, worst)
+
+
 def test_a_last_move_that_the_proof_denies_is_taken_back():
     display = Faulty(60_006, "none", Hard(60_006, "lights end early"))
     job = Job(Desk(display.controls, budget=BUDGET), TARGET)
