@@ -52,7 +52,8 @@ def begin_with(job: "Job") -> Procedure[None]:
     said: list[str] = []
     several: list[dict[str, Any]] = []
     for step, roles, name, part, far in FAR:
-        if step in job.steps and off.get(part, 0.0) > far * job.target.metric.weight and (there := turned(desk, roles)):
+        is_far = off.get(part, 0.0) > max(far * job.target.metric.weight, job.goal)
+        if step in job.steps and is_far and (there := turned(desk, roles)):
             several += there
             said.append(name)
     for control in several:
