@@ -30,6 +30,7 @@ from fenvik.web.results.proof import proof_of
 from fenvik.web.results.verdict import verdict_of
 from fenvik.web.stops.adjust.two_point import expected
 from fenvik.web.visits.models import Place, Tuning
+from tests.web.adjustable import adjustable
 from tests.web.served import until
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -297,3 +298,18 @@ def test_reading_on_for_long_leaves_the_levels_that_were_read_before(equipped, p
 )
 def test_what_is_expected_of_a_step_that_nobody_knows_is_said_as_that(here, doubt, words):
     assert expected(here, doubt, 0.9) == words
+
+
+@pytest.mark.parametrize(("turned", "is_said"), [(-45, True), (0, False)])
+def test_gains_that_were_turned_before_and_are_far_off_send_to_the_maker_s_values(turned, is_said, person, now, bench, signed_in):
+    bench.displays[0].choose_mode("m2")
+    for control in ("wb-gr", "wb-gb"):
+        bench.displays[0].set_control("m2", control, turned if control == "wb-gr" else -turned)
+    try:
+        tuning = adjustable(person, bench, now, index=0, mode="Film")
+        engine.run(services.start_pass(tuning_id=tuning.pk, actor=person, now=now, purpose=PassPurpose.FOUND).pk)
+    finally:
+        for control in ("wb-gr", "wb-gb"):
+            bench.displays[0].set_control("m2", control, 0)
+    page = signed_in.get(reverse("stop", args=(tuning.pk, "adjust")) + "?work=two").content.decode()
+    assert bool(re.search(r"with 2\s+gains or offsets turned before", page)) == is_said

@@ -18,6 +18,9 @@ from fenvik.web.results.parts import Pair
 from fenvik.web.stops.awaiting import awaited
 from fenvik.web.stops.scenes import Scene
 
+ENDS = ("white.gain.", "white.offset.")  # roles
+FAR = 4.0  # of the mean error of greys as found, as CIEDE2000: from there on a run puts them to their defaults, too
+
 
 def two_point(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
     """Say how far the level that is worked on is off, what to turn, and where all levels should stand now.
@@ -35,6 +38,7 @@ def two_point(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
     if pair.said is None and not rows:
         pair = replace(pair, awaited=awaited(scene.tuning))
     scene.picture = pictures.draw(scene.options.view, pair)
+    scene.extra["turned_before"] = _turned_before(scene)
     live = desk.live
     if live is not None:
         deviation, std, error, error_std = live
@@ -70,6 +74,17 @@ def two_point(scene: Scene, desk: Desk, found: dict[float, Any]) -> None:
                 float(desk.nudge.after[at]), 1.96 * float(desk.nudge.after_std[at]), float(desk.nudge.overall_after)
             ),
         }  # fmt: skip
+
+
+def _turned_before(scene: Scene) -> dict[str, Any] | None:
+    """Return how many gains and offsets somebody had turned, and how far greys were off so; None where they are not far off."""
+    found = scene.found
+    if found is None or not found.graded.any() or scene.values.changes:
+        return None
+    off, far = float(found.colour_only.value[found.graded].mean()), FAR * scene.tuning.target.metric.weight
+    turned = [row for row in scene.values.rows if (row.get("role") or "").startswith(ENDS) and row["usual"] is not None]
+    many = sum(row["now"] is not None and row["now"] != row["usual"] for row in turned)
+    return {"off": off, "many": many} if many and off > far else None
 
 
 def _grey_now(desk: Desk) -> Analysis | None:
