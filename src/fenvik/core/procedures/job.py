@@ -12,7 +12,7 @@ from fenvik.core.models.foreseen import Foresight
 from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.models.taught import Taught
-from fenvik.core.procedures import choices, colours, defaults, giving, leaving, preparing, reference, trusted, unlocking
+from fenvik.core.procedures import choices, colours, giving, leaving, preparing, reference, trusted, unlocking
 from fenvik.core.procedures.correcting import Corrected, correct
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.doubt import agree, between
@@ -152,7 +152,7 @@ class Job:
             yield from preparing.process_off(self)
             yield from self.correct()
             if self.by != "install":
-                yield from defaults.begin_with(self)
+                yield from preparing.begin_at_defaults(self)
             if "light" in self.steps:
                 yield from preparing.light(self)
             if self.by != "controls":

@@ -6,7 +6,7 @@ import numpy as np
 
 from fenvik.core.analysis.clipping import may_clip, surely_grows
 from fenvik.core.models.palette import palette_for
-from fenvik.core.procedures import lights
+from fenvik.core.procedures import defaults, lights, scoring
 from fenvik.core.procedures.steps import Procedure, TooBrightError
 
 if TYPE_CHECKING:
@@ -46,6 +46,31 @@ def process_off(job: "Job") -> Procedure[None]:
             return
         dark = (yield from job.desk.greys((0.0,)))[0]  # white is read by both meters anyway
         job.black = max(float(dark.xyz[1]), 0.0)
+
+
+def begin_at_defaults(job: "Job") -> Procedure[None]:
+    """Put to its defaults what was turned, and is far off, of what the job adjusts by the menu; what it does is learned anew."""
+    desk, off = job.desk, scoring.parts_of(job.as_found, job.target)
+    far_off = defaults.far_off(desk, off, job.steps, job.target, job.goal)
+    several = [control for controls in far_off.values() for control in controls]
+    for control in several:
+        yield from desk.set(control, control["default"], as_far_as_it_lets=True)
+    if not any(control["value"] == control["default"] for control in several):
+        return
+    if not desk.by_hand:
+        yield from desk.following.wait_long(desk.settings, OFF_S)
+    ends = yield from desk.greys((100.0, 0.0))
+    said = f"{', '.join(far_off).capitalize()} had been turned before, and " + " and ".join(f"{k} {v:.1f}" for k, v in off.items())
+    if defaults.are_none(several, job.target, next(t for t in job.as_found if t.shows(WHITE)), ends[0]):
+        for control in several:
+            yield from desk.set(control, desk.found[control["id"]], as_far_as_it_lets=True)
+        desk.notes.append(f"{said} off; at what the display calls their defaults white is worse: they stay as they were.")
+        ends = yield from desk.greys((100.0, 0.0))
+    else:
+        desk.notes.append(f"{said} off: they begin at their defaults.")
+    job.settle(ends)
+    if job.target.is_hdr:
+        yield from ends_elsewhere(job)
 
 
 def light(job: "Job") -> Procedure[None]:
