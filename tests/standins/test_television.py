@@ -40,6 +40,19 @@ def test_presses_belong_to_the_row_that_was_chosen(television):
     }
 
 
+def test_no_press_is_lost_to_an_answer_that_was_asked_for_before_it(television):
+    page = television.page
+    television.turn("wb-gb", 0)
+    page.evaluate(
+        "() => { const ask = window.fetch; window.fetch = async (...asked) => { const answer = await ask(...asked);"
+        " if (!asked[1]) await new Promise((r) => setTimeout(r, 250)); return answer; }; }"
+    )
+    for _ in range(12):
+        page.keyboard.press("ArrowLeft")
+        page.wait_for_timeout(100)
+    page.wait_for_function("() => document.querySelector(`.row[data-control='wb-gb'] b`).textContent === '-12'")
+
+
 def test_a_mode_is_chosen_and_shift_goes_by_five(television):
     page = television.page
     for _ in range(12):

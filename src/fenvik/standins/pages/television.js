@@ -120,12 +120,12 @@ function around(list, now, by) {
 // Presses wait for each other: a remote held down must not overtake itself. A press belongs to the row that was chosen
 // when it was made, wherever the choice has gone meanwhile.
 let queue = Promise.resolve();
-let waiting = 0;
+let pressed = 0;
+let done = 0;
 function change(by, times) {
   const { id } = rows()[focus];
-  waiting += 1;
+  pressed += 1;
   queue = queue.then(() => {
-    waiting -= 1;
     const row = rows().find((r) => r.id === id);
     if (!row) return undefined;
     if (row.kind === "input") return send({ input: around(facts.inputs, row.value, by) });
@@ -134,7 +134,7 @@ function change(by, times) {
     if (row.kind === "switch") return send({ control: row.id, value: by > 0 });
     const wanted = Math.min(Math.max(row.value + by * times * row.step, row.min), row.max);
     return send({ control: row.id, value: wanted });
-  });
+  }).catch(() => { /* the stand-ins are being started again */ }).finally(() => { done += 1; });
 }
 
 function press(key, times = 1) {
@@ -171,10 +171,12 @@ document.getElementById("cold").addEventListener("click", () => world({ cold: se
 
 async function follow() {
   try {
+    const before = done;
     const answer = await fetch(address);
     const now = await answer.json();
-    // An answer that was asked for before a press would show the value from before it.
-    if (answer.ok && !waiting) draw(now);
+    // An answer that was asked for before a press was done would show the value from before it, and the next press
+    // would begin there.
+    if (answer.ok && pressed === before) draw(now);
   } catch { /* the stand-ins are being started again */ }
   setTimeout(follow, 200);
 }
