@@ -59,6 +59,7 @@ class Fit:
     fine: float = 1.0  # as of ``fineness``
     low: float = 1.0  # of signal: from where on offsets do nothing
     tilt: Floats = field(default_factory=lambda: np.zeros((2, 3)))  # what a gain adds to its own light at black, an offset at white
+    push: Floats = field(default_factory=lambda: np.zeros((3, 3)))  # light by points: what a step of those of another adds to it
     backwards: frozenset[int] = frozenset()  # points, by their places among the knobs, that take away where others add
     gain_doubt: Floats = field(default_factory=lambda: np.zeros((3, 3)))  # deviations of ``gain`` and ``offset``
     offset_doubt: Floats = field(default_factory=lambda: np.zeros((3, 3)))
@@ -87,6 +88,7 @@ class Fit:
             elif knob.kind == "tone":
                 made[:, :, k] = self.step[k] * pull[:, :, k]
             else:
+                made[:, :, k] = (-1.0 if k in self.backwards else 1.0) * self.push[:, knob.channel] * pull[:, :, k]
                 made[:, knob.channel, k] = self.step[k] * pull[:, knob.channel, k]
         return made
 

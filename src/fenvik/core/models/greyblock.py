@@ -13,6 +13,7 @@ from fenvik.core.types import Floats, Ints
 OWN = 0.8  # of what a step is taken to do by its range: how far that may be off
 TILT = 0.2  # of it: how much a gain may add at black, or an offset at white
 CROSS = 0.15  # of a control's own effect: how much it may push the other channels
+PUSHED = 0.25  # of a point's effect: how much the points of one light may push another, where they do
 UNEQUAL = 0.25  # of a point's effect: how far one point's step is from its light's usual one
 WARMING, WARMS_IN = 0.004, 60.0  # of drive at white that warm-up may still add, and in how many readings most of it
 ROUGH = 0.8  # how bent a display's curve may be: drive by level squared
@@ -21,6 +22,7 @@ MIDDLE, GROWTH = 0.5, 0.5  # of signal, and of a point's usual step: how much mo
 SHIFTED = 0.004  # of drive: what colour management may do to greys
 ASTRAY = np.array([0.028, 0.005])  # of signal: by how much points may meet white and black elsewhere than at their levels
 LEAST_SPREAD = 1e-5  # of what is taken of anything before it was read
+COLUMNS = {"warm": 0, "gain": 1, "offset": 4, "shift": 7, "place": 9, "tilt": 11, "push": 13}  # of a light, after its base
 NEAR = 0.002  # of signal: how steep a point's pull is, is told over this
 
 
@@ -70,20 +72,27 @@ class Readings:
 
 class Block:
     """The unknown of some lights (m of them), in order: of each light its base at n levels, warm-up, gains (3), offsets (3), what
-    colour management shifted (2), and by how much points meet white and black elsewhere than was taken (2); then of the points
-    their usual step, how it grows with the level, and how far each that was moved is from it.
+    colour management shifted (2), by how much points meet white and black elsewhere than was taken (2), tilts (2), and what the
+    points of the other lights push it by (3); then of the points their usual step, how it grows with the level, and how far each
+    that was moved is from it.
     """
 
     def __init__(
-        self, channels: Sequence[int], knobs: Sequence[Control], mine: Sequence[int], read: Readings, units: Floats,
-        taught: Taught | None = None, low: float = 1.0,
+        self, channels: Sequence[int], knobs: Sequence[Control], moved: Sequence[int], read: Readings, units: Floats,
+        taught: Taught | None = None, low: float = 1.0, *, pushes: bool = False,
     ) -> None:  # fmt: skip
+        mine = [k for k in moved if knobs[k].kind == "tone" or knobs[k].channel in channels]
         self.channels, self.mine, self.read, self.low = tuple(channels), np.array(mine, dtype=int), read, low
         self.units, self.taught = units, taught
         self.points = np.array([knobs[k].at for k in mine])
-        self.reach = reach_of(np.array([k.at for k in knobs if k.kind in ("point", "tone")]), self.points)
+        every = np.array([k.at for k in knobs if k.kind in ("point", "tone")])
+        self.reach = reach_of(every, self.points)
+        self.others = [k for k in moved if k not in mine] if pushes else []  # points of other lights
+        self.of_others = np.array([knobs[k].at for k in self.others])
+        self.reach_of_others = reach_of(every, self.of_others)
+        self.light_of_others = np.array([knobs[k].channel for k in self.others], dtype=int)
         n = len(read.levels)
-        self.one = n + 13  # columns of one light
+        self.one = n + 16  # columns of one light
         self.usual = len(channels) * self.one
         self.growth, self.own = self.usual + 1, self.usual + 2
         self.size = self.own + len(self.mine)
@@ -103,7 +112,7 @@ class Block:
 
     def first(self, i: int, what: str) -> int:
         """Return the first column of what is unknown of the block's i-th light."""
-        return i * self.one + len(self.read.levels) + {"warm": 0, "gain": 1, "offset": 4, "shift": 7, "place": 9, "tilt": 11}[what]
+        return i * self.one + len(self.read.levels) + COLUMNS[what]
 
     def _fixed(self, i: int, channel: int, knobs: Sequence[Control]) -> Floats:
         """Return what the readings of a light say (r, size) of all that does not depend on where points act."""
@@ -136,6 +145,7 @@ class Block:
                 said.append((self.first(i, "place") + k, 0.0, float(ASTRAY[k])))
                 mean, off = self._of_two(knobs, ("gain", "offset")[k], c, c)
                 said.append((self.first(i, "tilt") + k, 0.0, TILT * max(abs(mean), off)))
+            said.extend((self.first(i, "push") + j, 0.0, self._pushed(knobs, j)) for j in range(3))
         usual, off, growth = self._of_points(knobs)
         said.extend([(self.usual, usual, off), (self.growth, 0.0, growth)])
         said.extend((self.own + j, float(self.apart[k]), float(self.apart_off[k])) for j, k in enumerate(self.mine))
@@ -155,6 +165,11 @@ class Block:
             return float(told[0][light]), float(told[1][light])
         unit = float(np.mean(self.units[mine])) if mine else 0.0
         return (unit, OWN * unit) if channel == light else (0.0, CROSS * unit)
+
+    def _pushed(self, knobs: Sequence[Control], channel: int) -> float:
+        """Return how much a step of another light's points may push a light."""
+        mine = self.units[[k for k in self.others if knobs[k].channel == channel]]
+        return PUSHED * float(mine.mean()) if mine.size else 0.0
 
     def _of_points(self, knobs: Sequence[Control]) -> tuple[float, float, float]:
         """Return the usual step of the block's points, how far it may be off, and how much it may grow; and keep each one's own.
@@ -204,6 +219,7 @@ class Block:
         met = np.repeat(read.at[:, None], lights, axis=1) if met is None else met
         moved = read.moved[:, None, self.mine]
         felt = self._felt(met, shape) * moved  # (r, m, points)
+        pushed = self._felt_of_others(met, shape) * read.moved[:, None, self.others]
         rows = self.fixed.copy()
         steep = None
         if steps is not None:
@@ -214,6 +230,8 @@ class Block:
             rows[mine, self.usual] = felt[:, i].sum(axis=-1)
             rows[mine, self.growth] = felt[:, i] @ (self.points - MIDDLE)
             rows[mine, self.own :] = felt[:, i]
+            for j in set(self.light_of_others.tolist()):
+                rows[mine, self.first(i, "push") + j] = pushed[:, i, self.light_of_others == j].sum(axis=-1)
             if steep is not None:
                 place = self.first(i, "place")
                 rows[mine, place : place + 2] = steep[:, i, None] * ends(read.at)
@@ -222,6 +240,10 @@ class Block:
     def _felt(self, met: Floats, shape: tuple[float, str]) -> Floats:
         width, kind = shape
         return pull(np.abs(met[..., None] - self.points) / np.maximum(width * self.reach, 1e-3), kind)
+
+    def _felt_of_others(self, met: Floats, shape: tuple[float, str]) -> Floats:
+        width, kind = shape
+        return pull(np.abs(met[..., None] - self.of_others) / np.maximum(width * self.reach_of_others, 1e-3), kind)
 
     def squares(self, rows: Floats, weight: Floats, astray: Floats) -> tuple[Floats, Floats]:
         """Return the weighed equations (m·r + priors, size) and their values.

@@ -17,6 +17,7 @@ TOO_LITTLE, RESCALED = 2.5, 4  # times what a step was taken to do: then that is
 SUSPECT, MOST_SUSPECTS = 0.6, 6  # of its light's usual step: a point that does less may work backwards; so many are tried
 BACKWARDS = 4.0  # of the squared error: what must speak for that, for few do
 UNUSUAL = 3.0  # of the squared error: what must speak for points that act on the signal before gains and offsets do
+PUSHES, UNTOLD_BY = 5.0, 0.25  # squared error that must speak for points that push other lights, and that a reading leaves then
 LOWS = (0.7, 0.5, 0.35, 0.25)  # of signal: from where on some displays' offsets do nothing
 IN_THE_DARK_ALONE = 4.0  # of the squared error: what must speak for that
 
@@ -78,6 +79,13 @@ def _best_shape(knobs: Sequence[Control], seen: Sequence[Seen], fine: float, tau
     made = before if before.residual < after.residual - UNUSUAL else after
     problem.trust(made)
     made = problem.best(SHAPES, made)
+    if made.residual > UNTOLD_BY * len(seen):
+        pushing = problem.with_points_that_push()
+        other = pushing.best(SHAPES, made)
+        # As with them the signals at which readings meet the points are others, once more about that.
+        other = pushing.solved((other.width, other.shape), other)
+        if other.residual < made.residual - PUSHES:
+            problem, made = pushing, other
     return _where_offsets_end(problem, problem.solved((made.width, made.shape), made))
 
 

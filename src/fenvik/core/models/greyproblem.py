@@ -29,19 +29,28 @@ class Problem:
         self.knobs, self.read = knobs, Readings.of(seen, len(knobs), fine)
         moved = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone") and np.any(self.read.moved[:, k])]
         self.moved_points = moved
-        self.low, self.blocks = 1.0, self._blocks(1.0)
+        self.low, self.pushes = 1.0, False
+        self.blocks = self._blocks()
         self.weight = np.repeat(1.0 / self.read.noise[:, None], 3, axis=1)  # (readings, 3)
 
-    def _blocks(self, low: float) -> list[Block]:
-        moved, facts = self.moved_points, (self.read, self.units, self.taught, low)
+    def _blocks(self) -> list[Block]:
+        moved, facts = self.moved_points, (self.read, self.units, self.taught, self.low)
         if any(knob.kind == "tone" for knob in self.knobs):
             return [Block((0, 1, 2), self.knobs, moved, *facts)]
-        return [Block((c,), self.knobs, [k for k in moved if self.knobs[k].channel == c], *facts) for c in range(3)]
+        return [Block((c,), self.knobs, moved, *facts, pushes=self.pushes) for c in range(3)]
 
     def with_offsets_to(self, low: float) -> "Problem":
         """Return the same problem with offsets that do nothing from a signal on."""
         other = copy.copy(self)
-        other.low, other.blocks = low, self._blocks(low)
+        other.low = low
+        other.blocks = other._blocks()
+        return other
+
+    def with_points_that_push(self) -> "Problem":
+        """Return the same problem with points that may push the lights that are not theirs."""
+        other = copy.copy(self)
+        other.pushes = True
+        other.blocks = other._blocks()
         return other
 
     def ratios(self) -> dict[str, float]:
@@ -100,13 +109,14 @@ class Problem:
     def _together(self, parts: Sequence["Part"], shape: tuple[float, str], about: Fit | None) -> Fit:
         """Return the fit that the blocks make together."""
         base, gain, offset, gain_doubt, offset_doubt = np.zeros((len(self.read.levels), 3)), *np.zeros((4, 3, 3))
-        tilt = np.zeros((2, 3))
+        tilt, push = np.zeros((2, 3)), np.zeros((3, 3))
         astray = np.zeros((2, 3)) if about is None else about.astray.copy()
         step, doubt = np.zeros((2, len(self.knobs)))
         for part in parts:
             block = part.block
             for i, c in enumerate(block.channels):
                 base[:, c] = part.x[block.base(i)]
+                push[c] = part.three(i, "push")
                 gain[c], offset[c] = part.three(i, "gain"), part.three(i, "offset")
                 gain_doubt[c], offset_doubt[c] = part.three_off(i, "gain"), part.three_off(i, "offset")
                 tilt[:, c] = part.x[block.first(i, "tilt") : block.first(i, "tilt") + 2]
@@ -117,7 +127,7 @@ class Problem:
                     doubt[k] = part.deviation(block.first(block.channels.index(knob.channel), knob.kind) + knob.channel)
         return Fit(
             self.knobs, self.read.levels, base, gain, offset, step, doubt, *shape, self.residual(shape, parts),
-            about is not None and about.follows, astray, fine=self.read.fine, low=self.low, tilt=tilt,
+            about is not None and about.follows, astray, fine=self.read.fine, low=self.low, tilt=tilt, push=push,
             gain_doubt=gain_doubt, offset_doubt=offset_doubt,
         )  # fmt: skip
 
@@ -144,7 +154,7 @@ class Part:
         return np.linalg.inv(self.squares).astype(np.float64)
 
     def three(self, i: int, kind: str) -> Floats:
-        """Return what a step of each of the three gains or offsets does to the block's i-th light."""
+        """Return what a step of each of the three gains, offsets, or points of a light does to the block's i-th light."""
         start = self.block.first(i, kind)
         return self.x[start : start + 3]
 

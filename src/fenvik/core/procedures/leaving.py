@@ -195,14 +195,16 @@ def _put_worse_greys_back(job: "Job") -> Procedure[None]:
         return
     before = job.desk.settings
     again = yield from _with_greys_back(job)
+    told = f"The greys are at {left:.2f}, where {found:.2f} was found"
     if again is None:
+        job.desk.notes.append(f"{told}: what was turned for colours has moved them, and nothing was turned for the greys.")
         return
     if parts_of(again, job.target)["greys"] < left and score(again, job.target) < score(job.as_left, job.target):
         job.as_left = again
         job.desk.notes.append("The greys were no better than found, so their controls were put back; the colours are kept.")
         return
     yield from job.desk.put(before)
-    job.desk.notes.append(f"The greys are at {left:.2f}, where {found:.2f} was found; their controls put back made it no better.")
+    job.desk.notes.append(f"{told}; their controls put back made it no better.")
 
 
 def _with_greys_back(job: "Job") -> Procedure[list[Taken] | None]:
