@@ -208,6 +208,34 @@ def test_it_is_learned_on_which_signal_points_act(follows):
     assert np.abs(off).max() < 0.006
 
 
+KEEP_LIGHT = np.eye(3) - np.array([0.2126, 0.7152, 0.0722])  # what one light gets, the others lose
+RANDOMLY = np.array([[1.0, 0.2, -0.1], [-0.25, 1.0, 0.15], [0.1, -0.2, 1.0]])
+
+
+@pytest.mark.parametrize("pushes", [KEEP_LIGHT, RANDOMLY])
+def test_points_that_push_other_lights_are_learned_as_such(pushes):
+    rng = np.random.default_rng(8)
+
+    def display(levels, moved):
+        drives = np.repeat(levels[:, None], 3, axis=1).copy()
+        for k, knob in enumerate(POINTS):
+            pull = np.exp(-0.5 * ((levels - knob.at) / 0.05) ** 2)
+            drives += moved[k] * 0.003 * pull[:, None] * pushes[:, knob.channel]
+        return drives
+
+    def read(moved):
+        drives = display(LEVELS, moved) + rng.normal(0, 3e-4, (len(LEVELS), 3))
+        return [Seen(float(v), d, moved) for v, d in zip(LEVELS, drives, strict=True)]
+
+    states = [np.zeros(len(POINTS)), *(rng.integers(-8, 9, len(POINTS)).astype(float) for _ in range(2))]
+    model = fit(POINTS, [s for moved in states for s in read(moved)])
+    off = model.at(LEVELS, states[-1]) - display(LEVELS, states[-1])
+    assert np.abs(off).max() < 0.003
+    other = states[-1] + rng.integers(-3, 4, len(POINTS))  # where nobody has read
+    assert np.abs(model.at(LEVELS, other) - display(LEVELS, other)).max() < 0.006
+    np.testing.assert_allclose(model.push / 0.003, pushes - np.diag(np.diag(pushes)), atol=0.16)
+
+
 def test_greys_are_solved_in_relation_to_the_white_that_will_be_there():
     # White is one percent too bright in signal; a curve that follows it needs no change below.
     drives = LEVELS * 1.01

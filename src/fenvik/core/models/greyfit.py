@@ -1,6 +1,6 @@
 """The fit of the model of the greys to every reading that was taken. Linear, but for where points act and how wide."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -17,8 +17,8 @@ TOO_LITTLE, RESCALED = 2.5, 4  # times what a step was taken to do: then that is
 SUSPECT, MOST_SUSPECTS = 0.6, 6  # of its light's usual step: a point that does less may work backwards; so many are tried
 BACKWARDS = 4.0  # of the squared error: what must speak for that, for few do
 UNUSUAL = 3.0  # of the squared error: what must speak for points that act on the signal before gains and offsets do
-UNTOLD_BY, OTHERWISE = 0.25, 5.0  # squared error that a reading leaves where points may be unlike most, and what must speak for it
-ELSEWHERE = (-0.08, -0.04, 0.04, 0.08)  # of signal at white: how far from their labels some displays' points act
+UNTOLD_BY = 0.25  # squared error that a reading leaves where points may push other lights
+PUSHES, AND_SHARE = 5.0, 0.3  # of the squared error: what must speak for it; a light that ends is explained by it in part
 LOWS = (0.7, 0.5, 0.35, 0.25)  # of signal: from where on some displays' offsets do nothing
 IN_THE_DARK_ALONE = 4.0  # of the squared error: what must speak for that
 
@@ -81,30 +81,13 @@ def _best_shape(knobs: Sequence[Control], seen: Sequence[Seen], fine: float, tau
     problem.trust(made)
     made = problem.best(SHAPES, made)
     if made.residual > UNTOLD_BY * len(seen):
-        problem, made = _otherwise(problem, made)
+        pushing = problem.with_points_that_push()
+        other = pushing.best(SHAPES, made)
+        # As with them the signals at which readings meet the points are others, once more about that.
+        other = pushing.solved((other.width, other.shape), other)
+        if other.residual < min(made.residual - PUSHES, (1.0 - AND_SHARE) * made.residual):
+            problem, made = pushing, other
     return _where_offsets_end(problem, problem.solved((made.width, made.shape), made))
-
-
-def _otherwise(problem: "Problem", made: Fit) -> tuple["Problem", Fit]:
-    """Return the problem and the fit with points that are unlike those of most displays, where readings speak for that.
-
-    They push other lights, or act at other signals than their labels say, by a share of these.
-    """
-    while others := [(each, each.solved((made.width, made.shape), about)) for each, about in _unusual(problem, made)]:
-        likeliest, other = min(others, key=lambda one: one[1].residual)
-        if other.residual >= made.residual - OTHERWISE:
-            break
-        problem, made = likeliest, likeliest.best(SHAPES, other)
-    return problem, made
-
-
-def _unusual(problem: "Problem", made: Fit) -> Iterator[tuple["Problem", Fit]]:
-    """Yield the problem with points that are unlike most in one more way, and about what that is to be solved."""
-    if not problem.pushes:
-        yield problem.with_points_that_push(), made
-    if not problem.off_by:
-        for far in ELSEWHERE:
-            yield problem.with_points_off_by(far), replace(made, astray=made.astray + far * np.array([[1.0], [0.0]]))
 
 
 def _where_offsets_end(problem: "Problem", made: Fit) -> Fit:

@@ -29,7 +29,7 @@ class Problem:
         self.knobs, self.read = knobs, Readings.of(seen, len(knobs), fine)
         moved = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone") and np.any(self.read.moved[:, k])]
         self.moved_points = moved
-        self.low, self.pushes, self.off_by = 1.0, False, 0.0
+        self.low, self.pushes = 1.0, False
         self.blocks = self._blocks()
         self.weight = np.repeat(1.0 / self.read.noise[:, None], 3, axis=1)  # (readings, 3)
 
@@ -44,12 +44,6 @@ class Problem:
         other = copy.copy(self)
         other.low = low
         other.blocks = other._blocks()
-        return other
-
-    def with_points_off_by(self, share: float) -> "Problem":
-        """Return the same problem with points that are taken to act at other signals than their labels say."""
-        other = copy.copy(self)
-        other.off_by = share
         return other
 
     def with_points_that_push(self) -> "Problem":
@@ -106,11 +100,10 @@ class Problem:
         """Return what each block comes to. ``met``: the signals (r, 3) at which readings meet the points; None for their own."""
         astray = np.zeros((2, 3)) if about is None else about.astray
         parts = []
-        beyond = astray - self.off_by * np.array([[1.0], [0.0]])
         for block in self.blocks:
             lights = list(block.channels)
             rows = block.rows(None if met is None else met[:, lights], shape, None if about is None else about.step)
-            parts.append(Part.of(block, *block.squares(rows, self.weight, beyond[:, lights])))
+            parts.append(Part.of(block, *block.squares(rows, self.weight, astray[:, lights])))
         return parts
 
     def _together(self, parts: Sequence["Part"], shape: tuple[float, str], about: Fit | None) -> Fit:
