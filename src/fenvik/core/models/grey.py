@@ -63,6 +63,7 @@ class Fit:
     backwards: frozenset[int] = frozenset()  # points, by their places among the knobs, that take away where others add
     gain_doubt: Floats = field(default_factory=lambda: np.zeros((3, 3)))  # deviations of ``gain`` and ``offset``
     offset_doubt: Floats = field(default_factory=lambda: np.zeros((3, 3)))
+    end: Floats = field(default_factory=lambda: np.full(3, np.inf))  # drives of each light that it never goes beyond
 
     def met(self, levels: Floats, moved: Floats) -> Floats:
         """Return the signal (levels, 3) at which the points meet greys, for moves (k,) or (levels, k)."""
@@ -94,8 +95,16 @@ class Fit:
 
     def at(self, levels: Floats, moved: Floats) -> Floats:
         """Return the drives (levels, 3) for moves (k,)."""
+        return np.minimum(self.unended_at(levels, moved), self.end)
+
+    def unended_at(self, levels: Floats, moved: Floats) -> Floats:
+        """Return the drives (levels, 3) for moves (k,) that lights would have if they went on beyond their ends."""
+        return self.of_readings(levels, np.broadcast_to(moved, (len(levels), len(moved))))
+
+    def of_readings(self, levels: Floats, moved: Floats) -> Floats:
+        """Return what ``unended_at`` does for moves (levels, k), others at each level."""
         base = np.stack([np.interp(levels, self.levels, self.base[:, c] - self.levels) for c in range(3)], axis=-1)
-        result: Floats = base + levels[:, None] + self.effects(levels, moved) @ moved
+        result: Floats = base + levels[:, None] + np.einsum("nck,nk->nc", self.effects(levels, moved), moved)
         return result
 
 

@@ -7,6 +7,7 @@ import numpy as np
 
 from fenvik.core.controls import Control
 from fenvik.core.models.grey import Fit, Seen
+from fenvik.core.models.greyends import with_ends
 from fenvik.core.models.greyproblem import UNTOLD, Problem
 from fenvik.core.models.taught import Taught
 
@@ -73,7 +74,11 @@ def _best_shape(knobs: Sequence[Control], seen: Sequence[Seen], fine: float, tau
     if not problem.moved_points:
         usual = (taught.width, taught.shape) if taught is not None and taught.width else UNTOLD
         problem.trust(_where_offsets_end(problem, problem.solved(usual)))
-        return _where_offsets_end(problem, problem.solved(usual))
+        made = _where_offsets_end(problem, problem.solved(usual))
+        if made.residual <= UNTOLD_BY * len(seen):
+            return made
+        problem, made = with_ends(problem, made)
+        return _where_offsets_end(problem, made)
     made = problem.best(SHAPES)
     # Where the points act is not linear: it is taken from the fit before, and what that leaves is fitted as small shifts.
     after, before = (problem.solved((made.width, made.shape), replace(made, follows=follows)) for follows in (True, False))
@@ -87,6 +92,7 @@ def _best_shape(knobs: Sequence[Control], seen: Sequence[Seen], fine: float, tau
         other = pushing.solved((other.width, other.shape), other)
         if other.residual < min(made.residual - PUSHES, (1.0 - AND_SHARE) * made.residual):
             problem, made = pushing, other
+        problem, made = with_ends(problem, made)
     return _where_offsets_end(problem, problem.solved((made.width, made.shape), made))
 
 

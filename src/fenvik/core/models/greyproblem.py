@@ -11,7 +11,7 @@ from fenvik.core.controls import Control
 from fenvik.core.models.grey import Fit, Seen
 from fenvik.core.models.greyblock import Block, Readings, prior_units
 from fenvik.core.models.taught import OTHER_SHAPE, WIDTH_BETWEEN, Taught
-from fenvik.core.types import Floats
+from fenvik.core.types import Bools, Floats
 
 UNTOLD = (1.0, "bell")  # width and shape before any point was moved
 LIKELY_WIDTH, WIDTH_DOUBT = 0.85, 0.45  # of a point's pull, and how surely: the deviation of its logarithm
@@ -29,7 +29,8 @@ class Problem:
         self.knobs, self.read = knobs, Readings.of(seen, len(knobs), fine)
         moved = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone") and np.any(self.read.moved[:, k])]
         self.moved_points = moved
-        self.low, self.pushes = 1.0, False
+        self.low, self.pushes, self.end = 1.0, False, np.full(3, np.inf)
+        self.beyond_end = 0.0  # squared error of readings that tell of a light's end alone
         self.blocks = self._blocks()
         self.weight = np.repeat(1.0 / self.read.noise[:, None], 3, axis=1)  # (readings, 3)
 
@@ -51,6 +52,13 @@ class Problem:
         other = copy.copy(self)
         other.pushes = True
         other.blocks = other._blocks()
+        return other
+
+    def with_ends(self, end: Floats, told: Bools) -> "Problem":
+        """Return the same problem with lights that end at drives (3,), of which some readings (r, 3) tell and of nothing else."""
+        other = copy.copy(self)
+        other.end, other.weight = end, np.where(told, 0.0, self.weight)
+        other.beyond_end = float((((self.read.drives - end) * self.weight)[told] ** 2).sum())
         return other
 
     def ratios(self) -> dict[str, float]:
@@ -94,7 +102,7 @@ class Problem:
 
     def residual(self, shape: tuple[float, str], parts: Iterable["Part"]) -> float:
         """Return the squared error that is left, with what speaks against a width and a shape."""
-        return sum(part.residual for part in parts) + _unlikely(shape, self.taught)
+        return sum(part.residual for part in parts) + self.beyond_end + _unlikely(shape, self.taught)
 
     def _parts(self, shape: tuple[float, str], about: Fit | None, met: Floats | None = None) -> list["Part"]:
         """Return what each block comes to. ``met``: the signals (r, 3) at which readings meet the points; None for their own."""
@@ -128,7 +136,7 @@ class Problem:
         return Fit(
             self.knobs, self.read.levels, base, gain, offset, step, doubt, *shape, self.residual(shape, parts),
             about is not None and about.follows, astray, fine=self.read.fine, low=self.low, tilt=tilt, push=push,
-            gain_doubt=gain_doubt, offset_doubt=offset_doubt,
+            gain_doubt=gain_doubt, offset_doubt=offset_doubt, end=self.end,
         )  # fmt: skip
 
 

@@ -11,7 +11,7 @@ from fenvik.core.colour.target import Target
 from fenvik.core.models.grey import NOISE, Fit, Seen, seen_at, seen_of, wanted_of
 from fenvik.core.models.greyblock import UNEQUAL
 from fenvik.core.models.rolloff import RollOff
-from fenvik.core.types import Floats
+from fenvik.core.types import Floats, Ints
 
 UNREAD = 0.006  # of drive: how far a level that was never read may be off
 SAME_LEVEL = 0.006  # fraction of signal: levels that are nearer are one
@@ -27,6 +27,7 @@ SWEEPS = 40
 MANY = 40  # controls from which on the bounded least squares goes by the interior
 LUMINANCE = np.array([0.22, 0.70, 0.08])  # of white's, by the three lights, roughly
 FIRM = 3000.0  # weight of what must not be passed: error a drive
+KEPT, BELOW_END, ABOVE_END = 300.0, 0.002, 1e-4  # weight of a light's end, error a drive; of drive, to keep below it; and not to
 HELD = 1.0  # weight of white's own luminance
 
 
@@ -140,6 +141,12 @@ def solve(
         if float(raising[use] @ x) > room:
             a, b = np.vstack([a, FIRM * raising[use]]), np.append(b, FIRM * room)
             x = _bounded(a, b, lo, hi)
+    for _ in range(3 if np.isfinite(model.end).any() else 0):
+        kept, room = _above_ends(model, moved, use, x)
+        if not len(room):
+            break
+        a, b = np.vstack([a, kept]), np.concatenate([b, room])
+        x = _bounded(a, b, lo, hi)
     weight, beyond = np.ones(len(b)), np.zeros(len(b), dtype=bool)
     if target.curve == "pq":
         # What a display does not give stands out for ever: it must not be won at the cost of what can be right.
@@ -157,6 +164,15 @@ def solve(
     result = moved.copy()
     result[use] += whole
     return result
+
+
+def _above_ends(model: Fit, moved: Floats, use: Ints, x: Floats) -> tuple[Floats, Floats]:
+    """Return rows (m, used) that bring white down to the ends of those lights that further moves ``x`` would have go beyond them."""
+    top = np.array([1.0])
+    effects = model.effects(top, moved)[0][:, use]
+    room = model.end - BELOW_END - model.unended_at(top, moved)[0]
+    above = effects @ x > room + ABOVE_END
+    return KEPT * effects[above], KEPT * room[above]
 
 
 def reachable(levels: Floats, target: Target, white: float, black: float, roll: RollOff | None) -> Floats:
@@ -178,14 +194,15 @@ def _judged(
     mixed = seen_of(model.boost)
     weigh = metric(levels, target, white, black, roll) @ mixed
     effects = model.effects(levels, moved)
-    off = model.at(levels, moved) - wanted_of(levels, target, white, black, roll)[:, None]
+    # Beyond its end a light is to come down to it, as far as it would be above.
+    off = model.unended_at(levels, moved) - wanted_of(levels, target, white, black, roll)[:, None]
     a, b = weigh @ effects, -(weigh @ off[:, :, None])[:, :, 0]
     if target.curve == "pq":
         return _absolute(a, b, levels, curve=curve)
     top = np.array([1.0])
     of_white = metric(top, target, white, black)[0, 0] @ mixed * _share(1.0)
     a_white = of_white @ model.effects(top, moved)[0]
-    b_white = -float(of_white @ (model.at(top, moved)[0] - 1.0))
+    b_white = -float(of_white @ (model.unended_at(top, moved)[0] - 1.0))
     share = np.array([_share(y) for y in target.xyz(np.repeat(levels[:, None], 3, axis=1), white, black)[:, 1] / white])
     a[:, 0] -= a_white / share[:, None]
     b[:, 0] -= b_white / share

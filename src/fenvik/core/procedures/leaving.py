@@ -157,7 +157,7 @@ def _proof(job: "Job") -> Procedure[list[Taken]]:
 def _take_back_what_is_denied(job: "Job") -> Procedure[None]:
     """Take the last move of the greys back where the proof denies it, and keep that where it is better."""
     balance, now = job.balance, job.desk.settings
-    if balance is None or balance.model is None or balance.before_last is None or job.desk.by_hand or job.desk.has_installed:
+    if balance is None or balance.model is None or balance.before_last is None or job.desk.has_installed:
         return
     if not denies(balance, job.as_left, balance.before_last):
         return

@@ -1,0 +1,64 @@
+"""Lights that end below full signal: from there on a gain or a point does nothing, and what was read tells only that it was as much.
+
+A display whose contrast is too high for its white balance cuts a light off at the top. Taken for an error of its curve, the light
+is turned up for ever; known, the others are brought down to it.
+"""
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from fenvik.core.types import Floats
+
+if TYPE_CHECKING:
+    from fenvik.core.models.grey import Fit
+    from fenvik.core.models.greyproblem import Problem
+
+AT_END = 0.006  # of drive: what readings of a light at its end differ by: noise, and light that still grows
+BRIGHT = 0.85  # of signal: below no light ends that leaves a picture
+NO_END = np.inf
+ROUNDS = 3  # which readings are at an end follows from the fit, and that from them
+SPEAKS, AND_SHARE = 6.0, 0.2  # of the squared error: what must speak for a light that ends
+
+
+def with_ends(problem: "Problem", made: "Fit") -> tuple["Problem", "Fit"]:
+    """Return problem and fit with those lights ending that readings speak for; the given ones where they do for none.
+
+    In PQ a display's roll-off says where it ends.
+    """
+    of_none, best = problem, made
+    while of_none.read.fine >= 1.0:
+        tried = []
+        for c in np.flatnonzero(np.isinf(problem.end)):
+            at = problem.end.copy()
+            at[c] = _end_of(of_none, int(c))
+            if np.isfinite(at[c]):
+                tried.append(_fitted(of_none, made, at))
+        if not tried:
+            break
+        ended, other = min(tried, key=lambda each: each[1].residual)
+        if other.residual > min(best.residual - SPEAKS, (1.0 - AND_SHARE) * best.residual):
+            break
+        problem, best = ended, other
+    return problem, best
+
+
+def _end_of(problem: "Problem", channel: int) -> float:
+    """Return the drive that a light was never read above, infinite where it was read too little near its top."""
+    bright = problem.read.drives[problem.read.at >= BRIGHT, channel]
+    return float(np.median(bright[bright > bright.max() - AT_END])) if bright.size else NO_END
+
+
+def _fitted(problem: "Problem", made: "Fit", end: Floats) -> tuple["Problem", "Fit"]:
+    """Return the fit about another, with lights that end at drives (3,)."""
+    read = problem.read
+    near = (read.drives > end - AT_END) & (read.at >= BRIGHT)[:, None]
+    told, about, ended = near, made, problem
+    for _ in range(ROUNDS):
+        ended = problem.with_ends(end, told)
+        about = ended.solved((made.width, made.shape), about)
+        now = near & (about.of_readings(read.at, read.moved) > end - AT_END)
+        if (now == told).all():
+            break
+        told = now
+    return ended, about
