@@ -27,7 +27,7 @@ WAYS = (
     "offsets in the dark alone", "two-point about 30 and 80 %", "felt at every second step", "felt at every fourth step",
     "long menus", "gains beside the brightest", "points in light", "lights end early", "bent like an S", "readings that beat",
     "white level too high", "too much colour", "too much colour, turned the other way", "too much colour, a dead control",
-    "points push other lights", "points keep light", "points turned before", "gains turned before", "colours turned before",
+    "points push other lights", "points keep light", "points act elsewhere", "points turned before", "gains turned before", "colours turned before",
 )  # fmt: skip
 STEPS = {"coarse, 1 % a step": (5, 0.010), "±5 at 0.4 %": (5, 0.004), "±512 at 0.4 %": (512, 0.004)}
 DIMS, SAVES, SENSES = 0.2, 0.15, 0.15  # of the light: dynamic contrast in white, saving in the dark, the sensor back and forth
@@ -36,6 +36,7 @@ DARK_TO = 0.35  # of signal: from where on offsets that are felt in the dark alo
 ENDS_AT, BENT_BY, BEATS_BY = 0.97, 0.03, 0.015  # of signal; of signal; of light, by a meter that sees the display flicker
 HIGHER, A_LEVEL, MORE, A_COLOUR = 12, 0.006, 8, 0.02  # steps too many, and what one does to the signal and to the saturation
 IN_LIGHT = 4.0  # times what a point does to the signal: what it does to the light
+ELSEWHERE = 0.08  # of a point's signal: by how much it acts below or above what its label says
 PUSHED = 0.3  # of a point's own effect, at most: what it does to another light
 SHARES = np.array([0.2126, 0.7152, 0.0722])  # of luminance
 FELT = {"felt at every second step": 2, "felt at every fourth step": 4}
@@ -78,6 +79,8 @@ class Hard(RandomDisplay):
             self.pushes = np.eye(3) + (1 - np.eye(3)) * PUSHED * self.chance.uniform(-1.0, 1.0, (3, 3))
         elif way == "points keep light":
             self.pushes = np.eye(3) - SHARES  # what one light gets, the others lose
+        elif way == "points act elsewhere":
+            self.points = self.points * (1.0 + (ELSEWHERE if seed % 2 else -ELSEWHERE))
         elif self.at and way == "three points inverted":
             for place in self.chance.choice(self.point_step.size, 3, replace=False):
                 self.point_step.flat[place] *= -1.0

@@ -6,9 +6,7 @@ import pytest
 from bench.displays import RandomDisplay
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.models.black import POWER, black_of
-from fenvik.core.procedures.desk import Desk
-from fenvik.core.procedures.job import Job
-from fenvik.core.procedures.steps import perform
+from tests.handsfree.jobs import adjusted
 
 TARGET = TARGETS["bt709-bt1886"]
 WHITE, FLOOR = 120.0, 0.03
@@ -58,8 +56,7 @@ def test_a_black_that_grew_too_dark_for_the_meter_was_signal_and_nothing_else():
 def test_greys_are_held_against_a_black_that_fell():
     display = RandomDisplay(9175)
     found = display.emitted(np.zeros((1, 3)))[0, 1]
-    job = Job(Desk(display.controls, budget=150), TARGET)
-    perform(job.run(), display)
+    job = adjusted(display)
     left = display.emitted(np.zeros((1, 3)))[0, 1]
     assert left < 0.2 * found
     assert job.balance.black < 0.2 * found
@@ -71,6 +68,6 @@ def test_greys_are_held_against_a_black_that_fell():
 def test_black_that_was_read_just_below_what_is_seen_is_raised_no_farther():
     display = RandomDisplay(11115)
     found = display.emitted(np.zeros((1, 3)))[0, 1]
-    perform(Job(Desk(display.controls, budget=150), TARGET).run(), display)
+    adjusted(display)
     left = display.emitted(np.zeros((1, 3)))[0, 1]
     assert left < 1.3 * found, "half as bright again where a lift of 11 of 100 was taken for none"

@@ -7,11 +7,11 @@ import pytest
 
 from bench.faults import HDR, IN_HDR, made
 from bench.faulty import BringsAlong, broken
-from bench.handsfree import BUDGET
 from bench.site import Site
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import Standing, StoppedError, perform
+from tests.handsfree.jobs import adjusted
 
 
 @pytest.mark.parametrize(
@@ -36,8 +36,7 @@ def test_none_is_left_worse_than_found_in_hdr_or_by_what_is_installed(kind, faul
     display = broken(seed, fault, rig)
     display.is_attended = is_attended
     before = error()
-    job = Job(Desk(display.controls, budget=IN_HDR), target, **more)
-    perform(job.run(), display)
+    job = adjusted(display, target, **more, budget=IN_HDR)
     assert job.restored == is_put_back, job.desk.notes
     assert error() < (before + 0.1 if is_put_back else min(0.25 * before, 2.0)), job.desk.notes
 
@@ -45,8 +44,7 @@ def test_none_is_left_worse_than_found_in_hdr_or_by_what_is_installed(kind, faul
 def test_colours_that_are_seen_at_once_tell_nothing_of_gains_that_come_late():
     rig, target, more, error = made("sdr", 80_027)
     display, before = broken(80_027, "gains follow late", rig), error()
-    job = Job(Desk(display.controls, budget=BUDGET), target, **more)
-    perform(job.run(), display)
+    job = adjusted(display, target, **more)
     assert (job.desk.following.came["turned"], job.desk.following.came["coloured"]) == (0, 1)
     display.wait(60.0)
     assert error() < 0.6 * before
@@ -58,8 +56,7 @@ def test_what_a_choice_brings_along_is_put_back_too(seed, fault):
     rig, target, more, error = made("sdr", seed)
     display = BringsAlong(seed, fault, rig)
     before, found = error(), display._real()
-    job = Job(Desk(display.controls, budget=BUDGET), target, **more)
-    perform(job.run(), display)
+    job = adjusted(display, target, **more)
     assert job.restored == (fault == "aim lost")
     stands = display._real()
     assert {name: job.desk.settings[name] for name in stands} == stands

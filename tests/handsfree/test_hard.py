@@ -13,16 +13,15 @@ from fenvik.core.models.grey import Seen, drives_of
 from fenvik.core.models.palette import SDR
 from fenvik.core.procedures import choices
 from fenvik.core.procedures.desk import Desk
-from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
+from tests.handsfree.jobs import adjusted
 
 
 @pytest.mark.parametrize("way", [way for way in WAYS if not way.startswith(("felt", "long", "three"))])  # those are below
 def test_no_way_of_being_hard_costs_the_greys(way):
     display = Faulty(60_005, "none", Hard(60_005, way))
     found = display.truth(TARGET)[0]
-    job = Job(Desk(display.controls, budget=BUDGET), TARGET, ("light", "white", "grey"))
-    perform(job.run(), display)
+    job = adjusted(display, TARGET, ("light", "white", "grey"))
     mean, worst, _, _ = display.truth(TARGET)
     assert (job.restored, mean < 0.6, worst < 1.6) == (False, True, True), (found, mean, worst)
 
@@ -33,7 +32,7 @@ def test_no_way_of_being_hard_costs_the_greys(way):
 def test_saturation_of_all_colours_is_turned_by_what_it_does_and_left_where_it_does_nothing(way, low, high):
     display = Hard(60_003, way)
     site, found = Faulty(60_003, "none", display), display.truth(TARGET)[2]
-    perform(Job(Desk(site.controls, budget=BUDGET), TARGET).run(), site)
+    adjusted(site)
     assert low <= display._value("saturation") <= high
     assert display.truth(TARGET)[2] < 0.7 * found
 
@@ -45,8 +44,7 @@ def test_saturation_of_all_colours_is_turned_by_what_it_does_and_left_where_it_d
 def test_what_was_turned_and_left_far_off_begins_at_its_defaults_and_what_was_left_well_does_not(way, said):
     display = Faulty(60_000, "none", Hard(60_000, way))
     for once in (True, False):
-        job = Job(Desk(display.controls, budget=BUDGET), TARGET)
-        perform(job.run(), display)
+        job = adjusted(display)
         assert any(note.startswith(f"{said} had been turned before, and greys ") for note in job.desk.notes) == once
         mean, worst, colours, _ = display.truth(TARGET)
         assert (job.restored, mean < 0.5, worst < 0.9, colours < 0.8) == (False, True, True, True), (mean, worst, colours)
@@ -57,8 +55,7 @@ def test_defaults_that_are_none_are_left_again():
     for control in (c for c in hard.controls if c["role"].startswith("white.gain")):
         control["default"] = control["min"]
     display = Faulty(60_000, "none", hard)
-    job = Job(Desk(display.controls, budget=BUDGET), TARGET)
-    perform(job.run(), display)
+    job = adjusted(display)
     assert any("at what the display calls their defaults white is worse" in note for note in job.desk.notes)
     mean, worst, _, _ = display.truth(TARGET)
     assert (job.restored, mean < 0.7, worst < 1.5) == (False, True, True), (mean, worst)
@@ -66,8 +63,7 @@ def test_defaults_that_are_none_are_left_again():
 
 def test_a_last_move_that_the_proof_denies_is_taken_back():
     display = Faulty(60_006, "none", Hard(60_006, "lights end early"))
-    job = Job(Desk(display.controls, budget=BUDGET), TARGET)
-    perform(job.run(), display)
+    job = adjusted(display)
     mean, worst, _, _ = display.truth(TARGET)
     assert any("The last move of the greys did not do what it should" in note for note in job.desk.notes)
     assert (job.restored, mean < 0.75, worst < 3.0) == (False, True, True), (mean, worst)  # else 0.92 and 4.0
@@ -77,8 +73,7 @@ def test_what_was_turned_by_readings_of_another_light_is_taken_back_and_done_ane
     hard = Hard(78_056, "±512 at 0.4 %")
     display = Faulty(78_056, "curtain", hard)
     display.is_attended = True
-    job = Job(Desk(display.controls, budget=BUDGET), TARGET)
-    perform(job.run(), display)
+    job = adjusted(display)
     mean, worst, _, _ = hard.truth(TARGET)
     assert (job.restored, mean < 0.5, worst < 1.2) == (False, True, True), (mean, worst)  # else 4.8 and 12.5
 
@@ -87,8 +82,7 @@ def test_what_was_turned_by_readings_of_another_light_is_taken_back_and_done_ane
 def test_points_that_work_backwards_are_turned_as_they_want_and_named(seed):
     hard = Hard(seed, "three points inverted")
     display = Faulty(seed, "none", hard)
-    job = Job(Desk(display.controls, budget=BUDGET), TARGET, ("white", "grey"))
-    perform(job.run(), display)
+    job = adjusted(display, TARGET, ("white", "grey"))
     mean, worst, _, _ = hard.truth(TARGET)
     assert (mean < 0.6, worst < 1.2) == (True, True), (mean, worst)
     told = next(note for note in job.desk.notes if note.endswith("more of it gives less light, and it was turned as that wants."))
@@ -103,8 +97,7 @@ def test_points_that_work_backwards_are_turned_as_they_want_and_named(seed):
 def test_a_display_that_counts_in_larger_steps_than_its_menu_is_turned_in_those_and_named(seed, every):
     hard = Hard(seed, f"felt at every {every} step")
     display = Faulty(seed, "none", hard)
-    job = Job(Desk(display.controls, budget=BUDGET), TARGET, ("white", "grey"))
-    perform(job.run(), display)
+    job = adjusted(display, TARGET, ("white", "grey"))
     mean, worst, _, _ = hard.truth(TARGET)
     assert (mean < 0.75, worst < 1.6) == (True, True), (mean, worst)
     assert any(f"Only every {every} step of " in note for note in job.desk.notes), job.desk.notes
@@ -149,8 +142,7 @@ def test_colours_that_are_felt_at_every_fourth_step_are_not_called_dead(seed):
     hard = Hard(seed, "felt at every fourth step")
     found = hard.truth(TARGET)[2]
     display = Faulty(seed, "none", hard)
-    job = Job(Desk(display.controls, budget=BUDGET), TARGET)
-    perform(job.run(), display)
+    job = adjusted(display)
     dead = [note.split(" of ")[1].split(" do ")[0] for note in job.desk.notes if "do nothing that a reading can tell" in note]
     assert set(dead) <= {hard.dead}
     assert hard.truth(TARGET)[2] < 0.4 * found

@@ -15,6 +15,7 @@ from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import RefusedError, StoppedError, perform
+from tests.handsfree.jobs import adjusted
 
 PQ, HLG = TARGETS["bt2020-pq"], TARGETS["bt2020-hlg"]
 MODES = {0: "m3", 1: "p4", 2: "c3", 3: "q3", 4: "l3"}
@@ -22,9 +23,7 @@ LEAST_LIGHT = 0.13  # of signal, 0.6 cd/m²: below it a stand-in's own black is 
 
 
 def do(site, target, by="controls", **more):
-    job = Job(Desk(site.controls, budget=140), target, by=by, takes=site.display.optics.build.installs, **more)
-    perform(job.run(), site)
-    return job
+    return adjusted(site, target, by=by, takes=site.display.optics.build.installs, **more, budget=140)
 
 
 def site(index, seed, signal="hdr10", mode=""):
@@ -61,8 +60,7 @@ def test_controls_bring_greys_to_where_the_display_rolls_off(index, seed):
 def test_white_balance_behind_a_roll_off_is_brought_to_pq_too_and_what_that_costs_at_the_top_is_said(sample, seed, loses):
     display = sample(seed)
     found = display.hdr_truth()
-    job = Job(Desk(display.controls, budget=140), PQ)
-    perform(job.run(), display)
+    job = adjusted(display, PQ, budget=140)
     left = display.hdr_truth()
     assert left["follows_mean"] < 0.15 * found["follows_mean"]
     assert (left["peak"] < 0.97 * found["peak"]) == loses
@@ -113,8 +111,7 @@ def test_a_display_that_takes_no_tone_or_has_one_before_its_light_keeps_its_peak
     here = site(1, 200)
     peak = luminance or here.hdr_truth(PQ)[2]
     takes = {name: told for name, told in here.display.optics.build.installs.items() if name != without}
-    job = Job(Desk(here.controls, budget=140), PQ, by="install", takes=takes, luminance=luminance)
-    perform(job.run(), here)
+    adjusted(here, PQ, by="install", takes=takes, luminance=luminance, budget=140)
     greys, _, left, _ = here.hdr_truth(PQ)
     assert (greys.mean() < 1.0, greys[:-1].max() < 3.0) == (True, True)
     assert left > 0.96 * peak

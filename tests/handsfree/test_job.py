@@ -14,16 +14,15 @@ from fenvik.core.procedures import preparing
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import BudgetError, perform
+from tests.handsfree.jobs import adjusted
 
 TARGET = TARGETS["bt709-bt1886"]
 PROOF = len(FOUND) + len(SDR.full)
 
 
 def do(site, budget=150, **more):
-    desk = Desk(site.controls, budget=budget)
-    job = Job(desk, TARGET, **more)
-    perform(job.run(), site)
-    return job, desk
+    job = adjusted(site, **more, budget=budget)
+    return job, job.desk
 
 
 @pytest.mark.parametrize("seed", [55, 77, 99])

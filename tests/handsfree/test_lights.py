@@ -13,6 +13,7 @@ from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.lights import lower_white_level, turn_light
 from fenvik.core.procedures.steps import perform
+from tests.handsfree.jobs import adjusted
 
 TARGET = TARGETS["bt709-bt1886"]
 
@@ -36,8 +37,7 @@ def test_white_is_brought_to_the_luminance_that_is_wanted(wanted):
 def test_a_step_alone_does_what_was_asked_and_says_what_it_could_not(steps, seed, wanted, says):
     """Light that was asked for is not put back for a proof that differs by its noise; and nothing is that was not turned."""
     display = RandomDisplay(seed)
-    job = Job(Desk(display.controls, budget=150), TARGET, steps, luminance=wanted)
-    perform(job.run(), display)
+    job = adjusted(display, TARGET, steps, luminance=wanted)
     white = display.emitted(np.ones((1, 3)))[0, 1]
     assert not job.restored
     assert wanted is None or (abs(white / wanted - 1.0) < 0.06) != bool(says)
@@ -102,9 +102,7 @@ def test_what_does_not_clip_is_left_alone():
 
 def test_a_job_with_a_luminance_reaches_it_and_comes_right():
     site = Site(3, "q2", 55)
-    desk = Desk(site.controls, budget=170)
-    job = Job(desk, TARGET, luminance=120.0)
-    perform(job.run(), site)
+    job = adjusted(site, luminance=120.0, budget=170)
     white = next(t for t in job.as_left if (t.fraction == 1.0).all())
     assert white.xyz[1] == pytest.approx(120.0, rel=0.06)
     assert site.truth(TARGET)[0] < 0.6
@@ -125,8 +123,7 @@ def test_what_is_found_too_high_for_all_levels_or_colours_at_once_is_brought_bac
     usual = next(c["value"] for c in site.controls if c.get("role") == role)
     site.display.set_control(at[1], control, usual + by)
     site.controls[:] = site.display.menu.described(at[1])
-    job = Job(Desk(site.controls, budget=150), TARGET)
-    perform(job.run(), site)
+    job = adjusted(site)
     low, high = ends
     assert low <= site.display.menu.values[at[1]][control] <= high
     assert any(says in note for note in job.desk.notes)

@@ -3,11 +3,10 @@
 import pytest
 
 from bench.faults import IN_HDR, made
-from bench.handsfree import BUDGET, TARGET
+from bench.handsfree import TARGET
 from bench.locked import Locked
-from fenvik.core.procedures.desk import Desk
-from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
+from tests.handsfree.jobs import adjusted
 
 SEED = 62_003
 GREYS, ALL = ("white", "grey"), ("white", "grey", "colour")
@@ -19,8 +18,7 @@ LOCKED = (
 
 def done(way, steps=GREYS, **more):
     display = Locked(SEED, way, **more)
-    job = Job(Desk(display.controls, budget=BUDGET), TARGET, steps)
-    perform(job.run(), display)
+    job = adjusted(display, TARGET, steps)
     return display, job
 
 
@@ -47,8 +45,7 @@ def test_points_that_wait_for_a_switch_are_asked_for_and_else_left_alone_in_a_se
             return super().ask(words)
 
     display = Asked(SEED, way, is_attended=True)
-    job = Job(Desk(display.controls, budget=BUDGET), TARGET, GREYS)
-    perform(job.run(), display)
+    job = adjusted(display, TARGET, GREYS)
     assert display.rig.truth(TARGET)[0] < 0.6
     assert len(asked) == 1
     assert asked[0].startswith("The points of the white balance ")
@@ -70,7 +67,6 @@ IN_HDR_TOO = [("white balance stays", 70_016), ("points do nothing", 70_035), ("
 def test_locks_are_found_in_hdr_too_where_what_is_turned_stands_in_many_others(way, seed):
     rig, target, more, error = made("hdr", seed)
     display = Locked(seed, way, rig, is_attended=True)
-    job = Job(Desk(display.controls, budget=IN_HDR), target, **more)
-    perform(job.run(), display)
+    job = adjusted(display, target, **more, budget=IN_HDR)
     assert error() < 1.6, job.desk.notes
     assert not job.desk.refused

@@ -13,14 +13,13 @@ from fenvik.core.measure.correction_patches import correction_list
 from fenvik.core.procedures import job as job_module
 from fenvik.core.procedures import reference
 from fenvik.core.procedures.correcting import NAMED, correct
-from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.doubt import INSTALLED, agree, standing_out
 from fenvik.core.procedures.greys import Greys
-from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.samelight import LOOK_S
 from fenvik.core.procedures.steps import RefusedError, perform
 from fenvik.core.procedures.taken import Taken
 from fenvik.standins.rpc import Refusal
+from tests.handsfree.jobs import adjusted
 
 TARGET = TARGETS["bt709-bt1886"]
 
@@ -68,10 +67,8 @@ class Compared(Site):
 
 
 def do(site, **more):
-    desk = Desk(site.controls, budget=150)
-    job = Job(desk, TARGET, **more)
-    perform(job.run(), site)
-    return job, desk
+    job = adjusted(site, **more)
+    return job, job.desk
 
 
 def test_a_meter_that_has_lost_a_quarter_of_the_light_is_found_out_by_turning_everything_back_for_a_moment():
@@ -230,8 +227,7 @@ def test_light_that_becomes_another_is_noticed_and_whoever_stands_by_is_called(f
     display.is_attended = is_attended
     display.at_reading = 52 if fault == "hand" else display.at_reading
     found = display.truth(TARGET)[0]
-    job = Job(Desk(display.controls, budget=150), TARGET)
-    perform(job.run(), display)
+    job = adjusted(display)
     is_called, is_brief = fault != "patch before", fault in ("door", "hand")
     assert display.calls == int(is_called)
     assert job.restored == (is_called and not is_attended and not is_brief)
@@ -249,11 +245,9 @@ def test_light_that_becomes_another_is_noticed_and_whoever_stands_by_is_called(f
 def test_what_is_found_while_the_light_is_another_is_read_again(fault, at, said):
     display = Faulty(80_003, fault)
     display.at_reading = at
-    desk = Desk(display.controls, budget=150)
-    job = Job(desk, TARGET)
-    perform(job.run(), display)
-    assert display.truth(TARGET)[0] < 0.4, desk.notes
-    assert any(said in note for note in desk.notes)
+    job = adjusted(display)
+    assert display.truth(TARGET)[0] < 0.4, job.desk.notes
+    assert any(said in note for note in job.desk.notes)
     assert not job.restored
 
 
@@ -262,8 +256,7 @@ def test_who_says_that_it_cannot_be_set_right_is_not_waited_for():
     display.at_reading = 52
     display.ask, waited = lambda words: False, []
     display.wait = waited.append
-    job = Job(Desk(display.controls, budget=150), TARGET)
-    perform(job.run(), display)
+    job = adjusted(display)
     assert (job.restored, LOOK_S in waited) == (True, False)
 
 
@@ -288,11 +281,9 @@ def test_what_moves_after_it_has_answered_is_waited_for_and_not_called_stuck(lat
             return super().read(percent)
 
     rig = Slow(80_002, "none")
-    desk = Desk(rig.controls, budget=150)
-    job = Job(desk, TARGET, ("white", "grey"))
-    perform(job.run(), rig)
-    assert (job.restored, rig.truth(TARGET)[0] < 0.5, desk.refused) == (False, True, set()), desk.notes
-    assert not any("moved by" in note for note in desk.notes)
+    job = adjusted(rig, TARGET, ("white", "grey"))
+    assert (job.restored, rig.truth(TARGET)[0] < 0.5, job.desk.refused) == (False, True, set()), job.desk.notes
+    assert not any("moved by" in note for note in job.desk.notes)
     assert rig.now < 400
 
 
@@ -303,11 +294,9 @@ def test_a_display_that_leaves_its_mode_whenever_it_is_turned_is_looked_at_befor
             return super().set(control, value)
 
     rig = Leaving(80_002, "none")
-    desk = Desk(rig.controls, budget=150)
-    job = Job(desk, TARGET)
-    perform(job.run(), rig)
+    job = adjusted(rig)
     assert (job.restored, rig.truth(TARGET)[0] < 0.5, rig.readings < 120) == (False, True, True), rig.readings
-    assert [note for note in desk.notes if "left its picture mode" in note][-1].endswith("It does so again and again.")
+    assert [note for note in job.desk.notes if "left its picture mode" in note][-1].endswith("It does so again and again.")
 
 
 @pytest.mark.parametrize("refuses", [False, True])
@@ -330,12 +319,10 @@ def test_a_figure_among_the_controls_that_moves_all_the_time_is_left_to_itself(r
             return super().look()
 
     rig = Telling(80_002)
-    desk = Desk(rig.controls, budget=150)
-    job = Job(desk, TARGET, ("white", "grey"))
-    perform(job.run(), rig)
-    assert (job.restored, rig.truth(TARGET)[0] < 0.5) == (False, True), desk.notes
-    assert sum("so it was left to itself" in note for note in desk.notes) == 1
-    assert sum("thrown away" in note for note in desk.notes) <= 2
+    job = adjusted(rig, TARGET, ("white", "grey"))
+    assert (job.restored, rig.truth(TARGET)[0] < 0.5) == (False, True), job.desk.notes
+    assert sum("so it was left to itself" in note for note in job.desk.notes) == 1
+    assert sum("thrown away" in note for note in job.desk.notes) <= 2
 
 
 def test_a_display_that_never_stays_as_it_is_set_is_left_as_it_was_found():
@@ -502,10 +489,8 @@ def test_what_is_installed_follows_a_meter_that_changed_even_past_its_budget():
     site.when = 95
     listed = [p for p in correction_list("four-colour", 10, "limited") if p.label in NAMED]
     _, _, peak, _ = site.hdr_truth(target)
-    desk = Desk(site.controls, budget=140)
-    job = Job(desk, target, correction=listed, by="install", takes=site.display.optics.build.installs)
-    perform(job.run(), site)
+    job = adjusted(site, target, correction=listed, by="install", takes=site.display.optics.build.installs, budget=140)
     greys, _, left, _ = site.hdr_truth(target)
     assert greys.mean() < 1.6
     assert left > 0.98 * peak
-    assert any("readings more than were allowed" in note for note in desk.notes)
+    assert any("readings more than were allowed" in note for note in job.desk.notes)

@@ -10,6 +10,7 @@ from bench.handsfree import BUDGET, TARGET
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import RefusedError, TooBrightError, perform
+from tests.handsfree.jobs import adjusted
 
 SEED = next(s for s in range(80_000, 80_100) if (d := RandomDisplay(s)).at and d.cms == "attribute" and not d.boost and not d.dead)
 
@@ -46,8 +47,7 @@ class Refusing(Faulty):
 def test_a_control_that_cannot_be_set_is_left_out_and_said_once(roles):
     site = Refusing(SEED, roles=roles)
     before = site.rig.truth(TARGET)
-    job = Job(Desk(site.controls, budget=BUDGET), TARGET)
-    perform(job.run(), site)
+    job = adjusted(site)
     after = site.rig.truth(TARGET)
     assert not job.restored
     assert after[0] < (0.6 if roles[0] == "white.at." else 0.3) * before[0], job.desk.notes
@@ -67,8 +67,7 @@ def test_what_ends_sooner_than_was_said_or_sticks_is_found_out_without_a_word_fr
 
     site = Short(SEED, "none")
     before = site.rig.truth(TARGET)
-    job = Job(Desk(site.controls, budget=BUDGET), TARGET)
-    perform(job.run(), site)
+    job = adjusted(site)
     assert site.rig.truth(TARGET)[0] < 0.5 * before[0], job.desk.notes
     assert [note for note in job.desk.notes if "left as" in note] == [
         "at-50-red was left as it is: it does not move, whatever it is set to."
@@ -95,8 +94,7 @@ def test_an_option_that_a_menu_refuses_costs_none_of_the_others():
 def test_a_range_that_is_narrower_than_was_said_is_kept_to():
     site = Refusing(SEED, roles=("white.at.", "white.gain"), room=(-3, 3))
     before = site.rig.truth(TARGET)
-    job = Job(Desk(site.controls, budget=BUDGET), TARGET)
-    perform(job.run(), site)
+    job = adjusted(site)
     assert site.rig.truth(TARGET)[0] < 0.5 * before[0]
     assert site.refusals > 0
     assert not job.desk.refused
@@ -115,8 +113,7 @@ def test_what_a_display_does_not_take_after_all_is_left_out(takes_not, given):
     rig, target, more, error = made("installed", 303)
     site = Refusing(303, rig, takes_not=takes_not)
     before = error()
-    job = Job(Desk(site.controls, budget=IN_HDR), target, **more)
-    perform(job.run(), site)
+    job = adjusted(site, target, **more, budget=IN_HDR)
     assert set(job.desk.given) - {"matrix"} == set(given)
     assert all(any(f"did not take the {what}" in note for note in job.desk.notes) for what in takes_not)
     assert error() < (1.0 if "curves" in takes_not else 0.4) * before
@@ -127,8 +124,7 @@ def test_light_beyond_what_the_meter_reads_is_left_where_it_was():
     site = Refusing(90_001, rig, ceiling=500.0)  # its light stands lower, and would come to 542
     light = next(c for c in site.controls if c["role"] == "light")
     found = light["value"]
-    job = Job(Desk(site.controls, budget=IN_HDR), target, **more)
-    perform(job.run(), site)
+    job = adjusted(site, target, **more, budget=IN_HDR)
     assert (light["value"], job.restored) == (found, False)
     assert any("at its top the meter cannot read the light" in note for note in job.desk.notes)
 
@@ -136,8 +132,7 @@ def test_light_beyond_what_the_meter_reads_is_left_where_it_was():
 def test_a_meter_that_cannot_read_what_is_found_ends_it_with_everything_as_it_was():
     site = Refusing(SEED, ceiling=5.0)
     found = {c["id"]: c["value"] for c in site.controls}
-    job = Job(Desk(site.controls, budget=BUDGET), TARGET)
-    perform(job.run(), site)
+    job = adjusted(site)
     assert job.restored
     assert {c["id"]: c["value"] for c in site.rig.controls} == found
     assert any(note.startswith("too bright Every control was put back") for note in job.desk.notes)

@@ -10,9 +10,7 @@ from fenvik.core.colour.science import spectrum_to_xyz
 from fenvik.core.colour.space import D65_XY, xy_to_uv, xyz_to_uv
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.measure.shift import base_for, shift_of
-from fenvik.core.procedures.desk import Desk
-from fenvik.core.procedures.job import Job
-from fenvik.core.procedures.steps import perform
+from tests.handsfree.jobs import adjusted
 
 
 @pytest.mark.parametrize("lights", [(0.985, 1.0, 0.97), (1.0, 1.06, 0.985), (1.03, 0.985, 1.02)])
@@ -39,8 +37,7 @@ def test_the_mode_ends_at_the_wanted_white_after_one_correction(lights):
     assert shift.uv == pytest.approx(truth("p3") - truth("p2"), abs=0.0005)
     here.display.choose_mode("p2")
     target = replace(TARGETS["bt709-bt1886"], white_xy=base_for(D65_XY, shift))
-    job = Job(Desk(here.controls, budget=140), target)
-    perform(job.run(), here)
+    adjusted(here, target, budget=140)
     here.display.choose_mode("p2")
     for name, value in here.display.menu.values["p2"].items():
         here.display.menu.values["p3"][name] = value  # what both share

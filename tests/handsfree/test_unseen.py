@@ -19,6 +19,7 @@ from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.greys import AT_A_LOOK
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import StoppedError, perform
+from tests.handsfree.jobs import adjusted
 
 TARGET = TARGETS["bt709-bt1886"]
 SEEDS = (2001, 2004, 2010, 2017, 2023, 2030)
@@ -29,8 +30,7 @@ LEVELS = np.arange(1, 11) / 10
 def do(seed, **more):
     display = RandomDisplay(seed)
     found = display.truth(TARGET)
-    job = Job(Desk(display.controls, budget=150), TARGET, **more)
-    perform(job.run(), display)
+    job = adjusted(display, **more)
     return display, job, found
 
 
@@ -52,9 +52,7 @@ def test_the_last_look_goes_on_only_where_greys_are_otherwise_than_expected():
 
 def bent_like_an_s(seed):
     hard = Hard(seed, "bent like an S")
-    job = Job(Desk(hard.controls, budget=150), TARGET)
-    perform(job.run(), hard)
-    return job
+    return adjusted(hard)
 
 
 def test_nine_of_ten_displays_with_points_end_at_half_a_difference_and_none_above_one():
@@ -78,7 +76,7 @@ def test_a_job_of_greys_alone_takes_three_readings_a_level_with_everything():
 def test_black_is_not_raised_to_follow_the_curve(seed):
     display = RandomDisplay(seed)
     before = display.emitted(np.zeros((1, 3)))[0, 1]
-    perform(Job(Desk(display.controls, budget=150), TARGET, steps=("white", "grey")).run(), display)
+    adjusted(display, steps=("white", "grey"))
     after = display.emitted(np.zeros((1, 3)))[0, 1]
     assert after < 1.2 * before, "without the guard it is half as bright again"
 
@@ -125,8 +123,7 @@ def test_colours_are_read_where_one_of_those_found_was_too_dark_to_be():
     seed = next(s for s in range(3000, 3400) if (d := RandomDisplay(s)).cms == "attribute" and d.kind == "lcd" and d.at)
     display = Blind(seed)
     found = display.truth(TARGET)
-    job = Job(Desk(display.controls, budget=150), TARGET)
-    perform(job.run(), display)
+    job = adjusted(display)
     assert not any(look.foreseen for hue in job.hues for look in hue.looks)
     assert display.truth(TARGET)[0] < 0.5 * found[0]
 
@@ -163,18 +160,28 @@ def test_drives_are_freed_of_a_white_sub_pixel():
     np.testing.assert_allclose(seen_of(boost) @ [1, -1, 0], np.array([1, -1, 0]) / 1.4, atol=1e-12)
 
 
+def read_of(display, *states, seed):
+    """Return what a meter sees of a display's drives at all levels, for moves of its knobs."""
+    rng = np.random.default_rng(seed)
+    return [
+        Seen(float(v), d, moved)
+        for moved in states
+        for v, d in zip(LEVELS, display(LEVELS, moved) + rng.normal(0, 3e-4, (len(LEVELS), 3)), strict=True)
+    ]
+
+
 def test_points_that_do_more_at_brighter_levels_are_learned_as_such():
     rng = np.random.default_rng(2)
     step = 0.002 * (0.5 + LEVELS)  # from 0.6 to 1.5 of the usual
 
-    def read(moved):
-        drives = np.repeat(LEVELS[:, None], 3, axis=1).copy()
+    def display(levels, moved):
+        drives = np.repeat(levels[:, None], 3, axis=1).copy()
         for k, knob in enumerate(POINTS):
-            drives[:, knob.channel] += moved[k] * step[k // 3] * np.exp(-0.5 * ((LEVELS - knob.at) / 0.05) ** 2)
-        return [Seen(float(v), d, moved) for v, d in zip(LEVELS, drives + rng.normal(0, 3e-4, drives.shape), strict=True)]
+            drives[:, knob.channel] += moved[k] * step[k // 3] * np.exp(-0.5 * ((levels - knob.at) / 0.05) ** 2)
+        return drives
 
     moved = rng.integers(-8, 9, len(POINTS)).astype(float)
-    model = fit(POINTS, [*read(np.zeros(len(POINTS))), *read(moved)])
+    model = fit(POINTS, read_of(display, np.zeros(len(POINTS)), moved, seed=3))
     learned = model.step.reshape(-1, 3).mean(axis=1)
     assert np.corrcoef(learned, step)[0, 1] > 0.95
     assert learned[-1] > 1.3 * learned[1]
@@ -194,14 +201,10 @@ def test_it_is_learned_on_which_signal_points_act(follows):
             drives[:, knob.channel] += moved[k] * 0.003 * np.exp(-0.5 * (at / 0.05) ** 2)
         return drives
 
-    def read(moved):
-        drives = display(LEVELS, moved) + rng.normal(0, 3e-4, (len(LEVELS), 3))
-        return [Seen(float(v), d, moved) for v, d in zip(LEVELS, drives, strict=True)]
-
     turned = np.array([-12.0, 12.0, 9.0])  # by up to half of the way to the next point
     still, some = np.zeros(30), rng.integers(-8, 9, 30).astype(float)
     states = [np.concatenate(parts) for parts in ((0 * turned, still), (turned, some), (-turned / 2, some))]
-    model = fit(knobs, [s for moved in states for s in read(moved)])
+    model = fit(knobs, read_of(display, *states, seed=6))
     assert model.follows is follows
     between = LEVELS[:-1] + 0.05
     off = model.at(between, states[-1]) - display(between, states[-1])
@@ -223,17 +226,30 @@ def test_points_that_push_other_lights_are_learned_as_such(pushes):
             drives += moved[k] * 0.003 * pull[:, None] * pushes[:, knob.channel]
         return drives
 
-    def read(moved):
-        drives = display(LEVELS, moved) + rng.normal(0, 3e-4, (len(LEVELS), 3))
-        return [Seen(float(v), d, moved) for v, d in zip(LEVELS, drives, strict=True)]
-
     states = [np.zeros(len(POINTS)), *(rng.integers(-8, 9, len(POINTS)).astype(float) for _ in range(2))]
-    model = fit(POINTS, [s for moved in states for s in read(moved)])
+    model = fit(POINTS, read_of(display, *states, seed=9))
     off = model.at(LEVELS, states[-1]) - display(LEVELS, states[-1])
     assert np.abs(off).max() < 0.003
     other = states[-1] + rng.integers(-3, 4, len(POINTS))  # where nobody has read
     assert np.abs(model.at(LEVELS, other) - display(LEVELS, other)).max() < 0.006
     np.testing.assert_allclose(model.push / 0.003, pushes - np.diag(np.diag(pushes)), atol=0.16)
+
+
+@pytest.mark.parametrize("end", [[np.inf, 0.985, np.inf], [0.99, 0.98, 0.985], [np.inf] * 3])
+def test_lights_that_end_are_learned_as_such_and_white_comes_down_to_them(end):
+    gains = [Control(f"g{c}", "", "gain", c, 0, -50, 50, 1, at=1.0) for c in range(3)]
+
+    def display(levels, moved):
+        return np.minimum(levels[:, None] * (np.array([1.0, 1.012, 1.004]) + 0.004 * moved[:3]), end)
+
+    turned = np.array([0.0, 4.0, 2.0]), np.array([2.0, -3.0, 0.0])
+    states = [np.concatenate([two, np.zeros(30)]) for two in (np.zeros(3), *turned)]
+    model = fit([*gains, *POINTS], read_of(display, *states, seed=4))
+    np.testing.assert_allclose(model.end, end, atol=0.002)
+    wanted = solve(model, states[0], TARGET, 100.0, 0.0, allowed=[True] * 3 + [False] * 30, levels=LEVELS)
+    beyond = display(np.ones(1), wanted)[0] - np.array([1.0, 1.012, 1.004]) - 0.004 * wanted[:3]
+    assert np.abs(beyond).max() < 0.002, "no light is cut off any more"
+    assert np.ptp(display(np.ones(1), wanted)) < 0.004
 
 
 def test_greys_are_solved_in_relation_to_the_white_that_will_be_there():

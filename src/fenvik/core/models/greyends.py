@@ -1,4 +1,4 @@
-"""Lights that end below full signal: from there on a gain or a point does nothing, and what was read tells only that it was as much.
+"""Lights that end below full signal: from there on nothing lifts them, and what was read tells only that they were at their end.
 
 A display whose contrast is too high for its white balance cuts a light off at the top. Taken for an error of its curve, the light
 is turned up for ever; known, the others are brought down to it.
@@ -22,12 +22,9 @@ SPEAKS, AND_SHARE = 6.0, 0.2  # of the squared error: what must speak for a ligh
 
 
 def with_ends(problem: "Problem", made: "Fit") -> tuple["Problem", "Fit"]:
-    """Return problem and fit with those lights ending that readings speak for; the given ones where they do for none.
-
-    In PQ a display's roll-off says where it ends.
-    """
+    """Return problem and fit with those lights ending that readings speak for; the given ones where they do for none."""
     of_none, best = problem, made
-    while of_none.read.fine >= 1.0:
+    while True:
         tried = []
         for c in np.flatnonzero(np.isinf(problem.end)):
             at = problem.end.copy()

@@ -24,10 +24,12 @@ LOWS = (0.7, 0.5, 0.35, 0.25)  # of signal: from where on some displays' offsets
 IN_THE_DARK_ALONE = 4.0  # of the squared error: what must speak for that
 
 
-def fit(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0, taught: Taught | None = None) -> Fit:
+def fit(
+    knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0, taught: Taught | None = None, *, may_end: bool = True
+) -> Fit:
     """Fit the model to everything that was seen; what no reading tells stays at its prior. ``fine``: as of ``grey.fineness``.
 
-    ``taught``: what the same model's controls did on an earlier sample.
+    ``taught``: what the same model's controls did on an earlier sample. ``may_end``: whether lights may end below full signal.
 
     No display is quite as straight as the model. So a reading counts the less the farther the knobs have been turned since, and
     what is expected near to where they stand now is what was read near to it.
@@ -35,10 +37,10 @@ def fit(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0, taugh
     A point that works backwards is no point that does less than others: each that seems to do next to nothing is tried that
     way too.
     """
-    made = _fitted(knobs, seen, fine, taught)
+    made = _fitted(knobs, seen, fine, taught, may_end=may_end)
     backwards: frozenset[int] = frozenset()
     for k in _suspects(made, seen)[:MOST_SUSPECTS]:
-        other = _fitted(knobs, seen, fine, taught, backwards | {k})
+        other = _fitted(knobs, seen, fine, taught, backwards | {k}, may_end=may_end)
         if other.residual < made.residual - BACKWARDS:
             made, backwards = other, backwards | {k}
     return made
@@ -61,21 +63,25 @@ def _suspects(made: Fit, seen: Sequence[Seen]) -> list[int]:
 
 
 def _fitted(
-    knobs: Sequence[Control], seen: Sequence[Seen], fine: float, taught: Taught | None, backwards: frozenset[int] = frozenset()
-) -> Fit:
+    knobs: Sequence[Control], seen: Sequence[Seen], fine: float, taught: Taught | None, backwards: frozenset[int] = frozenset(),
+    *, may_end: bool,
+) -> Fit:  # fmt: skip
     """Return the fit in which some points (their places among the knobs) are taken to work backwards."""
     sign = np.array([-1.0 if k in backwards else 1.0 for k in range(len(knobs))])
-    made = _best_shape(knobs, [replace(s, moved=s.moved * sign) for s in seen] if backwards else seen, fine, taught)
+    turned = [replace(s, moved=s.moved * sign) for s in seen] if backwards else seen
+    made = _best_shape(knobs, turned, fine, taught, may_end=may_end)
     return replace(made, step=made.step * sign, backwards=backwards) if backwards else made
 
 
-def _best_shape(knobs: Sequence[Control], seen: Sequence[Seen], fine: float, taught: Taught | None) -> Fit:
+def _best_shape(
+    knobs: Sequence[Control], seen: Sequence[Seen], fine: float, taught: Taught | None, *, may_end: bool
+) -> Fit:
     problem = _to_scale(tuple(knobs), seen, fine, taught)
     if not problem.moved_points:
         usual = (taught.width, taught.shape) if taught is not None and taught.width else UNTOLD
         problem.trust(_where_offsets_end(problem, problem.solved(usual)))
         made = _where_offsets_end(problem, problem.solved(usual))
-        if made.residual <= UNTOLD_BY * len(seen):
+        if made.residual <= UNTOLD_BY * len(seen) or not may_end:
             return made
         problem, made = with_ends(problem, made)
         return _where_offsets_end(problem, made)
@@ -92,7 +98,8 @@ def _best_shape(knobs: Sequence[Control], seen: Sequence[Seen], fine: float, tau
         other = pushing.solved((other.width, other.shape), other)
         if other.residual < min(made.residual - PUSHES, (1.0 - AND_SHARE) * made.residual):
             problem, made = pushing, other
-        problem, made = with_ends(problem, made)
+        if may_end:
+            problem, made = with_ends(problem, made)
     return _where_offsets_end(problem, problem.solved((made.width, made.shape), made))
 
 

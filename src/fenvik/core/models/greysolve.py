@@ -27,7 +27,8 @@ SWEEPS = 40
 MANY = 40  # controls from which on the bounded least squares goes by the interior
 LUMINANCE = np.array([0.22, 0.70, 0.08])  # of white's, by the three lights, roughly
 FIRM = 3000.0  # weight of what must not be passed: error a drive
-KEPT, BELOW_END, ABOVE_END = 300.0, 0.002, 1e-4  # weight of a light's end, error a drive; of drive, to keep below it; and not to
+KEPT = 300.0  # weight of a light's end: error a drive
+BELOW_END, ABOVE_END = 0.002, 1e-4  # of drive: by how much white stays below it, and what counts as above that
 HELD = 1.0  # weight of white's own luminance
 
 
@@ -142,10 +143,10 @@ def solve(
             a, b = np.vstack([a, FIRM * raising[use]]), np.append(b, FIRM * room)
             x = _bounded(a, b, lo, hi)
     for _ in range(3 if np.isfinite(model.end).any() else 0):
-        kept, room = _above_ends(model, moved, use, x)
-        if not len(room):
+        rows, down = _above_ends(model, moved, use, x)
+        if not len(down):
             break
-        a, b = np.vstack([a, kept]), np.concatenate([b, room])
+        a, b = np.vstack([a, rows]), np.concatenate([b, down])
         x = _bounded(a, b, lo, hi)
     weight, beyond = np.ones(len(b)), np.zeros(len(b), dtype=bool)
     if target.curve == "pq":
@@ -167,7 +168,7 @@ def solve(
 
 
 def _above_ends(model: Fit, moved: Floats, use: Ints, x: Floats) -> tuple[Floats, Floats]:
-    """Return rows (m, used) that bring white down to the ends of those lights that further moves ``x`` would have go beyond them."""
+    """Return rows (m, used) that bring white down to the ends of lights that moves ``x`` have go beyond, and by how much (m,)."""
     top = np.array([1.0])
     effects = model.effects(top, moved)[0][:, use]
     room = model.end - BELOW_END - model.unended_at(top, moved)[0]

@@ -127,10 +127,10 @@ def as_felt(knobs: Sequence[Control], seen_by: grain.SeenBy, target: Target) -> 
 
     ``seen_by``: the readings with the moves of such knobs.
     """
-    seen, fine = seen_by(knobs), fineness(target)
+    seen, fitted = seen_by(knobs), partial(fit, fine=fineness(target), may_end=not target.is_hdr)
     if len({round(s.level, 4) for s in seen}) < LEAST_LEVELS or not any(s.moved.any() for s in seen):
         return list(knobs)
-    return grain.find(fit(knobs, seen, fine), seen_by, partial(fit, fine=fine), SURELY) or list(knobs)
+    return grain.find(fitted(knobs, seen), seen_by, fitted, SURELY) or list(knobs)
 
 
 def turnable(knobs: Sequence[Control], palette: Palette, target: Target, *, curve: bool) -> list[bool]:
@@ -162,7 +162,7 @@ def plan(
     read = sorted({round(s.level, 4) for s in seen})
     if len(read) < LEAST_LEVELS or not any(allowed):
         return None
-    model = fit(knobs, seen, fineness(target))
+    model = fit(knobs, seen, fineness(target), may_end=not target.is_hdr)
     at = {k.at for k in knobs if k.kind in ("point", "tone") and k.at <= palette.top + NEAR}
     # A level that was sent as the nearest code of a point's is that point.
     # Nor do two that were nearly alike count twice: what was asked for as found, and what the list asks for.

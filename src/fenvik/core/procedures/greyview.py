@@ -232,10 +232,11 @@ class GreyView:
         return self._fit_of(self.knobs, seen)
 
     def _fit_of(self, knobs: Sequence[Control], seen: Sequence[Seen]) -> Fit:
-        alone = fit(knobs, seen, fineness(self.target))
+        may_end = not self.target.is_hdr
+        alone = fit(knobs, seen, fineness(self.target), may_end=may_end)
         if self.taught is None:
             return alone
-        told = fit(knobs, seen, fineness(self.target), self.taught)
+        told = fit(knobs, seen, fineness(self.target), self.taught, may_end=may_end)
         if told.residual > alone.residual + DISBELIEVED:
             self.taught = None
             self.desk.notes.append("What an earlier display of this model had taught of these controls does not hold for this one.")

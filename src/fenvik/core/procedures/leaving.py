@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 LEFT = "as left"  # what is said when what is left is read
 WORSE_GREYS = 0.1  # of their mean error: less is what readings of a proof differ by
+CLEARLY_WORSE_GREYS = 0.5  # of their mean error: what no colours make up for
 CLEARLY_WORSE = 1.0  # of an error: a colour that got worse by more is put back to where it was found
 MAKES_COLOURS_HARD = 2.0  # of the greys' mean error
 MANY_RECALLED = 8  # readings
@@ -58,18 +59,24 @@ def look_left(job: "Job") -> Procedure[None]:
     elif is_worse and job.has_lost:
         job.desk.notes.append("What is left is no better than what was found. What had been installed then is gone, so it is kept.")
     elif is_worse and not (yield from _keep_what_is_better(job)) and not (yield from _keep_light(job)):
-        yield from job.put_back()
         too = ", and what was installed before" if job.desk.given else ""
-        job.desk.notes.append(f"What was left was no better than what was found, so every control was put back{too}.")
-        job.restored = True
-        job.as_left = list(job.as_found)  # the display stands as it was read then
+        yield from _put_all_back(job, f"What was left was no better than what was found, so every control was put back{too}.")
     elif "colour" in job.steps:
         yield from _put_worse_greys_back(job)
+        if job.restored:
+            return
         yield from _put_worse_colours_back(job)
         worse = worse_colours(job.as_found, job.as_left, job.target, job.proved)
         if worse:
             told = ", ".join(f"{name} from {was:.1f} to {now:.1f}" for name, was, now in worse)
             job.desk.notes.append(f"Worse than found: {told}. Everything else got better or stayed.")
+
+
+def _put_all_back(job: "Job", why: str) -> Procedure[None]:
+    yield from job.put_back()
+    job.desk.notes.append(why)
+    job.restored = True
+    job.as_left = list(job.as_found)  # the display stands as it was read then
 
 
 def _is_worse(job: "Job", left: list[Taken]) -> bool:
@@ -189,9 +196,13 @@ def _made_right(job: "Job") -> Procedure[None]:
 
 
 def _put_worse_greys_back(job: "Job") -> Procedure[None]:
-    """Put the greys' controls back to as found where colours alone got better, and keep that where both are better then."""
-    found, left = (parts_of(taken, job.target)["greys"] for taken in (job.as_found, job.as_left))
-    if left <= found + WORSE_GREYS * job.target.metric.weight or job.desk.has_installed:
+    """Put the greys' controls back to as found where colours alone got better, and keep that where both are better then.
+
+    Everything goes back where greys stay clearly worse than found: no colour is worth a grey that everybody sees.
+    """
+    weight, was = job.target.metric.weight, parts_of(job.as_found, job.target)
+    found, left = was["greys"], parts_of(job.as_left, job.target)["greys"]
+    if left <= found + WORSE_GREYS * weight or job.desk.has_installed:
         return
     before = job.desk.settings
     again = yield from _with_greys_back(job)
@@ -199,9 +210,16 @@ def _put_worse_greys_back(job: "Job") -> Procedure[None]:
     if again is None:
         job.desk.notes.append(f"{told}: what was turned for colours has moved them, and nothing was turned for the greys.")
         return
-    if parts_of(again, job.target)["greys"] < left and score(again, job.target) < score(job.as_left, job.target):
+    now = parts_of(again, job.target)
+    is_as_found = all(now[name] <= was[name] + WORSE_GREYS * weight for name in now)
+    if is_as_found or (now["greys"] < left and score(again, job.target) < score(job.as_left, job.target)):
         job.as_left = again
         job.desk.notes.append("The greys were no better than found, so their controls were put back; the colours are kept.")
+        return
+    if left > found + CLEARLY_WORSE_GREYS * weight:
+        if (yield from _keep_light(job)):
+            return
+        yield from _put_all_back(job, f"{told}, and their controls alone put back made it no better: every control was put back.")
         return
     yield from job.desk.put(before)
     job.desk.notes.append(f"{told}; their controls put back made it no better.")

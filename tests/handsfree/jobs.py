@@ -1,0 +1,15 @@
+"""A whole job on a display, as most tests of hands-free run one."""
+
+from fenvik.core.colour.target import TARGETS
+from fenvik.core.procedures.desk import Desk
+from fenvik.core.procedures.job import Job
+from fenvik.core.procedures.steps import perform
+
+SDR = TARGETS["bt709-bt1886"]
+
+
+def adjusted(rig, target=SDR, steps=None, *, budget=150, given=None, **more):
+    """Return a job that has been run to its end at a rig."""
+    job = Job(Desk(rig.controls, budget=budget, given=given or {}), target, *([steps] if steps else []), **more)
+    perform(job.run(), rig)
+    return job
