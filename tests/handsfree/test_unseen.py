@@ -215,14 +215,14 @@ KEEP_LIGHT = np.eye(3) - np.array([0.2126, 0.7152, 0.0722])  # what one light ge
 RANDOMLY = np.array([[1.0, 0.2, -0.1], [-0.25, 1.0, 0.15], [0.1, -0.2, 1.0]])
 
 
-@pytest.mark.parametrize("pushes", [KEEP_LIGHT, RANDOMLY])
-def test_points_that_push_other_lights_are_learned_as_such(pushes):
+@pytest.mark.parametrize(("pushes", "at"), [(KEEP_LIGHT, 1.0), (RANDOMLY, 1.0), (np.eye(3), 0.93), (np.eye(3), 1.07)])
+def test_points_that_push_other_lights_or_act_elsewhere_than_their_labels_say_are_learned_as_such(pushes, at):
     rng = np.random.default_rng(8)
 
     def display(levels, moved):
         drives = np.repeat(levels[:, None], 3, axis=1).copy()
         for k, knob in enumerate(POINTS):
-            pull = np.exp(-0.5 * ((levels - knob.at) / 0.05) ** 2)
+            pull = np.exp(-0.5 * ((levels - at * knob.at) / 0.05) ** 2)
             drives += moved[k] * 0.003 * pull[:, None] * pushes[:, knob.channel]
         return drives
 

@@ -1,6 +1,6 @@
 """The fit of the model of the greys to every reading that was taken. Linear, but for where points act and how wide."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -18,8 +18,10 @@ TOO_LITTLE, RESCALED = 2.5, 4  # times what a step was taken to do: then that is
 SUSPECT, MOST_SUSPECTS = 0.6, 6  # of its light's usual step: a point that does less may work backwards; so many are tried
 BACKWARDS = 4.0  # of the squared error: what must speak for that, for few do
 UNUSUAL = 3.0  # of the squared error: what must speak for points that act on the signal before gains and offsets do
-UNTOLD_BY = 0.25  # squared error that a reading leaves where points may push other lights
-PUSHES, AND_SHARE = 5.0, 0.3  # of the squared error: what must speak for it; a light that ends is explained by it in part
+UNTOLD_BY = 0.25  # squared error that a reading leaves where a display may be unlike most
+OTHERWISE, AND_SHARE = 5.0, 0.25  # of the squared error: what must speak for it; another way of being unlike explains a part
+AT_WHITE = np.array([[1.0], [0.0]])
+ELSEWHERE = (-0.08, -0.04, 0.04, 0.08)  # of a point's signal: by how much some act below or above what their labels say
 LOWS = (0.7, 0.5, 0.35, 0.25)  # of signal: from where on some displays' offsets do nothing
 IN_THE_DARK_ALONE = 4.0  # of the squared error: what must speak for that
 
@@ -91,16 +93,30 @@ def _best_shape(
     made = before if before.residual < after.residual - UNUSUAL else after
     problem.trust(made)
     made = problem.best(SHAPES, made)
-    if made.residual > UNTOLD_BY * len(seen):
+    while made.residual > UNTOLD_BY * len(seen):
+        others = [(each, fitted) for each, fitted in _unusual(problem, made, may_end=may_end)]
+        likeliest, other = min(others, key=lambda one: one[1].residual, default=(problem, made))
+        if other.residual >= min(made.residual - OTHERWISE, (1.0 - AND_SHARE) * made.residual):
+            break
+        problem, made = likeliest, other
+    return _where_offsets_end(problem, problem.solved((made.width, made.shape), made))
+
+
+def _unusual(problem: "Problem", made: Fit, *, may_end: bool) -> Iterator[tuple["Problem", Fit]]:
+    """Yield problem and fit with one more way in which few displays are unlike the others.
+
+    Points that push other lights; points that act at other signals than their labels say; lights that end.
+    """
+    if not problem.pushes:
         pushing = problem.with_points_that_push()
         other = pushing.best(SHAPES, made)
         # As with them the signals at which readings meet the points are others, once more about that.
-        other = pushing.solved((other.width, other.shape), other)
-        if other.residual < min(made.residual - PUSHES, (1.0 - AND_SHARE) * made.residual):
-            problem, made = pushing, other
-        if may_end:
-            problem, made = with_ends(problem, made)
-    return _where_offsets_end(problem, problem.solved((made.width, made.shape), made))
+        yield pushing, pushing.solved((other.width, other.shape), other)
+    if not problem.off_by:
+        tried = [(problem.with_points_off_by(far), replace(made, astray=made.astray + far * AT_WHITE)) for far in ELSEWHERE]
+        yield min(((each, each.solved((made.width, made.shape), about)) for each, about in tried), key=lambda one: one[1].residual)
+    if may_end and np.isinf(problem.end).any():
+        yield with_ends(problem, made)
 
 
 def _where_offsets_end(problem: "Problem", made: Fit) -> Fit:

@@ -29,7 +29,7 @@ class Problem:
         self.knobs, self.read = knobs, Readings.of(seen, len(knobs), fine)
         moved = [k for k, knob in enumerate(knobs) if knob.kind in ("point", "tone") and np.any(self.read.moved[:, k])]
         self.moved_points = moved
-        self.low, self.pushes, self.end = 1.0, False, np.full(3, np.inf)
+        self.low, self.pushes, self.end, self.off_by = 1.0, False, np.full(3, np.inf), 0.0
         self.beyond_end = 0.0  # squared error of readings that tell of a light's end alone
         self.blocks = self._blocks()
         self.weight = np.repeat(1.0 / self.read.noise[:, None], 3, axis=1)  # (readings, 3)
@@ -45,6 +45,12 @@ class Problem:
         other = copy.copy(self)
         other.low = low
         other.blocks = other._blocks()
+        return other
+
+    def with_points_off_by(self, share: float) -> "Problem":
+        """Return the same problem with points that are taken to act at other signals than their labels say, by a share of these."""
+        other = copy.copy(self)
+        other.off_by = share
         return other
 
     def with_points_that_push(self) -> "Problem":
@@ -107,11 +113,12 @@ class Problem:
     def _parts(self, shape: tuple[float, str], about: Fit | None, met: Floats | None = None) -> list["Part"]:
         """Return what each block comes to. ``met``: the signals (r, 3) at which readings meet the points; None for their own."""
         astray = np.zeros((2, 3)) if about is None else about.astray
+        beyond = astray - self.off_by * np.array([[1.0], [0.0]])  # what is unlikely of it
         parts = []
         for block in self.blocks:
             lights = list(block.channels)
             rows = block.rows(None if met is None else met[:, lights], shape, None if about is None else about.step)
-            parts.append(Part.of(block, *block.squares(rows, self.weight, astray[:, lights])))
+            parts.append(Part.of(block, *block.squares(rows, self.weight, beyond[:, lights])))
         return parts
 
     def _together(self, parts: Sequence["Part"], shape: tuple[float, str], about: Fit | None) -> Fit:
