@@ -215,8 +215,10 @@ KEEP_LIGHT = np.eye(3) - np.array([0.2126, 0.7152, 0.0722])  # what one light ge
 RANDOMLY = np.array([[1.0, 0.2, -0.1], [-0.25, 1.0, 0.15], [0.1, -0.2, 1.0]])
 
 
-@pytest.mark.parametrize(("pushes", "at"), [(KEEP_LIGHT, 1.0), (RANDOMLY, 1.0), (np.eye(3), 0.93), (np.eye(3), 1.07)])
-def test_points_that_push_other_lights_or_act_elsewhere_than_their_labels_say_are_learned_as_such(pushes, at):
+@pytest.mark.parametrize(
+    ("pushes", "at", "most"), [(KEEP_LIGHT, 1.0, 2.0), (RANDOMLY, 1.0, 0.7), (np.eye(3), 0.92, 0.5), (np.eye(3), 1.08, 0.5)]
+)
+def test_points_that_push_other_lights_or_act_elsewhere_than_their_labels_say_are_learned_as_such(pushes, at, most):
     rng = np.random.default_rng(8)
 
     def display(levels, moved):
@@ -228,6 +230,7 @@ def test_points_that_push_other_lights_or_act_elsewhere_than_their_labels_say_ar
 
     states = [np.zeros(len(POINTS)), *(rng.integers(-8, 9, len(POINTS)).astype(float) for _ in range(2))]
     model = fit(POINTS, read_of(display, *states, seed=9))
+    assert model.residual < most * len(states) * len(LEVELS), "little is left to explain"
     off = model.at(LEVELS, states[-1]) - display(LEVELS, states[-1])
     assert np.abs(off).max() < 0.003
     other = states[-1] + rng.integers(-3, 4, len(POINTS))  # where nobody has read
