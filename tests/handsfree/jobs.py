@@ -8,8 +8,8 @@ from fenvik.core.procedures.steps import perform
 SDR = TARGETS["bt709-bt1886"]
 
 
-def adjusted(rig, target=SDR, steps=None, *, budget=150, given=None, **more):
+def adjusted(rig, target=SDR, steps=None, *, budget=150, given=None, by_hand=False, **more):
     """Return a job that has been run to its end at a rig."""
-    job = Job(Desk(rig.controls, budget=budget, given=given or {}), target, *([steps] if steps else []), **more)
+    job = Job(Desk(rig.controls, budget=budget, given=given or {}, by_hand=by_hand), target, *([steps] if steps else []), **more)
     perform(job.run(), rig)
     return job

@@ -61,12 +61,11 @@ def test_defaults_that_are_none_are_left_again():
     assert (job.restored, mean < 0.7, worst < 1.5) == (False, True, True), (mean, worst)
 
 
-def test_a_last_move_that_the_proof_denies_is_taken_back():
-    display = Faulty(60_006, "none", Hard(60_006, "lights end early"))
-    job = adjusted(display)
-    mean, worst, _, _ = display.truth(TARGET)
+def test_a_last_list_by_hand_that_the_proof_denies_is_taken_back():
+    display = Hard(80_005, "felt at every fourth step")
+    job = adjusted(display, by_hand=True)
     assert any("The last move of the greys did not do what it should" in note for note in job.desk.notes)
-    assert (job.restored, mean < 0.75, worst < 3.0) == (False, True, True), (mean, worst)  # else 0.92 and 4.0
+    assert (job.restored, display.truth(TARGET)[0] < 1.2) == (False, True), job.desk.notes  # else 2.7 of 1.7
 
 
 def test_what_was_turned_by_readings_of_another_light_is_taken_back_and_done_anew():
