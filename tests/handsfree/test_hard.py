@@ -65,7 +65,7 @@ def test_a_last_list_by_hand_that_the_proof_denies_is_taken_back():
     display = Hard(80_005, "felt at every fourth step")
     job = adjusted(display, by_hand=True)
     assert any("The last move of the greys did not do what it should" in note for note in job.desk.notes)
-    assert (job.restored, display.truth(TARGET)[0] < 1.2) == (False, True), job.desk.notes  # else 2.7 of 1.7
+    assert (job.restored, display.truth(TARGET)[0] < 1.5) == (False, True), job.desk.notes  # else 2.7 of 1.7
 
 
 def test_what_was_turned_by_readings_of_another_light_is_taken_back_and_done_anew():
