@@ -39,10 +39,10 @@ def fit(
     A point that works backwards is no point that does less than others: each that seems to do next to nothing is tried that
     way too.
     """
-    problem, made = _best_shape(knobs, seen, fine, taught, may_end=may_end)
+    made = _fitted(knobs, seen, fine, taught, may_end=may_end)
     backwards: frozenset[int] = frozenset()
     for k in _suspects(made, seen)[:MOST_SUSPECTS]:
-        other = _with_backwards(problem, seen, backwards | {k}, may_end=may_end)
+        other = _fitted(knobs, seen, fine, taught, backwards | {k}, may_end=may_end)
         if other.residual < made.residual - BACKWARDS:
             made, backwards = other, backwards | {k}
     return made
@@ -64,51 +64,45 @@ def _suspects(made: Fit, seen: Sequence[Seen]) -> list[int]:
     return sorted(found, key=lambda k: found[k])
 
 
-def _with_backwards(first: Problem, seen: Sequence[Seen], backwards: frozenset[int], *, may_end: bool) -> Fit:
-    """Return the fit in which some points (their places among the knobs) are taken to work backwards.
-
-    ``first``: the problem without that, which has told in which ways the display is unlike most.
-    """
-    sign = np.array([-1.0 if k in backwards else 1.0 for k in range(len(first.knobs))])
-    turned = [replace(s, moved=s.moved * sign) for s in seen]
-    _, made = _best_shape(first.knobs, turned, first.read.fine, first.taught, may_end=may_end, first=first)
-    return replace(made, step=made.step * sign, backwards=backwards)
+def _fitted(
+    knobs: Sequence[Control], seen: Sequence[Seen], fine: float, taught: Taught | None, backwards: frozenset[int] = frozenset(),
+    *, may_end: bool,
+) -> Fit:  # fmt: skip
+    """Return the fit in which some points (their places among the knobs) are taken to work backwards."""
+    sign = np.array([-1.0 if k in backwards else 1.0 for k in range(len(knobs))])
+    turned = [replace(s, moved=s.moved * sign) for s in seen] if backwards else seen
+    made = _best_shape(knobs, turned, fine, taught, may_end=may_end)
+    return replace(made, step=made.step * sign, backwards=backwards) if backwards else made
 
 
 def _best_shape(
-    knobs: Sequence[Control], seen: Sequence[Seen], fine: float, taught: Taught | None, *, may_end: bool,
-    first: Problem | None = None,
-) -> tuple[Problem, Fit]:  # fmt: skip
-    """Return the likeliest fit and its problem. ``first``: one of the same readings that tells how the display is unlike most."""
+    knobs: Sequence[Control], seen: Sequence[Seen], fine: float, taught: Taught | None, *, may_end: bool
+) -> Fit:
     problem = _to_scale(tuple(knobs), seen, fine, taught)
     if not problem.moved_points:
         usual = (taught.width, taught.shape) if taught is not None and taught.width else UNTOLD
         problem.trust(_where_offsets_end(problem, problem.solved(usual)))
         made = _where_offsets_end(problem, problem.solved(usual))
-        if made.residual > UNTOLD_BY * len(seen) and may_end:
-            problem, made = with_ends(problem, made)
-            made = _where_offsets_end(problem, made)
-        return problem, made
+        if made.residual <= UNTOLD_BY * len(seen) or not may_end:
+            return made
+        problem, made = with_ends(problem, made)
+        return _where_offsets_end(problem, made)
     made = problem.best(SHAPES)
     # Where the points act is not linear: it is taken from the fit before, and what that leaves is fitted as small shifts.
     after, before = (problem.solved((made.width, made.shape), replace(made, follows=follows)) for follows in (True, False))
     made = before if before.residual < after.residual - UNUSUAL else after
     problem.trust(made)
     made = problem.best(SHAPES, made)
-    if first is None:
-        while made.residual > UNTOLD_BY * len(seen):
-            others = _unusual(problem, made, may_end=may_end)
-            likeliest, other = min(others, key=lambda one: one[1].residual, default=(problem, made))
-            if other.residual >= min(made.residual - OTHERWISE, (1.0 - AND_SHARE) * made.residual):
-                break
-            problem, made = likeliest, other
-    elif first.is_unusual:
-        problem = problem.like(first)
-        made = problem.best(SHAPES, made)
-    return problem, _where_offsets_end(problem, problem.solved((made.width, made.shape), made))
+    while made.residual > UNTOLD_BY * len(seen):
+        others = [(each, fitted) for each, fitted in _unusual(problem, made, may_end=may_end)]
+        likeliest, other = min(others, key=lambda one: one[1].residual, default=(problem, made))
+        if other.residual >= min(made.residual - OTHERWISE, (1.0 - AND_SHARE) * made.residual):
+            break
+        problem, made = likeliest, other
+    return _where_offsets_end(problem, problem.solved((made.width, made.shape), made))
 
 
-def _unusual(problem: Problem, made: Fit, *, may_end: bool) -> Iterator[tuple[Problem, Fit]]:
+def _unusual(problem: "Problem", made: Fit, *, may_end: bool) -> Iterator[tuple["Problem", Fit]]:
     """Yield problem and fit with one more way in which few displays are unlike the others.
 
     Points that push other lights; points that act at other signals than their labels say; lights that end.
@@ -125,7 +119,7 @@ def _unusual(problem: Problem, made: Fit, *, may_end: bool) -> Iterator[tuple[Pr
         yield with_ends(problem, made)
 
 
-def _where_offsets_end(problem: Problem, made: Fit) -> Fit:
+def _where_offsets_end(problem: "Problem", made: Fit) -> Fit:
     """Return the fit with offsets that do nothing from some signal on, where readings speak for that."""
     mine = [k for k, knob in enumerate(problem.knobs) if knob.kind == "offset"]
     if not mine or not np.ptp(problem.read.moved[:, mine], axis=0).any():
@@ -135,7 +129,7 @@ def _where_offsets_end(problem: Problem, made: Fit) -> Fit:
     return other if other.residual < made.residual - IN_THE_DARK_ALONE else made
 
 
-def _to_scale(knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float, taught: Taught | None) -> Problem:
+def _to_scale(knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float, taught: Taught | None) -> "Problem":
     """Return the problem with what a step is taken to do before it was seen no longer far below what was seen.
 
     A range tells the scale widely, but not by an order: of a menu of ±512 a step may do as much as of one of ±50.

@@ -31,7 +31,6 @@ class Problem:
         self.moved_points = moved
         self.low, self.pushes, self.end, self.off_by = 1.0, False, np.full(3, np.inf), 0.0
         self.beyond_end = 0.0  # squared error of readings that tell of a light's end alone
-        self.told: Bools | None = None  # which those are
         self.blocks = self._blocks()
         self.weight = np.repeat(1.0 / self.read.noise[:, None], 3, axis=1)  # (readings, 3)
 
@@ -64,20 +63,9 @@ class Problem:
     def with_ends(self, end: Floats, told: Bools) -> "Problem":
         """Return the same problem with lights that end at drives (3,), of which some readings (r, 3) tell and of nothing else."""
         other = copy.copy(self)
-        other.end, other.told, other.weight = end, told, np.where(told, 0.0, self.weight)
+        other.end, other.weight = end, np.where(told, 0.0, self.weight)
         other.beyond_end = float((((self.read.drives - end) * self.weight)[told] ** 2).sum())
         return other
-
-    @property
-    def is_unusual(self) -> bool:
-        """Whether the display is taken to be unlike most."""
-        return self.pushes or bool(self.off_by) or self.told is not None
-
-    def like(self, other: "Problem") -> "Problem":
-        """Return the same problem with a display that is unlike most in the ways of another problem of the same readings."""
-        made = self.with_points_that_push() if other.pushes else self
-        made = made.with_points_off_by(other.off_by) if other.off_by else made
-        return made if other.told is None else made.with_ends(other.end, other.told)
 
     def ratios(self) -> dict[str, float]:
         """Return by kind how many times what it was taken to do a step of what was moved has been seen to do."""
