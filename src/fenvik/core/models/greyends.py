@@ -4,15 +4,11 @@ A display whose contrast is too high for its white balance cuts a light off at t
 is turned up for ever; known, the others are brought down to it.
 """
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 
+from fenvik.core.models.grey import Fit
+from fenvik.core.models.greyproblem import Problem
 from fenvik.core.types import Floats
-
-if TYPE_CHECKING:
-    from fenvik.core.models.grey import Fit
-    from fenvik.core.models.greyproblem import Problem
 
 AT_END = 0.006  # of drive: what readings of a light at its end differ by: noise, and light that still grows
 BRIGHT = 0.85  # of signal: below no light ends that leaves a picture
@@ -21,7 +17,7 @@ ROUNDS = 3  # which readings are at an end follows from the fit, and that from t
 SPEAKS, AND_SHARE = 6.0, 0.2  # of the squared error: what must speak for a light that ends
 
 
-def with_ends(problem: "Problem", made: "Fit") -> tuple["Problem", "Fit"]:
+def with_ends(problem: Problem, made: Fit) -> tuple[Problem, Fit]:
     """Return problem and fit with those lights ending that readings speak for; the given ones where they do for none."""
     of_none, best = problem, made
     while True:
@@ -40,13 +36,13 @@ def with_ends(problem: "Problem", made: "Fit") -> tuple["Problem", "Fit"]:
     return problem, best
 
 
-def _end_of(problem: "Problem", channel: int) -> float:
+def _end_of(problem: Problem, channel: int) -> float:
     """Return the drive that a light was never read above, infinite where it was read too little near its top."""
     bright = problem.read.drives[problem.read.at >= BRIGHT, channel]
     return float(np.median(bright[bright > bright.max() - AT_END])) if bright.size else NO_END
 
 
-def _fitted(problem: "Problem", made: "Fit", end: Floats) -> tuple["Problem", "Fit"]:
+def _fitted(problem: Problem, made: Fit, end: Floats) -> tuple[Problem, Fit]:
     """Return the fit about another, with lights that end at drives (3,)."""
     read = problem.read
     near = (read.drives > end - AT_END) & (read.at >= BRIGHT)[:, None]
