@@ -204,7 +204,7 @@ class Greys(GreyMoves):
         self.desk.notes += grains.said(self.knobs)
         ended = [] if self.model is None else [CHANNELS[c] for c in np.flatnonzero(np.isfinite(self.model.end))]
         if ended:
-            which = " and ".join(ended)
+            which = "any light" if len(ended) == len(CHANNELS) else " and ".join(ended)
             self.desk.notes.append(f"Nothing lifts {which} any more near full signal, so white was brought down to that.")
         if self.model is not None and self.model.residual > CONTRADICTS * max(self.read_of_now(), 1):
             self.desk.notes.append(
