@@ -103,6 +103,7 @@ class Block:
             k for k, knob in enumerate(knobs) if knob.kind == "tone" or (knob.kind == "point" and knob.channel in self.channels)
         ]
         self.prior, self.prior_wanted = self._prior(knobs)
+        self.prior_squares = self.prior.T @ self.prior
         columns = [self.first(i, "place") + end for i in range(len(self.channels)) for end in range(2)]
         self.places = np.array([np.flatnonzero(self.prior[:, column])[0] for column in columns])
 
@@ -245,14 +246,15 @@ class Block:
         width, kind = shape
         return pull(np.abs(met[..., None] - self.of_others) / np.maximum(width * self.reach_of_others, 1e-3), kind)
 
-    def squares(self, rows: Floats, weight: Floats, astray: Floats) -> tuple[Floats, Floats]:
-        """Return the weighed equations (m·r + priors, size) and their values.
-
-        ``weight`` (r, 3); ``astray`` (2, m): where the rows are about.
-        """
+    def weighed(self, rows: Floats, weight: Floats) -> tuple[Floats, Floats]:
+        """Return the equations (m·r, size) of the readings, weighed by ``weight`` (r, 3), and their values."""
         weigh = np.concatenate([weight[:, c] for c in self.channels])
         values = np.concatenate([self.read.drives[:, c] for c in self.channels])
+        return rows * weigh[:, None], values * weigh
+
+    def wanted(self, astray: Floats) -> Floats:
+        """Return the values (priors,) of what is taken before anything was read, about rows that are ``astray`` (2, m)."""
         wanted = self.prior_wanted.copy()
         # A place is doubted by how far it is from its level in all, not from where the fit is about.
         wanted[self.places] = -(astray / ASTRAY[:, None]).T.reshape(-1)
-        return np.vstack([rows * weigh[:, None], self.prior]), np.concatenate([values * weigh, wanted])
+        return wanted

@@ -37,15 +37,20 @@ def fit(
     what is expected near to where they stand now is what was read near to it.
 
     A point that works backwards is no point that does less than others: each that seems to do next to nothing is tried that
-    way too.
+    way too, by everything anew where it explains more as all the rest stands.
     """
-    made = _fitted(knobs, seen, fine, taught, may_end=may_end)
-    backwards: frozenset[int] = frozenset()
+    sign = np.ones(len(knobs))
+    problem, made = _best_shape(knobs, seen, fine, taught, may_end=may_end)
     for k in _suspects(made, seen)[:MOST_SUSPECTS]:
-        other = _fitted(knobs, seen, fine, taught, backwards | {k}, may_end=may_end)
+        turned = np.where(np.arange(len(knobs)) == k, -1.0, 1.0)
+        about = replace(made, step=made.step * turned)
+        if problem.with_turned(turned).solved((made.width, made.shape), about).residual >= made.residual:
+            continue
+        others = [replace(s, moved=s.moved * sign * turned) for s in seen]
+        other_problem, other = _best_shape(knobs, others, fine, taught, may_end=may_end)
         if other.residual < made.residual - BACKWARDS:
-            made, backwards = other, backwards | {k}
-    return made
+            problem, made, sign = other_problem, other, sign * turned
+    return replace(made, step=made.step * sign, backwards=frozenset(np.flatnonzero(sign < 0.0).tolist()))
 
 
 def fit_untold(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0) -> float:
@@ -64,29 +69,19 @@ def _suspects(made: Fit, seen: Sequence[Seen]) -> list[int]:
     return sorted(found, key=lambda k: found[k])
 
 
-def _fitted(
-    knobs: Sequence[Control], seen: Sequence[Seen], fine: float, taught: Taught | None, backwards: frozenset[int] = frozenset(),
-    *, may_end: bool,
-) -> Fit:  # fmt: skip
-    """Return the fit in which some points (their places among the knobs) are taken to work backwards."""
-    sign = np.array([-1.0 if k in backwards else 1.0 for k in range(len(knobs))])
-    turned = [replace(s, moved=s.moved * sign) for s in seen] if backwards else seen
-    made = _best_shape(knobs, turned, fine, taught, may_end=may_end)
-    return replace(made, step=made.step * sign, backwards=backwards) if backwards else made
-
-
 def _best_shape(
     knobs: Sequence[Control], seen: Sequence[Seen], fine: float, taught: Taught | None, *, may_end: bool
-) -> Fit:
+) -> tuple["Problem", Fit]:
+    """Return the problem, with the ways in which the display is unlike most, and its fit."""
     problem = _to_scale(tuple(knobs), seen, fine, taught)
     if not problem.moved_points:
         usual = (taught.width, taught.shape) if taught is not None and taught.width else UNTOLD
         problem.trust(_where_offsets_end(problem, problem.solved(usual)))
         made = _where_offsets_end(problem, problem.solved(usual))
         if made.residual <= UNTOLD_BY * len(seen) or not may_end:
-            return made
+            return problem, made
         problem, made = with_ends(problem, made)
-        return _where_offsets_end(problem, made)
+        return problem, _where_offsets_end(problem, made)
     made = problem.best(SHAPES)
     # Where the points act is not linear: it is taken from the fit before, and what that leaves is fitted as small shifts.
     after, before = (problem.solved((made.width, made.shape), replace(made, follows=follows)) for follows in (True, False))
@@ -99,7 +94,7 @@ def _best_shape(
         if other.residual >= min(made.residual - OTHERWISE, (1.0 - AND_SHARE) * made.residual):
             break
         problem, made = likeliest, other
-    return _where_offsets_end(problem, problem.solved((made.width, made.shape), made))
+    return problem, _where_offsets_end(problem, problem.solved((made.width, made.shape), made))
 
 
 def _unusual(problem: "Problem", made: Fit, *, may_end: bool) -> Iterator[tuple["Problem", Fit]]:

@@ -2,7 +2,7 @@
 
 import copy
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -44,6 +44,13 @@ class Problem:
         """Return the same problem with offsets that do nothing from a signal on."""
         other = copy.copy(self)
         other.low = low
+        other.blocks = other._blocks()
+        return other
+
+    def with_turned(self, sign: Floats) -> "Problem":
+        """Return the same problem with some knobs taken to work the other way: ``sign`` (k,) is -1 for them, 1 for all others."""
+        other = copy.copy(self)
+        other.read = replace(self.read, moved=self.read.moved * sign)
         other.blocks = other._blocks()
         return other
 
@@ -118,7 +125,7 @@ class Problem:
         for block in self.blocks:
             lights = list(block.channels)
             rows = block.rows(None if met is None else met[:, lights], shape, None if about is None else about.step)
-            parts.append(Part.of(block, *block.squares(rows, self.weight, beyond[:, lights])))
+            parts.append(Part.of(block, *block.weighed(rows, self.weight), block.wanted(beyond[:, lights])))
         return parts
 
     def _together(self, parts: Sequence["Part"], shape: tuple[float, str], about: Fit | None) -> Fit:
@@ -157,11 +164,11 @@ class Part:
     squares: Floats
 
     @classmethod
-    def of(cls, block: Block, a: Floats, b: Floats) -> "Part":
-        """Return what solves the weighed equations ``a @ x = b`` of a block best."""
-        squares = a.T @ a
-        x = np.linalg.solve(squares, a.T @ b).astype(np.float64)
-        return cls(block, x, float(((a @ x - b) ** 2).sum()), squares)
+    def of(cls, block: Block, a: Floats, b: Floats, wanted: Floats) -> "Part":
+        """Return what solves the weighed equations ``a @ x = b`` of a block, and those of what is taken of it, best."""
+        squares = block.prior_squares + a.T @ a
+        x = np.linalg.solve(squares, a.T @ b + wanted @ block.prior).astype(np.float64)
+        return cls(block, x, float(((a @ x - b) ** 2).sum() + ((block.prior @ x - wanted) ** 2).sum()), squares)
 
     @cached_property
     def known(self) -> Floats:
