@@ -10,6 +10,7 @@ from fenvik.core.colour.target import Target
 from fenvik.core.procedures import choices
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.steps import Procedure
+from fenvik.core.types import Floats
 
 LIGHT_OFF = 0.03  # of the luminance that is wanted
 NEAR = 0.02  # of the luminance that is wanted
@@ -50,9 +51,10 @@ def _choose_light(desk: Desk, luminance: float) -> Procedure[bool]:
     yield from desk.say("light")
     usual, whites = control["value"], {}
 
-    def look() -> Procedure[float]:
+    def look(_: float) -> Procedure[tuple[float, Floats]]:
         whites[control["value"]] = white = float((yield from desk.followed([(100.0,) * 3]))[0].xyz[1])
-        return abs(float(np.log(max(white, 1e-6) / luminance)))
+        ratio = float(np.log(max(white, 1e-6) / luminance))
+        return abs(ratio), np.array([ratio])
 
     off = yield from choices.tried(desk, control, look)
     best = min(off, key=lambda option: off[option])

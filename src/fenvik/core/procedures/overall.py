@@ -29,9 +29,10 @@ def gamut(desk: Desk, target: Target, palette: Palette = SDR) -> Procedure[dict[
         return {}
     usual, wanted = control["value"], xyz_to_xy(target.matrix.T)
 
-    def look() -> Procedure[float]:
+    def look(_: float) -> Procedure[tuple[float, Floats]]:
         read = yield from desk.reads(PURE if target.is_hdr else palette.full[:3])
-        return float(np.hypot(*(xyz_to_xy(np.array([t.xyz for t in read])) - wanted).T).mean())
+        away = xyz_to_xy(np.array([t.xyz for t in read])) - wanted
+        return float(np.hypot(*away.T).mean()), away.ravel()
 
     off = yield from choices.tried(desk, control, look)
     best = min(off, key=lambda o: off[o])
