@@ -84,7 +84,7 @@ def test_points_that_work_backwards_are_turned_as_they_want_and_named(seed):
     job = adjusted(display, TARGET, ("white", "grey"))
     mean, worst, _, _ = hard.truth(TARGET)
     assert (mean < 0.6, worst < 1.2) == (True, True), (mean, worst)
-    told = next(note for note in job.desk.notes if note.endswith("more of it gives less light, and it was turned as that wants."))
+    told = next(note for note in job.desk.notes if note.endswith("more of it gives less light, and it is turned as that wants."))
     names = told.split(": ")[0].split(", ")
     turned = zip(*(hard.point_step < 0).nonzero(), strict=True)
     places = {(f"{hard.at[level]:g}", ("red", "green", "blue")[c]) for level, c in turned}
@@ -102,7 +102,9 @@ def test_a_display_that_counts_in_larger_steps_than_its_menu_is_turned_in_those_
     assert any(f"Only every {every} step of " in note for note in job.desk.notes), job.desk.notes
 
 
-@pytest.mark.parametrize(("seed", "by_order", "most"), [(60_001, True, 13), (60_002, True, 13), (60_005, True, 13), (60_003, False, 24)])
+@pytest.mark.parametrize(
+    ("seed", "by_order", "most"), [(60_001, True, 13), (60_002, True, 13), (60_005, True, 13), (60_003, False, 24)]
+)
 def test_what_a_long_menu_offers_is_found_without_reading_all_of_it(seed, by_order, most):
     hard = Hard(seed, "long menus")
     readings = []

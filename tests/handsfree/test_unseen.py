@@ -238,6 +238,26 @@ def test_points_that_push_other_lights_or_act_elsewhere_than_their_labels_say_ar
     np.testing.assert_allclose(model.push / 0.003, pushes - np.diag(np.diag(pushes)), atol=0.16)
 
 
+def test_a_point_that_does_nothing_is_known_and_left_alone_and_one_that_works_backwards_is_turned_back():
+    rng, does = np.random.default_rng(11), np.ones(len(POINTS))
+    does[13], does[20] = 0.0, -1.0
+
+    def display(levels, moved):
+        drives = np.repeat(levels[:, None], 3, axis=1).copy()
+        for k, knob in enumerate(POINTS):
+            drives[:, knob.channel] += moved[k] * does[k] * 0.003 * np.exp(-0.5 * ((levels - knob.at) / 0.05) ** 2)
+        return drives
+
+    states = [np.zeros(len(POINTS)), *(rng.integers(-8, 9, len(POINTS)).astype(float) for _ in range(2))]
+    states[-1][13] = 8.0
+    model = fit(POINTS, read_of(display, *states, seed=12))
+    assert (model.dead, model.backwards) == ({13}, {20})
+    wanted = solve(model, states[-1], TARGET, 100.0, 0.0, allowed=[True] * len(POINTS), levels=LEVELS)
+    assert wanted[13] == states[-1][13]
+    before, after = (np.abs(display(LEVELS, at) - LEVELS[:, None]).max() for at in (states[-1], wanted))
+    assert after < 0.4 * before, "what the dead one leaves is left"
+
+
 @pytest.mark.parametrize("end", [[np.inf, 0.985, np.inf], [0.99, 0.98, 0.985], [np.inf] * 3])
 def test_lights_that_end_are_learned_as_such_and_white_comes_down_to_them(end):
     gains = [Control(f"g{c}", "", "gain", c, 0, -50, 50, 1, at=1.0) for c in range(3)]

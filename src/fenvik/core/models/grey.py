@@ -65,6 +65,11 @@ class Fit:
     offset_doubt: Floats = field(default_factory=lambda: np.zeros((3, 3)))
     end: Floats = field(default_factory=lambda: np.full(3, np.inf))  # drives of each light that it never goes beyond
 
+    @property
+    def dead(self) -> frozenset[int]:
+        """Points, by their places among the knobs, that were turned and surely do nothing."""
+        return frozenset(k for k, knob in enumerate(self.knobs) if knob.kind in ("point", "tone") and self.step[k] == 0.0)
+
     def met(self, levels: Floats, moved: Floats) -> Floats:
         """Return the signal (levels, 3) at which the points meet greys, for moves (k,) or (levels, k)."""
         made = ends(levels) @ self.astray + levels[:, None]

@@ -16,6 +16,7 @@ from fenvik.core.types import Bools, Floats
 UNTOLD = (1.0, "bell")  # width and shape before any point was moved
 LIKELY_WIDTH, WIDTH_DOUBT = 0.85, 0.45  # of a point's pull, and how surely: the deviation of its logarithm
 LEAST_STEP = 0.4  # of the usual step: what a point does at least, whatever few readings say
+SURELY = 2.0  # deviations: a point that does less than that by so many does nothing
 BENT = 0.06  # share of a change that a straight model leaves out
 
 
@@ -199,6 +200,7 @@ class Part:
         # One that seems to do next to nothing was read too little yet: no reason to turn it by a lot.
         least = LEAST_STEP * abs(usual)
         told: Floats = np.where(np.abs(made) >= least, made, np.copysign(least, made))
+        told[np.abs(made) + SURELY * self.doubts() < least] = 0.0
         return told
 
     def doubts(self) -> Floats:

@@ -5,8 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fenvik.core.models import grains, room
-from fenvik.core.models.twopoint import CHANNELS
+from fenvik.core.models import menuwords, room
 from fenvik.core.procedures.greymoves import GreyMoves
 from fenvik.core.procedures.outcome import surprise
 from fenvik.core.procedures.steps import Procedure
@@ -196,16 +195,7 @@ class Greys(GreyMoves):
         return off
 
     def _say_how_the_menu_is(self) -> None:
-        ids = [self.knobs[k].id for k in sorted(self.model.backwards)] if self.model is not None else []
-        names = [str(c["label"]) for c in self.desk.controls if c["id"] in ids]
-        if names:
-            self.desk.notes.append(f"{', '.join(names)}: more of it gives less light, and it was turned as that wants.")
-
-        self.desk.notes += grains.said(self.knobs)
-        ended = [] if self.model is None else [CHANNELS[c] for c in np.flatnonzero(np.isfinite(self.model.end))]
-        if ended:
-            which = "any light" if len(ended) == len(CHANNELS) else " and ".join(ended)
-            self.desk.notes.append(f"Nothing lifts {which} any more near full signal, so white was brought down to that.")
+        self.desk.notes += menuwords.said(self.knobs, self.model)
         if self.model is not None and self.model.residual > CONTRADICTS * max(self.read_of_now(), 1):
             self.desk.notes.append(
                 "What was read of the greys does not fit together: something was probably another while a part of it was read."

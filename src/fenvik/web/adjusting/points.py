@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.controls import Control, of_greys
-from fenvik.core.models import grains
+from fenvik.core.models import menuwords
 from fenvik.core.models import points as core
 from fenvik.core.models.grey import Seen, drives_of
 from fenvik.core.models.palette import SDR, Palette
@@ -68,7 +68,7 @@ class Points:
     @property
     def told(self) -> list[str]:
         """What the readings tell of the menu."""
-        return grains.said(self.knobs)
+        return menuwords.said(self.knobs, None if self.plan is None else self.plan.model)
 
     @property
     def point_count(self) -> int:
