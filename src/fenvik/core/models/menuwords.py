@@ -22,7 +22,7 @@ def said(knobs: Sequence[Control], model: Fit | None) -> list[str]:
     ended = [CHANNELS[c] for c in np.flatnonzero(np.isfinite(model.end))]
     if ended:
         which = "any light" if len(ended) == len(CHANNELS) else " and ".join(ended)
-        told.append(f"Nothing lifts {which} any more near full signal, so white is brought down to that.")
+        told.append(f"Nothing lifts {which} any more near full signal: white can only be brought down to that.")
     return told
 
 
