@@ -18,7 +18,7 @@ def said(knobs: Sequence[Control], model: Fit | None) -> list[str]:
     if names := _names(model, model.backwards):
         told.append(f"{names}: more of it gives less light, and it is turned as that wants.")
     if names := _names(model, model.dead):
-        told.append(f"{names}: turning it does nothing, so it is left alone.")
+        told.append(f"Turning {names} does nothing, so that is left alone.")
     ended = [CHANNELS[c] for c in np.flatnonzero(np.isfinite(model.end))]
     if ended:
         which = "any light" if len(ended) == len(CHANNELS) else " and ".join(ended)

@@ -70,7 +70,12 @@ def _by_order(menu: _Menu) -> Procedure[bool]:
 
     What was read beside what is right, or between the ends, has to lie where the others have it.
     """
-    yield from menu.read([menu.usual, 0, len(menu.options) - 1], whole=True)
+    yield from menu.read([menu.usual], whole=True)
+    for inwards in (range(len(menu.options)), reversed(range(len(menu.options)))):
+        for end in inwards:  # the first from there that can be had
+            yield from menu.read([end], whole=True)
+            if end in menu.away:
+                break
     is_ordered = False
     while len(menu.away) > 1:
         places = sorted(menu.away)
@@ -127,7 +132,7 @@ def curve(desk: Desk, target: Target, palette: Palette, black: float) -> Procedu
     errors = yield from tried(desk, control, look)
     best = min(errors, key=lambda o: errors[o])
     # Another curve must be clearly nearer: each brings a wait and a doubt with it.
-    chosen = best if errors[best] < 0.9 * errors[usual] else usual
+    chosen = best if errors[best] < 0.9 * errors.get(usual, np.inf) else usual
     yield from desk.set(control, chosen)
     yield from desk.adopt()
     if chosen != usual:

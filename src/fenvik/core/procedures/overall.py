@@ -36,7 +36,7 @@ def gamut(desk: Desk, target: Target, palette: Palette = SDR) -> Procedure[dict[
 
     off = yield from choices.tried(desk, control, look)
     best = min(off, key=lambda o: off[o])
-    yield from desk.set(control, best if off[best] < 0.9 * off[usual] else usual)
+    yield from desk.set(control, best if off[best] < 0.9 * off.get(usual, np.inf) else usual)
     if control["value"] != usual:
         yield from desk.adopt()
     stood = control["value"]
