@@ -11,6 +11,30 @@ pytestmark = pytest.mark.django_db(transaction=True)
 AXE = (Path(__file__).resolve().parents[1] / "vendor" / "axe.min.js").read_text(encoding="utf-8")
 LONG = 3 * "Wiederverwendbarkeitsprüfungsverfahrensbeschreibung"
 RUN = "async () => (await axe.run({ resultTypes: ['violations'] })).violations"
+# Words that lie on other words: what is drawn of each text, held against what comes after it.
+OVERLAP = """() => {
+  const words = [];
+  for (const e of document.querySelectorAll('header *, nav *, main *, .frame *')) {
+    if (e.closest('svg, option, script, thead, [class*=hidden]') || !e.checkVisibility({ visibilityProperty: true })) continue;
+    if (getComputedStyle(e).position === 'absolute') continue;
+    for (const n of e.childNodes) {
+      if (n.nodeType !== 3 || !n.textContent.trim()) continue;
+      const range = document.createRange();
+      range.selectNodeContents(n);
+      const cut = getComputedStyle(e).overflowX === 'visible' ? Infinity : e.getBoundingClientRect().right;
+      for (const r of range.getClientRects())
+        words.push([{ left: r.left, top: r.top, bottom: r.bottom, right: Math.min(r.right, cut) }, n.textContent.trim(), e]);
+    }
+  }
+  const found = [];
+  words.forEach(([a, said, e], i) => words.slice(i + 1, i + 60).forEach(([b, other, f]) => {
+    if (e.contains(f) || f.contains(e)) return;
+    const wide = Math.min(a.right, b.right) - Math.max(a.left, b.left);
+    const high = Math.min(a.bottom, b.bottom) - Math.max(a.top, b.top);
+    if (wide > 4 && high > 8) found.push(said.slice(0, 40) + ' on ' + other.slice(0, 40));
+  }));
+  return found.slice(0, 3);
+}"""
 
 
 def serious(page):
@@ -82,13 +106,14 @@ def test_axe_finds_nothing_serious_on_any_page(page, system, equipped_for_browse
     for address in addresses:
         page.goto(f"{system.address}{address}")
         problems += serious(page)
-        # Nothing wants scrolling sideways: on a desk, at 200 % of it (WCAG 1.4.10), on a phone.
-        for width in (640, 390, 1280):
+        # Nothing wants scrolling sideways or lies on something else: on a desk, at 200 % of it (WCAG 1.4.10), on a tablet, on a phone.
+        for width in (640, 390, 768, 1024, 1280):
             page.set_viewport_size({"width": width, "height": 800})
             wide = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
             if wide > 1:
                 problems.append(f"{address}: {wide} pixels too wide at {width}")
-    assert "\n".join(problems) == ""
+            problems += [f"{address}: {words} at {width}" for words in page.evaluate(OVERLAP)]
+    assert problems == []
 
 
 def test_axe_finds_nothing_serious_in_what_was_measured(page, system, equipped_for_browser):
@@ -99,7 +124,7 @@ def test_axe_finds_nothing_serious_in_what_was_measured(page, system, equipped_f
     for view in ("balance", "tone", "colours", "errors"):
         page.goto(f"{system.address}/tunings/{equipped_for_browser.pk}/found/?view={view}&table=1")
         problems += serious(page)
-    assert "\n".join(problems) == ""
+    assert problems == []
 
 
 def test_who_hears_the_page_can_do_the_work(page, system, equipped_for_browser):
@@ -141,6 +166,10 @@ def test_high_contrast_and_no_motion_leave_the_page_whole(page, system, equipped
         assert page.locator(".checks .wrong").first.evaluate(shape) == "0px"
 
 
-def test_axe_would_find_something(page):
+def test_axe_would_find_something_and_so_would_words_on_words(page):
     page.set_content("<html lang='en'><title>x</title><body><img src='x'><button></button></body></html>")
     assert serious(page)
+    page.set_content("<main><p>some words</p><p>others</p></main>")
+    assert page.evaluate(OVERLAP) == []
+    page.evaluate("document.querySelector('p + p').style.marginTop = '-33px'")
+    assert page.evaluate(OVERLAP) == ["some words on others"]

@@ -34,7 +34,7 @@ def draw(rungs: Sequence[Rung], *, title: str, unit: str = "CIEDE2000") -> str:
     limit = next((s for s in (4, 5, 6, 8, 10, 12, 15, 20, 30, 40, 60, 100) if s >= top), 100)
     rung_height = RUNG if len(rungs) <= MANY else max(LOW_RUNG, RUNG * MANY / len(rungs))
     foot = TOP + rung_height * len(rungs) + 6
-    height = foot + 40
+    height = foot + 44
 
     def x_of(value: float) -> float:
         return LEFT + (RIGHT - LEFT) * min(value, limit) / limit
@@ -61,9 +61,9 @@ def draw(rungs: Sequence[Rung], *, title: str, unit: str = "CIEDE2000") -> str:
         parts.append(svg.text(x, foot + 20, f"{tick:g}", "tick", "middle"))
         if len(rungs) > MANY:  # what is scrolled past has its scale at both ends
             parts.append(svg.text(x, TOP + 2, f"{tick:g}", "tick", "middle"))
-    parts.append(svg.text(RIGHT, foot + 36, f"{unit}, with luminance", "axis", "end"))
+    parts.append(svg.text(RIGHT, foot + 40, f"{unit}, with luminance", "axis", "end"))
     if any(rung.apart for rung in rungs):
-        parts.append(svg.text(LEFT, foot + 36, "at the edge: beyond what the display gives", "axis"))
+        parts.append(svg.text(LEFT, foot + 40, "at the edge: beyond what the display gives", "axis"))
     for index, rung in enumerate(rungs):
         parts.append(_rung(rung, TOP + rung_height * (index + 0.5) + 3, x_of, limit))
     return svg.picture(WIDTH, height, title, *parts)
