@@ -83,7 +83,7 @@ def test_each_input_of_the_lcd_has_its_own_values(television):
 
 def test_a_meter_is_aimed_on_the_page(television):
     page = television.page
-    page.goto(page.url.split("/display/")[0])
+    page.goto(page.url.split("/display/")[0] + "/display/NOT-THERE")  # of which there is no page, so all of them are shown
     field = page.get_by_label("Aim of Pebble C1 to the right, percent")
     field.fill("12")
     with page.expect_response("**/api/world") as answer:

@@ -109,6 +109,17 @@ def test_every_stop_has_help_and_every_word_its_sentence(tuning, signed_in):
     assert all(sentence.endswith(".") for sentence in WORDS.values())
 
 
+@pytest.mark.parametrize(("pages", "serial", "link"), [
+    ("http://127.0.0.1:1/", "OF55 0417", "http://127.0.0.1:1/display/OF55%200417"), ("http://127.0.0.1:1", "", "http://127.0.0.1:1"),
+    ("", "OF55-0417", ""),
+])  # fmt: skip
+def test_a_stand_in_is_a_step_away_and_nothing_is_in_earnest(tuning, signed_in, settings, pages, serial, link):
+    Display.objects.filter(pk=tuning.display_id).update(serial=serial)
+    settings.STANDIN_PAGES = pages
+    shown = page(signed_in, "stop", tuning.pk, "groundwork")
+    assert f'<a href="{link}" target' in shown if link else "A stand-in" not in shown
+
+
 def test_an_empty_firm_is_led_to_its_first_reading_by_what_is_missing_next(person, signed_in, settings):
     settings.STANDIN_PAGES = ""
     steps = []

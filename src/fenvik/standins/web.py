@@ -11,7 +11,7 @@ from PIL import Image
 from starlette.applications import Starlette
 from starlette.exceptions import HTTPException
 from starlette.requests import Request
-from starlette.responses import FileResponse, JSONResponse, Response
+from starlette.responses import FileResponse, JSONResponse, RedirectResponse, Response
 from starlette.routing import Route
 
 from fenvik.standins.bench import Bench
@@ -37,7 +37,7 @@ class App:
         """Return the routes of the pages."""
         return [
             Route("/", self.page("index.html")),
-            Route("/display/{serial}", self.page("display.html")),
+            Route("/display/{serial}", self.television),
             Route("/pages/{name}", self.asset),
             Route("/api/devices", self.devices),
             Route("/api/display/{serial}", self.display_state),
@@ -70,6 +70,11 @@ class App:
             if display.serial == serial:
                 return display
         raise HTTPException(404)
+
+    async def television(self, request: Request) -> Response:
+        """Send a display's page, or whoever follows an old address to all of them."""
+        known = any(d.serial == request.path_params["serial"] for d in self.bench.displays)
+        return FileResponse(PAGES / "display.html", media_type=TYPES[".html"]) if known else RedirectResponse("/")
 
     async def devices(self, _: Request) -> Response:
         """List the devices with their faults."""

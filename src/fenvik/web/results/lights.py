@@ -174,5 +174,5 @@ def wrong_picture(pair: Pair) -> Picture:
     rows: list[tuple[str, ...]] = [(str(i + 1), *wrong.sentence(f, pair.unit)) for i, f in enumerate(now.faults)]
     return Picture(
         "wrong", question, SafeString("What hurts most comes first."), wrong.listed(now.faults, pair.unit),
-        Table(("", "what is wrong", "what to do"), rows),
+        Table(("", "what is wrong", "what to do"), rows, in_sentences=True),
     )  # fmt: skip

@@ -23,6 +23,7 @@ class Table:
 
     head: tuple[str, ...]
     rows: Sequence[tuple[str, ...]]
+    in_sentences: bool = False  # and not in figures
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,9 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import takewhile
 from typing import Any
+from urllib.parse import quote
 
+from django.conf import settings
 from django.http import Http404
 from django.utils import timezone
 
@@ -74,6 +76,12 @@ class Scene:
         if self.tuning.correction:
             return "corrected"
         return "reference" if self.tuning.meter.facts.get("kind") == "spectroradiometer" else "uncorrected"
+
+    @property
+    def standin_page(self) -> str:
+        """Where the stand-ins show this display with its menu; without it in earnest."""
+        serial, pages_at = quote(self.tuning.display.serial, safe=""), settings.STANDIN_PAGES.rstrip("/")
+        return pages_at and f"{pages_at}/display/{serial}" if serial else pages_at
 
     @property
     def stop_name(self) -> str:

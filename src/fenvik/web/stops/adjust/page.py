@@ -3,7 +3,6 @@
 from typing import Any
 
 import numpy as np
-from django.conf import settings
 
 from fenvik.web.adjusting.desk import kept_lay_out
 from fenvik.web.adjusting.lights import lights_of
@@ -36,7 +35,6 @@ def fill(scene: Scene) -> None:
         }
     scene.extra["undo"] = _asked_back(scene) if scene.options.ask == "undo" else []
     scene.extra["can_undo"] = bool(last_to_undo(scene.values.changes))
-    scene.extra["pages"] = settings.STANDIN_PAGES
     scene.extra["log"] = _log(scene.values)
     changed = sum(row["changed"] for row in scene.values.rows)
     scene.extra |= {"changed": changed, "changed_words": f"{changed} controls" if changed != 1 else "it"}

@@ -2,8 +2,6 @@
 
 from typing import Any
 
-from django.conf import settings
-
 from fenvik.core.measure.screen import CINEMA_CD_M2, Screen, foot_lamberts
 from fenvik.core.proposals import Room as RoomLight
 from fenvik.core.proposals import propose
@@ -33,7 +31,7 @@ KEPT_OF_A_BLOCK = ("block", "group", "low", "high")  # what the next one begins 
 def fill(scene: Scene) -> None:
     """Add what the asked part of Arrival shows."""
     part = scene.options.part("arrival")
-    scene.extra |= {"part": part, "pages": settings.STANDIN_PAGES}
+    scene.extra["part"] = part
     _FILL[part](scene)
 
 

@@ -40,7 +40,7 @@ HINTS = {"lens.focus": "focus", "convergence.red": "convergence", "convergence.b
 def fill(scene: Scene) -> None:
     """Add what the asked part of Groundwork shows."""
     part = scene.options.part("groundwork")
-    scene.extra |= {"part": part, "pages": settings.STANDIN_PAGES}
+    scene.extra["part"] = part
     _FILL[part](scene)
 
 
