@@ -89,6 +89,18 @@ def test_hands_free_is_watched_on_the_oled_with_a_fault_in_the_middle(page, syst
     assert page.complaints == []
 
 
+def test_an_answer_is_heard_though_news_took_its_form_away_meanwhile(page, system, equipped_for_browser):
+    page.goto(f"{system.address}/tunings/{equipped_for_browser.pk}/adjust/?work=two&view=balance&more=1")
+    page.evaluate("document.addEventListener('ajax:send', (event) => event.target.remove())")
+    page.keyboard.press("ArrowUp")
+    page.wait_for_url(re.compile(r"/adjust/(\?work=two)?$"))  # it had led elsewhere, and nothing of it was taken for what is here
+    assert page.locator("#field h1").is_visible()
+    page.evaluate("document.addEventListener('ajax:send', (event) => event.target.remove())")
+    page.keyboard.press("ArrowUp")
+    page.locator("#hand .level, #hand p", has_text="100 %").first.wait_for()
+    assert page.locator("#field h1").is_visible()
+
+
 def test_points_are_read_listed_and_entered_from_the_phone(page, context, system, tuning_of):
     tuning = tuning_of(QUANTUM)
     tv = Television(context, system.pages, serial="AQ75-0308")

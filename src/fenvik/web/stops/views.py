@@ -1,6 +1,6 @@
 """The pages of a tuning's stops, and the acts that can be done there."""
 
-from urllib.parse import urlsplit
+from urllib.parse import parse_qsl, urlsplit
 
 from django.contrib import messages
 from django.http import Http404, HttpResponse
@@ -23,6 +23,8 @@ from fenvik.web.stops.registry import acts, rights
 from fenvik.web.stops.scenes import load_tuning
 from fenvik.web.trail.facts import STOPS, trail_of
 from fenvik.web.visits.models import Tuning
+
+USUAL_VIEW = ("view", "balance")
 
 
 @require_safe
@@ -87,10 +89,14 @@ def _elsewhere(request: Asking, answer: HttpResponse) -> HttpResponse:
     to = answer.get("Location", "")
     if not to or not request.headers.get("X-Alpine-Request"):
         return answer
-    came_from = urlsplit(request.headers.get("Referer", ""))
-    here = f"{came_from.path}?{came_from.query}" if came_from.query else came_from.path
-    if to == here:
+    if _asked_by(to) == _asked_by(request.headers.get("Referer", "")):
         return answer
     gone = HttpResponse()
     gone["X-Fenvik-Go"] = to
     return gone
+
+
+def _asked_by(address: str) -> tuple[str, dict[str, str]]:
+    """Return what an address asks for: its path, and what is shown there but for what is shown anyway."""
+    parts = urlsplit(address)
+    return parts.path, {name: value for name, value in parse_qsl(parts.query) if (name, value) != USUAL_VIEW}

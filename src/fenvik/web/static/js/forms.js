@@ -47,3 +47,15 @@ export function done(event) {
   if (form) dropDraft(form);
   if (event.target.matches && event.target.matches("form")) newKey(event.target);
 }
+
+// News may take a form away while its answer is on the way. What is told to it then reaches no document, so it is heard by itself.
+const heeded = new WeakSet();
+export function heed(event) {
+  const form = event.target;
+  if (heeded.has(form)) return;
+  heeded.add(form);
+  const told = { "ajax:success": done, "ajax:missing": missing, "ajax:error": refused };
+  for (const [name, act] of Object.entries(told)) {
+    form.addEventListener(name, (event) => form.isConnected || act(event));
+  }
+}

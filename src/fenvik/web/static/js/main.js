@@ -4,7 +4,7 @@ import { nameCells } from "./cards.js";
 import { countLists } from "./counting.js";
 import { draftOf, dropSent, keepDraft, restoreDraft } from "./drafts.js";
 import { drawFilledIn, watchEnding } from "./ending.js";
-import { broke, done, missing, refused } from "./forms.js";
+import { broke, done, heed, missing, refused } from "./forms.js";
 import { pressed } from "./keys.js";
 import { Live } from "./live.js";
 import { lookAgain } from "./looking.js";
@@ -51,6 +51,7 @@ document.addEventListener("click", (event) => {
   event.preventDefault();
   asPng(link).catch(() => say("the picture could not be made", 5000));
 });
+document.addEventListener("ajax:before", heed);
 document.addEventListener("ajax:missing", missing);
 document.addEventListener("ajax:error", refused);
 document.addEventListener("ajax:success", done);
