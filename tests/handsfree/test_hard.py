@@ -104,8 +104,11 @@ def test_a_display_that_counts_in_larger_steps_than_its_menu_is_turned_in_those_
 
 @pytest.mark.parametrize(
     ("seed", "kind", "most"),
-    [(60_001, "in order", 13), (60_002, "in order", 13), (60_100, "an end refused", 13), (60_003, "shuffled", 24)],
-)
+    [
+        (60_001, "in order", 13), (60_002, "in order", 13), (60_100, "an end refused", 13), (60_001, "one listed twice", 13),
+        (60_003, "shuffled", 24),
+    ],
+)  # fmt: skip
 def test_what_a_long_menu_offers_is_found_without_reading_all_of_it(seed, kind, most):
     hard = Hard(seed, "long menus")
     readings = []
@@ -113,6 +116,8 @@ def test_what_a_long_menu_offers_is_found_without_reading_all_of_it(seed, kind, 
         control = next(c for c in hard.controls if c["role"] == role)
         if kind == "shuffled":
             np.random.default_rng(seed).shuffle(control["options"])
+        elif kind == "one listed twice":
+            control["options"].append(control["options"][5])
         desk = Desk(hard.controls, budget=BUDGET)
         chooses = choices.curve(desk, TARGET, SDR, 0.0) if role == "gamma" else choices.preset(desk, TARGET, SDR)
 

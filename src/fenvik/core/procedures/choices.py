@@ -49,7 +49,7 @@ class _Menu:
 
     def __init__(self, desk: Desk, control: dict[str, Any], look: Look) -> None:
         self.desk, self.control, self.look = desk, control, look
-        self.options = list(control["options"])
+        self.options = list(dict.fromkeys(control["options"]))  # a menu may list one twice
         self.usual = self.options.index(control["value"]) if control["value"] in self.options else 0
         self.seen: set[int] = set()
         self.off: dict[Any, float] = {}
