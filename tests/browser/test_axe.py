@@ -106,7 +106,7 @@ def test_axe_finds_nothing_serious_on_any_page(page, system, equipped_for_browse
     for address in addresses:
         page.goto(f"{system.address}{address}")
         problems += serious(page)
-        # Nothing wants scrolling sideways or lies on something else: on a desk, at 200 % of it (WCAG 1.4.10), on a tablet, on a phone.
+        # Nothing wants scrolling sideways or lies on other words: on a desk, at 200 % of it (WCAG 1.4.10), a tablet, a phone.
         for width in (640, 390, 768, 1024, 1280):
             page.set_viewport_size({"width": width, "height": 800})
             wide = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
