@@ -70,6 +70,7 @@ async def measure(port, cookie, tuning_id, browsers, start):
 def main() -> None:
     os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
     set_up()
+    from django.conf import settings
     from django.test import Client
     from django.utils import timezone
 
@@ -86,7 +87,7 @@ def main() -> None:
             tuning.save()
             client = Client()
             client.force_login(person, backend="django.contrib.auth.backends.ModelBackend")
-            cookie = f"sessionid={client.cookies['sessionid'].value}"
+            cookie = f"{settings.SESSION_COOKIE_NAME}={client.cookies[settings.SESSION_COOKIE_NAME].value}"
             time.sleep(6)
 
             def start():

@@ -5,6 +5,7 @@ import re
 from concurrent.futures import ThreadPoolExecutor
 
 import pytest
+from django.conf import settings
 from django.urls import reverse
 
 from fenvik.web.clients.models import Client, Display, Room
@@ -24,7 +25,7 @@ TIMES = 20
 
 @pytest.fixture
 def cookie(signed_in):
-    return f"sessionid={signed_in.cookies['sessionid'].value}"
+    return f"{settings.SESSION_COOKIE_NAME}={signed_in.cookies[settings.SESSION_COOKIE_NAME].value}"
 
 
 def hidden(page, action=""):

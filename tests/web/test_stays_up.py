@@ -48,7 +48,7 @@ def port(transactional_db):
 
 @pytest.fixture
 def cookie(signed_in):
-    return f"sessionid={signed_in.cookies['sessionid'].value}"
+    return f"{settings.SESSION_COOKIE_NAME}={signed_in.cookies[settings.SESSION_COOKIE_NAME].value}"
 
 
 def live(port, tuning, cookie, stop="found"):

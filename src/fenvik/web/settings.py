@@ -1,5 +1,6 @@
 """Settings, read in one typed place from the environment; a wrong one is a system check with an id and a hint."""
 
+import hashlib
 from pathlib import Path
 
 import structlog
@@ -32,9 +33,12 @@ SECURE_SSL_REDIRECT = TLS
 SECURE_HSTS_SECONDS = 31_536_000 if TLS else 0
 SECURE_HSTS_INCLUDE_SUBDOMAINS = TLS
 SECURE_HSTS_PRELOAD = TLS
+# Cookies know no ports: under one name, two applications of one machine sign a person out of each other.
+SESSION_COOKIE_NAME = f"{'__Host-' if TLS else ''}fenvik-{hashlib.sha256(SECRET_KEY.encode()).hexdigest()[:8]}"
 SESSION_COOKIE_SECURE = TLS
 CSRF_COOKIE_SECURE = TLS
 CSRF_COOKIE_HTTPONLY = True
+CSRF_FAILURE_VIEW = "fenvik.web.kit.stale.stale"
 SESSION_COOKIE_AGE = 60 * 60 * 24 * 14
 # Addresses or networks of reverse proxies: what these say of the client's address and of TLS is believed, and nobody else.
 PROXIES = _told.proxies
@@ -92,7 +96,7 @@ MIDDLEWARE = [
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
-    "django.contrib.auth.middleware.LoginRequiredMiddleware",
+    "fenvik.web.kit.stale.SignedInMiddleware",
     "fenvik.web.people.zones.ZoneMiddleware",
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",

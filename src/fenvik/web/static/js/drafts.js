@@ -43,10 +43,45 @@ export function dropDraft(form) {
   try { localStorage.removeItem(draftOf(form)); } catch { /* nothing was kept */ }
 }
 
-// A form that left its page is stored once a page without it has come: an error page of the browser does not get here.
+// A form that is on its way: where it stands, and what is typed in it.
+const SENT = "fenvik sent";
+const formsLike = (action) => [...document.querySelectorAll("form[method=post]")].filter((form) => form.action === action);
+
+export function keepSent(form) {
+  if (form.method !== "post" || document.querySelector("[data-sign-in]")) return;
+  const fields = fieldsOf(form).map((f) => ({ name: f.name, value: f.value, checked: Boolean(f.checked), secret: f.type === "password" }));
+  const typed = fields.filter((f) => !f.secret);
+  // What stays on its page says itself when its draft is stored.
+  const draft = form.dataset.draft && !form.hasAttribute("x-target") ? draftOf(form) : "";
+  const sent = { draft, action: form.action, nth: formsLike(form.action).indexOf(form), typed };
+  try { sessionStorage.setItem(SENT, JSON.stringify(sent)); } catch { /* no room: the server says what became of it */ }
+}
+
+// A form that left its page is stored once a page has come that is without it and does not say otherwise: an error page of the browser
+// does not get here, a sign-in is on the way back to the form, and a notice may ask for what was typed to be filled in again.
 export function dropSent() {
-  const sent = sessionStorage.getItem("fenvik sent");
+  let sent = null;
+  try { sent = JSON.parse(sessionStorage.getItem(SENT)); } catch { sent = null; }
   if (!sent) return;
-  if (![...document.querySelectorAll("form[data-draft]")].some((form) => draftOf(form) === sent)) localStorage.removeItem(sent);
-  sessionStorage.removeItem("fenvik sent");
+  const unsent = Boolean(document.querySelector(".notice.unsent"));
+  if (document.querySelector("[data-sign-in]")) {
+    sessionStorage.setItem(SENT, JSON.stringify({ ...sent, unsent: sent.unsent || unsent }));
+    return;
+  }
+  sessionStorage.removeItem(SENT);
+  if (unsent || sent.unsent) fillIn(sent);
+  else if (sent.draft && ![...document.querySelectorAll("form[data-draft]")].some((form) => draftOf(form) === sent.draft)) {
+    localStorage.removeItem(sent.draft);
+  }
+}
+
+function fillIn({ action, nth, typed }) {
+  const form = formsLike(action)[nth];
+  if (!form) return;
+  const fields = fieldsOf(form).filter((f) => f.type !== "password");
+  for (const [at, field] of fields.entries()) {
+    const kept = typed[at];
+    if (!kept || kept.name !== field.name) return; // another form than was sent
+    if (["checkbox", "radio"].includes(field.type)) field.checked = kept.checked; else field.value = kept.value;
+  }
 }

@@ -28,6 +28,8 @@ export function missing(event) {
 }
 
 export function refused(event) {
+  const go = goesTo(event.detail) || goesTo(event.detail.response);
+  if (go) { window.location.assign(go); return; } // somebody has signed in since: the page is opened anew
   // A form that was refused comes back with its reason where it was typed.
   if ((event.detail.status || (event.detail.response || {}).status) === 422) return;
   say("the server could not do that; nothing was lost, try again", 8000);

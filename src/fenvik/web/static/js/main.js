@@ -2,7 +2,7 @@
 import { showFields } from "./blocks.js";
 import { nameCells } from "./cards.js";
 import { countLists } from "./counting.js";
-import { draftOf, dropSent, keepDraft, restoreDraft } from "./drafts.js";
+import { dropSent, keepDraft, keepSent, restoreDraft } from "./drafts.js";
 import { drawFilledIn, watchEnding } from "./ending.js";
 import { broke, done, heed, missing, refused } from "./forms.js";
 import { pressed } from "./keys.js";
@@ -39,10 +39,7 @@ document.addEventListener("change", (event) => {
 document.addEventListener("toggle", (event) => {
   if (event.target.matches("details.more")) moreIsOpen = event.target.open;
 }, true);
-document.addEventListener("submit", (event) => {
-  const form = event.target;
-  if (form.dataset.draft && !form.hasAttribute("x-target")) sessionStorage.setItem("fenvik sent", draftOf(form));
-});
+document.addEventListener("submit", (event) => keepSent(event.target));
 document.addEventListener("click", (event) => {
   const tried = event.target.closest && event.target.closest("[data-sound]");
   if (tried) sound.tryOut(Number(tried.dataset.sound));
