@@ -143,6 +143,25 @@ def test_the_light_of_a_pq_mode_is_turned_to_its_top():
     assert to_the_roll_off(here, PQ, job) < (1.6, 4.0)
 
 
+@pytest.mark.parametrize("by", ["controls", "both"])
+def test_light_that_would_take_every_grey_of_pq_is_left_at_its_top_and_a_reference_white_is_named(by):
+    here = site(1, 900)
+    peak = here.hdr_truth(PQ)[2]
+    job = do(here, PQ, by, luminance=300.0)
+    greys, _, left, _ = here.hdr_truth(PQ)
+    assert (job.restored, greys.mean() < 1.4, left > 0.97 * peak) == (False, True, True)
+    assert any("goes from 67" in note and "a reference white, 8" in note for note in job.desk.notes)
+
+
+@pytest.mark.parametrize(("by", "luminance", "most"), [("controls", 300.0, 1.6), ("both", 150.0, 1.6), ("install", 300.0, 1.2)])
+def test_a_lower_light_that_hlg_is_to_have_stays_and_is_no_fault_of_the_rest(by, luminance, most):
+    here = site(1, 901, "hlg", "p5")
+    job = do(here, HLG, by, luminance=luminance)
+    greys, _, left, _ = here.hdr_truth(HLG)
+    assert (job.restored, greys.mean() < most, left == pytest.approx(luminance, rel=0.09)) == (False, True, True)
+    assert job.first[0].xyz[1] > 600.0 > job.as_found[0].xyz[1]
+
+
 @pytest.mark.parametrize("by", ["controls", "install"])
 def test_hlg_is_held_against_its_own_peak(by):
     here = site(1, 3, "hlg", "p5")

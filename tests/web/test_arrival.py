@@ -421,3 +421,24 @@ def test_a_sheet_error_keeps_its_facts(person, tuning, now):
     with pytest.raises(SheetError) as caught:
         note_found(tuning_id=tuning.pk, actor=person, typed={"pic-1": "x", "wb-gr": "99"}, now=now)
     assert set(caught.value.problems) == {"pic-1", "wb-gr"}
+
+
+@pytest.mark.parametrize(
+    ("typed", "kept"),
+    [
+        ({}, (None, 3.0, "As usual for HDR10: no certain luminance of white, tolerance 3.")),
+        ({"luminance": "300", "tolerance": "2"}, (300.0, 2.0, "")),
+    ],
+)
+def test_a_target_that_goes_over_to_hdr_does_not_take_the_light_of_sdr_along(signed_in, tuning, typed, kept):
+    tuning.luminance = 100.0
+    tuning.save()
+    fields = {
+        "name": tuning.name, "picture_mode": "Film", "purpose": "film", "luminance": "100", "tolerance": f"{tuning.tolerance:g}",
+        "signal": "hdr10", "target_name": "bt2020-pq", "roll_off": "clip", "rolled_by": "light", "view": "target",
+    }  # fmt: skip
+    act(signed_in, tuning, "keep-target", **fields | typed)
+    page = arrival(signed_in, tuning, "?view=target")
+    tuning.refresh_from_db()
+    assert (tuning.signal, tuning.luminance, tuning.tolerance) == ("hdr10", *kept[:2])
+    assert ("As usual for" in page, kept[2] in page) == (bool(kept[2]), True)

@@ -21,6 +21,7 @@ from fenvik.web.devices.models import Device
 from fenvik.web.passes import engine, services
 from fenvik.web.passes.models import PassPurpose
 from fenvik.web.passes.recent import recent_readings
+from fenvik.web.visits.models import Tuning
 from tests.web.adjustable import adjustable
 from tests.web.byhand import by_hand, enter_a_list
 from tests.web.reading import fresh
@@ -282,6 +283,9 @@ def test_the_light_of_an_hdr_mode_belongs_at_its_top_and_its_end_is_no_clipping(
     from fenvik.web.adjusting import lights
 
     run(lights.read_lights(tuning_id=oled.pk, actor=person, now=timezone.now()))
-    page = signed_in.get(reverse("stop", args=(oled.pk, "adjust")) + "?work=light").content.decode()
+    address = reverse("stop", args=(oled.pk, "adjust")) + "?work=light"
+    page = signed_in.get(address).content.decode()
     assert "with the light at its top" in page
     assert "clips below white" not in page
+    Tuning.objects.filter(pk=oled.pk).update(luminance=300.0)
+    assert "Most displays bring every grey down with it" in signed_in.get(address).content.decode()

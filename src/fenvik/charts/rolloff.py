@@ -51,5 +51,6 @@ def draw(greys: Sequence[Grey], *, peak: float | None, title: str) -> str:
             words = f"{g.percent:g} %{' as found' if class_ == 'found' else ''}: {v:.4g} cd/m² where {g.wanted:.4g} are wanted"
             parts.append(svg.mark(dot, words))
     parts.append(svg.text(LEFT - 52, TOP - 12, "given, cd/m²", "axis"))
-    parts.append(svg.text(RIGHT, FOOT + 44, "asked for by the signal, cd/m²; the line is the target", "axis", "end"))
+    line = "; the line is the target" if len(lit) > 1 else ""
+    parts.append(svg.text(RIGHT, FOOT + 44, f"asked for by the signal, cd/m²{line}", "axis", "end"))
     return svg.picture(SIDE, HEIGHT, title, *parts)

@@ -288,7 +288,7 @@ class Calibration:
             "target": self.given.target,
             "white_xy": self.target.white_xy,
             "correction": self._correction(),
-            "as_found": None if job is None else self._look(job.as_found),
+            "as_found": None if job is None else self._look(job.first),
             "as_left": None if job is None else self._look(job.as_left),
             "settings": settings,
             "installed": None if job is None or job.installer is None else job.desk.given,

@@ -59,6 +59,18 @@ def _end_as_wanted(job: "Job") -> Procedure[None]:
         job.installer.palette, job.installer.white, job.installer.black = job.palette, job.white, job.black
 
 
+def beside_controls(job: "Job") -> Procedure[None]:
+    """Take white as the menu has left it: in HLG every light is wanted beside that, and what somebody wanted of it is not lost."""
+    assert job.installer is not None
+    if job.target.curve == "pq":
+        return  # the peak is read with the first curves, and what it was found to be still counts
+    white = yield from job.desk.read_once(100.0)
+    job.settle([white, *(t for t in job.desk.taken if not t.fraction.any())])
+    job.installer.white = job.white
+    if job.untouched:
+        job.installer.found = job.whole
+
+
 def install(job: "Job") -> Procedure[None]:
     """Install curves for the greys and a cube or a matrix for the colours, each read and made better."""
     for left in reversed(range(MOST_INSTALLED)):

@@ -67,6 +67,7 @@ class Job:
     whole: float = 0.0  # of full signal, in cd/m²; the white that is held against may be less, for balance
     black: float = 0.0
     as_found: list[Taken] = field(default_factory=list)
+    untouched: list[Taken] = field(default_factory=list)  # what was found, where that was read once more beside the light wanted
     as_left: list[Taken] = field(default_factory=list)
     balance: Greys | None = None
     restored: bool = False
@@ -93,6 +94,11 @@ class Job:
     total: int = 0  # readings that the whole job may take
     goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left alone
     taught: Taught | None = None  # what an earlier sample of the model has told of the controls of the greys
+
+    @property
+    def first(self) -> list[Taken]:
+        """What was read before anything was turned."""
+        return self.untouched or self.as_found
 
     @property
     def proof(self) -> list[Fraction]:
@@ -125,7 +131,7 @@ class Job:
         self.in_force = self.in_force if self.corrected is None or self.corrected.matrix is None else self.corrected.matrix
         self.desk.budget, self.palette, self.boost = self.total, SDR, 0.0
         self.corrected = self.balance = self.installer = None
-        self.hues, self.witnessed, self.stood, self.lost = [], [], None, ""
+        self.hues, self.witnessed, self.untouched, self.stood, self.lost = [], [], [], None, ""
 
     def go(self) -> Procedure[None]:
         """Look at what is found, adjust, hold the correction against the reference once more, and look at what is left."""
@@ -181,6 +187,7 @@ class Job:
                     yield from self.go_over_it()
             yield from preparing.light_again(self)
             if self.by == "both":
+                yield from giving.beside_controls(self)
                 yield from giving.install(self)
         except BudgetError as spent:
             self.desk.notes.append(f"{spent} What was reached by then is kept.")
@@ -208,7 +215,7 @@ class Job:
         self.desk.notes.append(f"{problem} Every control was put back{BUT_LOST if self.has_lost else '.'}")
         yield from self.put_back()
         self.restored = True
-        self.as_left = list(self.as_found)
+        self.as_left = list(self.first)
 
     def correct(self) -> Procedure[None]:
         """Correct the meter by the reference, on a display on which nothing works any more, and look at everything through it."""

@@ -55,7 +55,7 @@ def look_left(job: "Job") -> Procedure[None]:
     if job.witnessed and not is_worse and not job.has_lost and (yield from _is_denied_by_the_reference(job)):
         yield from job.put_back()
         job.restored = True
-        job.as_left = list(job.as_found)
+        job.as_left = list(job.first)
     elif is_worse and job.has_lost:
         job.desk.notes.append("What is left is no better than what was found. What had been installed then is gone, so it is kept.")
     elif is_worse and not (yield from _keep_what_is_better(job)) and not (yield from _keep_light(job)):
@@ -76,14 +76,15 @@ def _put_all_back(job: "Job", why: str) -> Procedure[None]:
     yield from job.put_back()
     job.desk.notes.append(why)
     job.restored = True
-    job.as_left = list(job.as_found)  # the display stands as it was read then
+    job.as_left = list(job.first)  # the display stands as it was read then
 
 
 def _is_worse(job: "Job", left: list[Taken]) -> bool:
     """Return whether readings of the proof are worse than found; light that was wanted is worth what two proofs differ by."""
     if job.desk.settings == job.desk.found:
         return False  # nothing was turned: two proofs differ by their noise
-    allowed = 2.0 * WORSE_GREYS * job.target.metric.weight if _has_wanted_light(job) else 0.0
+    # Beside a white that was found otherwise; where what was found was read beside this one, nothing is to be allowed for it.
+    allowed = 2.0 * WORSE_GREYS * job.target.metric.weight if _has_wanted_light(job) and not job.untouched else 0.0
     return score(left, job.target) > score(job.as_found, job.target) + allowed
 
 
@@ -91,7 +92,7 @@ def _has_wanted_light(job: "Job") -> bool:
     """Return whether a luminance was wanted, and white is clearly nearer to it than it was found."""
     if job.luminance is None or "light" not in job.steps:
         return False
-    found, left = (abs(white_of(taken) / job.luminance - 1.0) for taken in (job.as_found, job.as_left))
+    found, left = (abs(white_of(taken) / job.luminance - 1.0) for taken in (job.first, job.as_left))
     return left < found - lights.LIGHT_OFF
 
 
@@ -99,11 +100,13 @@ def _keep_light(job: "Job") -> Procedure[bool]:
     """Put everything back but light that was wanted and processing, where that is no worse than found; return whether."""
     stays = {c["id"] for role in ("light", "process") for c in job.desk.by_role(role)}
     back = {name: value for name, value in job.desk.found.items() if name not in stays and job.desk.settings[name] != value}
-    if not back or not _has_wanted_light(job) or job.desk.has_installed or job.desk.spent + len(job.proof) > job.total:
+    if not back or not _has_wanted_light(job) or job.desk.has_installed:
+        return False
+    if job.desk.spent + len(job.proof) > job.total and not job.untouched:
         return False
     yield from job.desk.put(job.desk.settings | back)
     again = yield from job.desk.reads(job.proof)
-    if _is_worse(job, again):
+    if not job.untouched and _is_worse(job, again):
         return False
     job.as_left = again
     job.desk.notes.append("What was left was no better than what was found, so every control but light was put back.")
@@ -284,7 +287,9 @@ def _keep_what_is_better(job: "Job") -> Procedure[bool]:
     if len(better) != 1 or job.desk.has_installed or job.desk.spent + len(job.proof) > job.total:
         return False
     colours = {c["id"] for role in OF_COLOUR for c in job.desk.by_role(role)}
-    back = {name: value for name, value in job.desk.found.items() if (name in colours) == (better[0] == "greys")}
+    stays = {c["id"] for role in ("light", "process") for c in job.desk.by_role(role)} if job.untouched else set()
+    goes = {name for name in job.desk.found if name not in stays and (name in colours) == (better[0] == "greys")}
+    back = {name: value for name, value in job.desk.found.items() if name in goes}
     yield from job.desk.put(job.desk.settings | back)  # a choice that goes back may bring others along
     again = yield from job.desk.reads(job.proof)
     if score(again, job.target) > score(job.as_found, job.target):

@@ -6,7 +6,7 @@ import numpy as np
 
 from fenvik.core.analysis.clipping import may_clip, surely_grows
 from fenvik.core.models.palette import palette_for
-from fenvik.core.procedures import defaults, lights, scoring
+from fenvik.core.procedures import defaults, dimmed, lights, scoring
 from fenvik.core.procedures.steps import Procedure, TooBrightError
 
 if TYPE_CHECKING:
@@ -76,14 +76,15 @@ def begin_at_defaults(job: "Job") -> Procedure[None]:
 def light(job: "Job") -> Procedure[None]:
     """Bring white to the luminance that is wanted, and let nothing clip below it."""
     turned = False
-    if job.target.curve == "pq" and job.luminance is None:
-        yield from _light_to_top(job)
     # In HDR white is where the display ends: that nothing grows there is no clipping that a white level could mend.
     if job.desk.by_role("white-level") and not job.target.is_hdr and not _grew_when_found(job):
         top = np.array([t.xyz for t in (yield from job.desk.each_once((100.0, 90.0, 80.0)))])
         turned = may_clip(top, job.target) and (yield from lights.lower_white_level(job.desk, job.target))
     if job.luminance is not None:
-        turned = (yield from lights.turn_light(job.desk, job.luminance)) or turned
+        bring = dimmed.bring_to(job, job.luminance) if job.target.is_hdr else lights.turn_light(job.desk, job.luminance)
+        turned = (yield from bring) or turned
+    if job.target.curve == "pq" and job.luminance is None:
+        yield from _light_to_top(job)
     if turned:
         job.settle((yield from job.desk.greys((100.0, 0.0))))
         if job.target.is_hdr:

@@ -141,7 +141,7 @@ def _corrected_anew(job: "Job", patches: Sequence[Fraction], earlier: Renewed | 
     if job.balance is not None and job.balance.model is not None:
         # What was read before the meter changed is right as it is, what is found among it.
         since, before = _when(job, job.balance, anew.matrix, before, earlier)
-    yield from desk.look_through(anew, job.as_found, instead_of=before, since=since)
+    yield from desk.look_through(anew, job.as_found, job.untouched, instead_of=before, since=since)
     return since
 
 

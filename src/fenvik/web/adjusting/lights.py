@@ -19,6 +19,10 @@ from fenvik.web.people.policy import Right, needs
 from fenvik.web.visits.models import Tuning
 
 NEAR = 0.03  # of the luminance that is wanted
+DIMMED = (
+    "Most displays bring every grey down with it, and PQ says each by itself: for a dimmer picture type a reference white at "
+    "Arrival, target, to which every light is wanted in proportion, and no luminance of white."
+)
 LIGHTS = ("red", "green", "blue")
 
 
@@ -82,6 +86,8 @@ def _light(
         return
     side = "above" if off > 0 else "below"
     says.append((f"White is {white:.0f} cd/m², {100 * abs(off):.0f} % {side} the {wanted:.0f} that are wanted.", False))
+    if off > 0 and tuning.target.curve == "pq":
+        says.append((DIMMED, False))
     if control is None or values.now.get(control["id"]) is None:
         says.append((_choices_of(values) or "This menu has no control for the light.", False))
         return

@@ -179,7 +179,7 @@ class HandsFreeRunner(Runner):
         told.readings, told.phase = desk.spent, ""
         told.installed = [what for what, data in desk.given.items() if self.stood.get(what) != data]
         told.moves = ControlChange.objects.filter(of_pass=self.plan.pass_).count()
-        told.found_score = score(job.as_found, target) if len(job.as_found) == len(job.proof) else None
+        told.found_score = score(job.first, target) if len(job.first) == len(job.proof) else None
         told.left_score = score(job.as_left, target) if len(job.as_left) == len(job.proof) else None
         teaches = None if job.balance is None or job.restored else job.balance.teaches()
         told.teaches = None if teaches is None else teaches.as_json()

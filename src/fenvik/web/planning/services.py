@@ -218,6 +218,18 @@ def add_proposed(*, visit_id: int, display_id: int, actor: User, chosen: list[di
     return made
 
 
+def _of_another_range(tuning: Tuning, cleaned: dict[str, Any]) -> dict[str, Any]:
+    """Return white's light and tolerance as usual for HDR, or for SDR, where a target goes over to it and nobody typed others."""
+    if (tuning.signal == "sdr") == (cleaned["signal"] == "sdr"):
+        return {}
+    room = tuning.display.room
+    usual_for = propose(
+        cleaned["purpose"], cleaned["signal"], technology=tuning.display.technology, room=RoomLight(room.lux_day, room.lux_night)
+    )
+    of_it = {"luminance": usual_for.luminance, "tolerance": usual_for.tolerance}
+    return {name: value for name, value in of_it.items() if cleaned[name] == getattr(tuning, name)}
+
+
 @needs(Right.PLAN, "changed a target")
 @transaction.atomic
 def keep_target(*, tuning_id: int, actor: User, cleaned: dict[str, Any]) -> Tuning:
@@ -225,6 +237,7 @@ def keep_target(*, tuning_id: int, actor: User, cleaned: dict[str, Any]) -> Tuni
     _see_that_it_fits(cleaned)
     tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=WHOLE).select_related("source").get(pk=tuning_id)
     nobody_chose = tuning.bits == usual_bits(tuning.signal, tuning.source)
+    cleaned |= _of_another_range(tuning, cleaned)
     if tuning.picture_mode != cleaned["picture_mode"]:
         tuning.mode_id = ""  # it was another mode's
     for name in ("name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance"):

@@ -47,15 +47,25 @@ def rolloff_picture(pair: Pair) -> Picture:
         told = ("not read", "–") if pair.left is not None and now is None else (significant(measured), signed(off))
         rows.append((f"{level:g} %", significant(asked), significant(wanted), *told))
     peak = float(base.white[1])
-    starts = rolls_off_from(base)
-    answer = format_html("Its peak is <b>{} cd/m²</b>", significant(peak))
-    if starts is not None:
-        answer += format_html("; it gives less than is asked for from <b>{} cd/m²</b> on", significant(starts))
+    answer = format_html("Its peak is <b>{} cd/m²</b>", significant(peak)) + _how_it_comes_there(base, peak)
     return Picture(
         "tone", "Does light follow the signal?", answer + SafeString("."),
         mark_safe(rolloff.draw(greys, peak=peak, title="Light that is asked for and given")),
         Table(("level", "asked for", "wanted", "cd/m²", "off, %"), list(reversed(rows))), not greys,
     )  # fmt: skip
+
+
+def _how_it_comes_there(analysis: Analysis, peak: float) -> SafeString:
+    """Say how greys up to the peak, in cd/m², follow the signal: beyond it every display gives less."""
+    asked, given = curves.pq(analysis.readings.fraction[analysis.lit_grey, 0]), analysis.readings.xyz[analysis.lit_grey, 1]
+    below, starts = asked <= peak, rolls_off_from(analysis)
+    if not below.any():
+        return SafeString("; no grey below that has been read yet")
+    if starts is None or starts > peak:
+        off = f"{100.0 * float(np.abs(given[below] / asked[below] - 1.0).max()):.0f} %"
+        most = significant(float(asked[below].max()))
+        return format_html("; up to {} cd/m² it gives what is asked for within <b>{}</b>", most, off)
+    return format_html("; it gives less than is asked for from <b>{} cd/m²</b> on", significant(starts))
 
 
 def rolls_off_from(analysis: Analysis) -> float | None:

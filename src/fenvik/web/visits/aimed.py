@@ -26,7 +26,7 @@ PRIMARIES = {"bt709": ("BT.709", BT709), "p3d65": ("P3-D65", P3D65), "bt2020": (
 FREE_CURVES = {"bt1886": "BT.1886", "power": "gamma", "srgb": "sRGB", "pq": "PQ", "hlg": "HLG"}
 CARRIED = {"hdr10": "pq", "dynamic": "pq", "hlg": "hlg"}  # the curve that a signal is made with
 
-ROLL_OFFS = {"clip": "clipped at the display's peak", "bt2390": "rolled off by BT.2390", "points": "by points of my own"}
+ROLL_OFFS = {"clip": "clipped at its peak", "bt2390": "rolled off by BT.2390", "points": "by points of my own"}
 ROLLED_BY = {
     "light": "each light by itself", "greatest": "all three, by the greatest of them", "luminance": "all three, by their luminance",
 }  # fmt: skip

@@ -30,7 +30,9 @@ class TargetForm(EndForm):
         choices=list(SIGNALS.items()), widget=forms.Select(attrs={"data-shows": True})
     )
     target_name = forms.ChoiceField(choices=list(TARGET_LABELS.items()), label="Target")
-    luminance = forms.FloatField(required=False, min_value=5, max_value=5000, label="White, cd/m²")
+    luminance = forms.FloatField(
+        required=False, min_value=5, max_value=5000, label="White, cd/m²", help_text="empty for HDR10: its light belongs at the top"
+    )
     tolerance = forms.FloatField(min_value=0.1, max_value=10, help_text="CIEDE2000; ΔE ITP for HDR")
     primaries = forms.ChoiceField(
         choices=[*((n, w) for n, (w, _) in PRIMARIES.items()), ("own", "own")], required=False

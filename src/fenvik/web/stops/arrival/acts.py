@@ -235,7 +235,12 @@ def keep_aim(request: Asking, tuning: Tuning) -> HttpResponse | None:
     form = TargetForm(request.POST, tuning=tuning)
     if not form.is_valid():
         return _refused(request, tuning, target_form=form)
-    keep_target(tuning_id=tuning.pk, actor=request.user, cleaned=form.cleaned_data)
+    typed = dict(form.cleaned_data)
+    kept = keep_target(tuning_id=tuning.pk, actor=request.user, cleaned=form.cleaned_data)
+    if (kept.luminance, kept.tolerance) != (typed["luminance"], typed["tolerance"]):
+        white = "no certain luminance of white" if kept.luminance is None else f"{kept.luminance:g} cd/m² of white"
+        usual = f"{white}, tolerance {kept.tolerance:g}"
+        messages.info(request, f"As usual for {kept.get_signal_display()}: {usual}. Others can be typed.")
     return None
 
 
