@@ -29,7 +29,7 @@ LUMINANCE = np.array([0.22, 0.70, 0.08])  # of white's, by the three lights, rou
 FIRM = 3000.0  # weight of what must not be passed: error a drive
 KEPT = 300.0  # weight of a light's end: error a drive
 BELOW_END, ABOVE_END = 0.002, 1e-4  # of drive: by how much white stays below it, and what counts as above that
-HELD = 1.0  # weight of white's own luminance
+HELD, HELD_IN_HLG = 1.0, 2.0  # weight of white's own luminance
 
 
 def metric(levels: Floats, target: Target, white: float, black: float, roll: RollOff | None = None) -> Floats:
@@ -189,8 +189,9 @@ def _judged(
 ) -> tuple[Floats, Floats]:
     """Return what a step of each knob does (3n + 1, k) to the weighed errors at all levels, and what they are to change by.
 
-    Greys are judged against the white that is there in the end, so a level's lightness counts in relation to white's; one more
-    row holds white itself, more loosely, where it was.
+    In SDR greys are judged against the white that is there in the end, so a level's lightness counts in relation to white's; one
+    more row holds white itself, more loosely, where it was. HLG's peak is worth more: greys are held against where it was, and so
+    is it, firmly, for whatever it moves by all of them are off by.
     """
     mixed = seen_of(model.boost)
     weigh = metric(levels, target, white, black, roll) @ mixed
@@ -201,9 +202,12 @@ def _judged(
     if target.curve == "pq":
         return _absolute(a, b, levels, curve=curve)
     top = np.array([1.0])
-    of_white = metric(top, target, white, black)[0, 0] @ mixed * _share(1.0)
+    of_white = metric(top, target, white, black)[0, 0] @ mixed * (1.0 if target.is_hdr else _share(1.0))
     a_white = of_white @ model.effects(top, moved)[0]
     b_white = -float(of_white @ (model.unended_at(top, moved)[0] - 1.0))
+    if target.is_hdr:
+        a, b = _absolute(a, b, levels, curve=curve)
+        return np.vstack([a, HELD_IN_HLG * a_white]), np.append(b, HELD_IN_HLG * b_white)
     share = np.array([_share(y) for y in target.xyz(np.repeat(levels[:, None], 3, axis=1), white, black)[:, 1] / white])
     a[:, 0] -= a_white / share[:, None]
     b[:, 0] -= b_white / share
@@ -216,7 +220,7 @@ def _judged(
 
 
 def _absolute(a: Floats, b: Floats, levels: Floats, *, curve: bool) -> tuple[Floats, Floats]:
-    """Return rows of a target that says every luminance itself: nothing is relative to white, and white is not held."""
+    """Return rows of levels whose luminance is wanted by itself, and not in relation to the white that is left."""
     eye = np.sqrt(_eye(levels))
     a, b = a * eye[:, None, None], b * eye[:, None]
     if not curve:

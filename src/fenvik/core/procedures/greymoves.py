@@ -204,7 +204,7 @@ class GreyMoves(GreyView):
         wanted = solve(
             self.model, moved, self.target, self.white, self.black, levels=levels, last=last,
             allowed=[may and knob.id not in refused for may, knob in zip(allowed, self.knobs, strict=True)],
-            lift=self._black().most(self.black), roll=self.palette.roll,
+            lift=self._black().most(min(self.black, self.found)), roll=self.palette.roll,
         )  # fmt: skip
         controls = {c["id"]: c for c in self.desk.controls}
         ends = [(controls[knob.id]["min"], controls[knob.id]["max"]) for knob in self.knobs]

@@ -159,6 +159,8 @@ class Greys(GreyMoves):
             # Black with them, where a reading is left: whether the room is as dark as it was shows there and nowhere else.
             dark = [0.0] if look == 0 and self.desk.spent + len(levels) < self.desk.budget else []
             off = yield from self._look(levels, dark)
+            if self.target.curve == "hlg":  # what is left is held against the white that is left
+                self.white = float((yield from self.desk.read_once(100.0)).xyz[1])
             known = self._backwards
             yield from self._move(self.every, self.levels, last=look == looks - 1)
         for _ in range(LOOKS_MORE):

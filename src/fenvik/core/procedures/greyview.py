@@ -268,6 +268,10 @@ class GreyView:
         assert self.model is not None
         read = self._dark()
         now = self._black().at(float(lift_of(self.model, self.moved) @ self.moved))
+        if self.target.curve == "hlg":
+            # All of its greys are lifted by black's share of white, so by what black may be raised too.
+            self.black = now
+            return
         self.black = min(self.black, max(now, min((luminance for _, luminance in read), default=now)))
 
     def _worst(self, count: int) -> list[float]:
