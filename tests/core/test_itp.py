@@ -7,6 +7,7 @@ from fenvik.core.analysis.analysis import Readings, analyse
 from fenvik.core.colour import curves
 from fenvik.core.colour.itp import delta_itp, delta_itp_colour_only, ictcp
 from fenvik.core.colour.target import TARGETS
+from fenvik.core.models import points
 from fenvik.core.signal.decoding import encode
 
 
@@ -86,3 +87,10 @@ def test_a_p3_picture_in_bt2020_aims_at_p3_colours():
     xy = lambda v: (v / v.sum())[0, :2]  # noqa: E731
     assert np.hypot(*(xy(wide) - [0.708, 0.292])) < 1e-3
     assert np.hypot(*(xy(narrow) - [0.68, 0.32])) < 2e-2
+
+
+def test_no_peak_of_hdr_is_given_away_for_its_balance():
+    weak_blue = np.array([1.0, 1.0, 0.8])
+    held = {name: points.held(TARGETS[name].matrix @ weak_blue, TARGETS[name]) for name in ("bt709-2.2", "bt2020-hlg", "bt2020-pq")}
+    assert held["bt709-2.2"] == pytest.approx(0.8)
+    assert held["bt2020-hlg"] == pytest.approx(0.996 * held["bt2020-pq"])

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from bench.hdr import Behind, HdrDisplay
+from bench.hlg import HlgDisplay
 from bench.site import Site
 from fenvik.core.colour.curves import pq_inverse
 from fenvik.core.colour.target import TARGETS
@@ -153,13 +154,22 @@ def test_light_that_would_take_every_grey_of_pq_is_left_at_its_top_and_a_referen
     assert any("goes from 67" in note and "a reference white, 8" in note for note in job.desk.notes)
 
 
-@pytest.mark.parametrize(("by", "luminance", "most"), [("controls", 300.0, 1.6), ("both", 150.0, 1.6), ("install", 300.0, 1.2)])
+@pytest.mark.parametrize(("by", "luminance", "most"), [("controls", 300.0, 2.0), ("both", 150.0, 1.0), ("install", 300.0, 1.2)])
 def test_a_lower_light_that_hlg_is_to_have_stays_and_is_no_fault_of_the_rest(by, luminance, most):
     here = site(1, 901, "hlg", "p5")
     job = do(here, HLG, by, luminance=luminance)
     greys, _, left, _ = here.hdr_truth(HLG)
     assert (job.restored, greys.mean() < most, left == pytest.approx(luminance, rel=0.09)) == (False, True, True)
     assert job.first[0].xyz[1] > 600.0 > job.as_found[0].xyz[1]
+
+
+@pytest.mark.parametrize(("seed", "mean"), [(8002, 0.8), (8004, 1.6), (8005, 1.2)])
+def test_hlg_gives_no_peak_away_and_counts_the_black_that_is_left(seed, mean):
+    display = HlgDisplay(seed)
+    found = display.hlg_truth()
+    adjusted(display, HLG, budget=140)
+    left = display.hlg_truth()
+    assert (left[0] < mean, left[3] > 0.98 * found[3]) == (True, True)
 
 
 @pytest.mark.parametrize("by", ["controls", "install"])

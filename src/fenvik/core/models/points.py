@@ -27,6 +27,7 @@ FREED = 0.25  # of a gain's range, beyond its end
 LESS = 0.3  # of what a fit doubts a level by, it is off by in fact: 0.0006 of drive on random displays, where 0.002 are doubted
 WAY = 3  # keys from one control to the next
 JUDGED_FROM = 0.05  # fraction of signal
+BALANCED = 0.004  # of HLG's peak: what the strongest of its lights may lose so that white is nearer to what is wanted
 DARKEST = 0.03  # fraction of signal: a darker level tells more of black than of a curve
 MOST_AGAIN = 10
 SURELY = 0.5  # of the squared error: what a larger step of the display's must explain, where a person does the turning
@@ -98,11 +99,12 @@ class Plan:
 def held(xyz_of_white: Floats, target: Target) -> float:
     """Return the luminance that greys are held to: as bright as the weakest of the three lights allows without raising any.
 
-    PQ says every light itself, up to the peak. ``xyz_of_white`` (3,) in cd/m².
+    PQ says every light itself, up to the peak, and HLG's peak is not given away for its balance. ``xyz_of_white`` (3,) in cd/m².
     """
+    weakest, whole = float((xyz_of_white @ target.inverse_matrix.T).min()), float(xyz_of_white[1])
     if target.curve == "pq":
-        return float(xyz_of_white[1])
-    return float((xyz_of_white @ target.inverse_matrix.T).min())
+        return whole
+    return max(weakest, (1.0 - BALANCED) * whole) if target.is_hdr else weakest
 
 
 def errors_of(

@@ -201,8 +201,10 @@ class GreyMoves(GreyView):
         """Turn what the model says; return whether the display let that be done, else it is to be thought of anew."""
         assert self.model is not None
         moved, refused = self.moved, set(self.desk.refused)
+        # Curves that follow bend what gains and offsets would bend badly; in PQ these bring light for them.
+        is_whole = self.target.curve == "pq" or not self.quiet
         wanted = solve(
-            self.model, moved, self.target, self.white, self.black, levels=levels, last=last,
+            self.model, moved, self.target, self.white, self.black, levels=levels, last=last, curve=is_whole,
             allowed=[may and knob.id not in refused for may, knob in zip(allowed, self.knobs, strict=True)],
             lift=self._black().most(min(self.black, self.found)), roll=self.palette.roll,
         )  # fmt: skip

@@ -10,6 +10,7 @@ from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
 from fenvik.core.models.foreseen import Foresight
 from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
+from fenvik.core.models.points import held
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.models.taught import Taught
 from fenvik.core.procedures import choices, colours, giving, leaving, preparing, reference, trusted, unlocking
@@ -44,7 +45,6 @@ BUT_LOST = "; what had been installed before could not be."
 FOLLOWS = "It follows the standard to"  # how it is said where an HDR display begins to roll off
 FOUND_SAID = "as found"  # what is said when what is found is read
 STEPS = ("light", "white", "grey", "colour")
-BALANCED = 0.004  # of HLG's peak: what the strongest of its lights may lose so that white is nearer to what is wanted
 FOR_ORDER = 30.0  # percent of a PQ or HLG signal: a grey by which a slip at white or black shows
 LEAST_BOOST = 0.05  # of the sum of the three lights: less is the meter's and the display's own doing
 
@@ -310,15 +310,7 @@ class Job:
             raise self._unlike("White has no light: nothing can be adjusted.")
         if 0 in by and by[100][1] < LEAST_CONTRAST * by[0][1]:
             raise self._unlike("Black gives as much light as white: something else is shown, or the meter sees something else.")
-        # PQ says every light itself, up to the peak; elsewhere white is as bright as the weakest light allows.
-        weakest, whole = float((by[100] @ self.target.inverse_matrix.T).min()), float(by[100][1])
-        self.whole = whole
-        if self.target.curve == "pq":
-            self.white = whole
-        elif self.target.is_hdr:
-            self.white = max(weakest, (1.0 - BALANCED) * whole)  # a peak is not given away for its balance
-        else:
-            self.white = weakest
+        self.white, self.whole = held(by[100], self.target), float(by[100][1])
         self.black = max(float(by[0][1]) if 0 in by else 0.0, 0.0)
 
     def just_read(self, percent: Fraction) -> Taken | None:
