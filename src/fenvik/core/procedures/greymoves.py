@@ -32,6 +32,7 @@ LIT, DOES_LITTLE, DOES_MUCH = 0.25, 0.2, 0.7  # of signal; of what was promised
 class GreyMoves(GreyView):
     """What moves the greys, from what is known of them."""
 
+    quiet: bool = False  # something else adjusts what this cannot
     reached: bool = False
     before_last: dict[str, Any] | None = None  # how everything stood before a move that no reading has checked
     suspicions: int = 0  # how often nothing seemed to come of what was turned

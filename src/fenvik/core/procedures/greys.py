@@ -40,7 +40,6 @@ class Greys(GreyMoves):
     """What is done to the greys. ``to_come``: readings that ``finish`` is going to take."""
 
     to_come: int = 0
-    quiet: bool = False  # something else adjusts what this cannot
     more: int = 0  # readings that greys may take beyond MOST_GREYS, where somebody wants them nearer to what is possible
     looked_more: int = 0  # how often greys were otherwise than expected, and looked at again
     half_way: Callable[[], Procedure[None]] | None = None  # what is to be looked at in the middle of the points
