@@ -11,6 +11,7 @@ import time
 import urllib.request
 
 from common import a_tuning, p95, say, set_up, web_and_worker
+from django.conf import settings
 
 STOPS = ("found", "adjust", "left", "handover", "groundwork")
 PAGES = ("/visits/", "/clients/", "/instruments/")
@@ -70,7 +71,6 @@ async def measure(port, cookie, tuning_id, browsers, start):
 def main() -> None:
     os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
     set_up()
-    from django.conf import settings
     from django.test import Client
     from django.utils import timezone
 
