@@ -1,6 +1,6 @@
 """Hands-free while something goes wrong: random displays on which controls move by themselves, stick, or lose the meter's aim.
 
-`./fenvik bench faults [COUNT] [sdr|hdr|installed] [FAULT,FAULT]` prints how many of each end worse than they were found, by the true
+`./fenvik bench faults [COUNT] [sdr|hdr|hlg|installed] [FAULT,FAULT]` prints how many of each end worse than they were found, by the true
 light, and what was reached. None may. Of HDR, greys up to the roll-off by a menu, or all of them by what is installed.
 """
 
@@ -21,6 +21,8 @@ from bench.handsfree import BUDGET, TARGET
 from bench.hdr import BUDGET as IN_HDR
 from bench.hdr import TARGET as HDR
 from bench.hdr import HdrDisplay
+from bench.hlg import TARGET as HLG
+from bench.hlg import HlgDisplay
 from bench.installed import drawn
 from fenvik.core.colour.target import Target
 from fenvik.core.procedures.desk import Desk
@@ -45,6 +47,9 @@ def made(kind: str, seed: int) -> tuple[Any, Target, dict[str, Any], Callable[[]
     if kind == "hdr":
         hdr = HdrDisplay(seed)
         return hdr, HDR, {}, lambda: (told := hdr.hdr_truth()).get("follows_mean", told["mean"])
+    if kind == "hlg":
+        hlg = HlgDisplay(seed)
+        return hlg, HLG, {}, lambda: hlg.hlg_truth()[0]
     site = drawn(seed)
     return site, HDR, {"by": "install", "takes": site.display.optics.build.installs}, lambda: float(site.hdr_truth(HDR)[0].mean())
 

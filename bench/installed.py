@@ -1,7 +1,7 @@
-"""What installing leaves on white-sub-pixel OLEDs drawn at random, in HDR10: curves, a cube and a tone, by the true light.
+"""What installing leaves on white-sub-pixel OLEDs drawn at random, in HDR10 or HLG: curves, a cube and a tone, by the true light.
 
-Prints the table of docs/hdr.md. `./fenvik bench installed [COUNT]`: 40 displays take a minute. ΔE ITP, greys from 5 % of signal to 98 %
-of the peak.
+Prints the table of docs/hdr.md. `./fenvik bench installed [COUNT] [hlg] [both]`: 40 displays take a minute. ΔE ITP, greys from 5 % of
+signal to 98 % of the peak; in HLG to full signal.
 """
 
 import sys
@@ -22,19 +22,20 @@ from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
 
 COUNT, START, BUDGET = 40, 100, 140
-OLED, MODE = 1, "p4"
-TARGET = TARGETS["bt2020-pq"]
+OLED = 1
+KINDS = {"hdr10": ("p4", TARGETS["bt2020-pq"]), "hlg": ("p5", TARGETS["bt2020-hlg"])}  # by signal: its mode, and the target
 PEAK, KNEE, BOOST = (440.0, 1700.0), (0.6, 0.95), (0.2, 0.7)  # cd/m² of the three lights; of the peak; of their sum
 PANELS = (1023, 4095)  # steps of the panel: with few of them dark levels cannot be better than one of them
 SCALE, SHIFT, BEND = 0.03, 0.004, 0.006  # of signal, each light by itself
 MOST_LOST = 0.02
 
 
-def drawn(seed: int) -> Site:
+def drawn(seed: int, signal: str = "hdr10") -> Site:
     """Return a sample unlike any that ships: the stand-ins' OLED with another light, another end and other lights."""
-    here = Site(OLED, MODE, seed, signal="hdr10")
+    mode = KINDS[signal][0]
+    here = Site(OLED, mode, seed, signal=signal)
     optics, draw = here.display.optics, np.random.default_rng(seed * 7 + 1)
-    scale, shift = optics.build.error[MODE]
+    scale, shift = optics.build.error[mode]
     off = np.asarray(scale) * np.exp(draw.normal(0.0, SCALE, 3)), np.asarray(shift) + draw.normal(0.0, SHIFT, 3)
     optics.build = replace(
         optics.build,
@@ -42,19 +43,20 @@ def drawn(seed: int) -> Site:
         hdr_knee=float(draw.uniform(*KNEE)),
         boost=float(draw.uniform(*BOOST)),
         panel_levels=int(draw.choice(PANELS)),
-        error={**optics.build.error, MODE: off},
+        error={**optics.build.error, mode: off},
     )
     optics.bend = draw.normal(0.0, BEND, 3)
     return here
 
 
-def one(seed: int) -> dict[str, Any]:
-    """Install in one display; return what was found and what is left."""
-    here = drawn(seed)
-    found, _, peak, black = here.hdr_truth(TARGET)
-    job = Job(Desk(here.controls, budget=BUDGET), TARGET, by="install", takes=here.display.optics.build.installs)
+def one(asked: tuple[int, str, str]) -> dict[str, Any]:
+    """Install in one display, of a seed, with a signal, and its menu beside it or not; return what was found and what is left."""
+    seed, signal, by = asked
+    here, target = drawn(seed, signal), KINDS[signal][1]
+    found, _, peak, black = here.hdr_truth(target)
+    job = Job(Desk(here.controls, budget=BUDGET), target, by=by, takes=here.display.optics.build.installs)
     perform(job.run(), here)
-    left, colours, peak_left, black_left = here.hdr_truth(TARGET)
+    left, colours, peak_left, black_left = here.hdr_truth(target)
     return {
         "panel": here.display.optics.build.panel_levels, "found": found, "left": left, "colours": float(colours.mean()),
         "lost": 1.0 - peak_left / peak, "brighter": black_left - black, "readings": len(job.desk.taken),
@@ -64,8 +66,9 @@ def one(seed: int) -> dict[str, Any]:
 def main() -> None:
     """Run all displays and print the table."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else COUNT
+    signal, by = ("hlg" if "hlg" in sys.argv else "hdr10"), ("both" if "both" in sys.argv else "install")
     with ProcessPoolExecutor() as pool:
-        told = list(pool.map(one, range(START, START + count)))
+        told = list(pool.map(one, [(seed, signal, by) for seed in range(START, START + count)]))
     for levels in PANELS:
         rows = [t for t in told if t["panel"] == levels]
         print(f"{len(rows)} panels of {levels + 1} steps, middle / 90 of 100 / worst:")

@@ -1,7 +1,7 @@
 """Whole jobs with a reference beside a quick meter that sees colours wrongly, on the random displays: readings of both, and what is left.
 
-`./fenvik bench reference [COUNT] [hdr] [faults]`. The displays are those of the bench hands-free, or of the bench hdr; no processing
-is on when they are found. With faults it is the reference that fails, in each of the ways below: none may be left worse than found.
+`./fenvik bench reference [COUNT] [hdr | hlg] [faults]`. The displays are those of the bench hands-free, hdr or hlg; no processing is
+on when they are found. With faults it is the reference that fails, in each of the ways below: none may be left worse than found.
 """
 
 import sys
@@ -21,6 +21,8 @@ from bench.handsfree import BUDGET, START, TARGET
 from bench.hdr import BUDGET as IN_HDR
 from bench.hdr import TARGET as HDR
 from bench.hdr import HdrDisplay
+from bench.hlg import TARGET as HLG
+from bench.hlg import HlgDisplay
 from fenvik.core.measure.correction_patches import correction_list
 from fenvik.core.procedures.correcting import AVERAGE, NAMED, Corrected
 from fenvik.core.procedures.desk import Desk
@@ -106,17 +108,24 @@ class ReferencedInHdr(Beside, HdrDisplay):
     """One in HDR10."""
 
 
+class ReferencedInHlg(Beside, HlgDisplay):
+    """One in HLG."""
+
+
 def job_on(display: Beside) -> Job:
     """Do the whole job on a display, its meter corrected first."""
     is_hdr = isinstance(display, HdrDisplay)
     desk = Desk(display.controls, budget=(IN_HDR if is_hdr else BUDGET) - 2 * len(PATCHES))
-    job = Job(desk, HDR if is_hdr else TARGET, correction=PATCHES)
+    target = HLG if isinstance(display, HlgDisplay) else HDR if is_hdr else TARGET
+    job = Job(desk, target, correction=PATCHES)
     perform(job.run(), display)
     return job
 
 
 def truth_of(display: Beside) -> tuple[float, float, float]:
     """Return mean and worst error of greys, in HDR of those below the roll-off, and the mean of colours, by the true light."""
+    if isinstance(display, HlgDisplay):
+        return display.hlg_truth()[:3]
     if isinstance(display, HdrDisplay):
         told = display.hdr_truth()
         return told.get("follows_mean", told["mean"]), told.get("follows_worst", told["worst"]), told["colours"]
@@ -154,7 +163,8 @@ def print_faults(kind: type[Beside], count: int) -> None:
 def main() -> None:
     """Run all displays and print what came of it."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else COUNT
-    kind = ReferencedInHdr if "hdr" in sys.argv[2:] else Referenced
+    kinds: dict[str, type[Beside]] = {"hdr": ReferencedInHdr, "hlg": ReferencedInHlg}
+    kind = next((kinds[name] for name in kinds if name in sys.argv[2:]), Referenced)
     if "faults" in sys.argv[2:]:
         print_faults(kind, count)
         return

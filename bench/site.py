@@ -60,7 +60,7 @@ class Site:
         self.display.optics.installed.count += 1
 
     def hdr_truth(self, target):
-        """Return mean and worst ΔE ITP of greys from 5 % to the peak, of six P3 colours at 100 cd/m² of white, peak and black."""
+        """Return ΔE ITP of greys from 5 % to the peak, of six P3 colours at 100 cd/m² of white, peak and black."""
         def seen(percents):
             fraction, xyz = [], []
             for percent in percents:

@@ -107,6 +107,16 @@ def test_greys_between_the_points_of_a_cube_are_as_those_at_them():
     np.testing.assert_allclose(lit[1], lit[0], rtol=0.004)
 
 
+def test_white_that_curves_end_at_lies_between_the_points_of_a_cube_and_is_not_drawn_too_low():
+    s = np.linspace(0, 1, 1024)
+    own = Curves(np.stack([0.955 * s, s**1.05, np.where(s < 0.97, 0.93 * s, 0.9021 + 1.9 * (s - 0.97))]))
+    split = Split.of(own, 1.0)
+    cube = split.cube(33, Wheel.none(), lambda v: v**2.4, lambda v: v ** (1 / 2.4)).reshape(33, 33, 33, 3)
+    white = split.curves().bent(np.ones((1, 3)))[0]
+    drawn = [float(ndimage.map_coordinates(cube[..., c], white[::-1, None] * 32.0, order=1)[0]) for c in range(3)]
+    np.testing.assert_allclose(drawn, own.values[:, -1], atol=0.003)
+
+
 def test_a_split_says_what_its_shared_curve_was_given():
     s = np.linspace(0, 1, 1024)
     split = Split.of(Curves(np.stack([s**1.1, s, s**0.95])), 0.7)

@@ -21,7 +21,7 @@ from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import StoppedError, perform
 from tests.handsfree.jobs import adjusted
 
-TARGET = TARGETS["bt709-bt1886"]
+TARGET, HLG = TARGETS["bt709-bt1886"], TARGETS["bt2020-hlg"]
 SEEDS = (2001, 2004, 2010, 2017, 2023, 2030)
 POINTS = [Control(f"p{p}{c}", "", "point", c, 0, -50, 50, 1, at=p / 10) for p in range(1, 11) for c in range(3)]
 LEVELS = np.arange(1, 11) / 10
@@ -259,7 +259,7 @@ def test_a_point_that_does_nothing_is_known_and_left_alone_and_one_that_works_ba
 
 
 @pytest.mark.parametrize("end", [[np.inf, 0.985, np.inf], [0.99, 0.98, 0.985], [np.inf] * 3])
-def test_lights_that_end_are_learned_as_such_and_white_comes_down_to_them(end):
+def test_lights_that_end_are_learned_as_such_and_white_comes_down_to_them_but_in_hlg(end):
     gains = [Control(f"g{c}", "", "gain", c, 0, -50, 50, 1, at=1.0) for c in range(3)]
 
     def display(levels, moved):
@@ -273,6 +273,8 @@ def test_lights_that_end_are_learned_as_such_and_white_comes_down_to_them(end):
     beyond = display(np.ones(1), wanted)[0] - np.array([1.0, 1.012, 1.004]) - 0.004 * wanted[:3]
     assert np.abs(beyond).max() < 0.002, "no light is cut off any more"
     assert np.ptp(display(np.ones(1), wanted)) < 0.004
+    kept = solve(model, states[0], HLG, 600.0, 0.0, allowed=[True] * 3 + [False] * 30, levels=LEVELS)
+    assert (display(np.ones(1), kept)[0] == end)[np.isfinite(end)].all(), "in HLG, which keeps its peak, they stay there"
 
 
 def test_greys_are_solved_in_relation_to_the_white_that_will_be_there():

@@ -16,7 +16,7 @@ from fenvik.core.colour.target import Target
 from fenvik.core.controls import Control
 from fenvik.core.models.rolloff import RollOff
 from fenvik.core.models.twopoint import drive
-from fenvik.core.types import Floats
+from fenvik.core.types import Bools, Floats
 
 OF_DARKER = 0.5  # of the light that is wanted: what the signal gives of it at least
 FINER_IN_PQ = 0.5
@@ -105,6 +105,10 @@ class Fit:
     def unended_at(self, levels: Floats, moved: Floats) -> Floats:
         """Return the drives (levels, 3) for moves (k,) that lights would have if they went on beyond their ends."""
         return self.of_readings(levels, np.broadcast_to(moved, (len(levels), len(moved))))
+
+    def ended_at(self, levels: Floats, moved: Floats) -> Bools:
+        """Return which lights (levels, 3) are cut off at their ends, for moves (k,)."""
+        return self.unended_at(levels, moved) > self.end
 
     def of_readings(self, levels: Floats, moved: Floats) -> Floats:
         """Return what ``unended_at`` does for moves (levels, k), others at each level."""

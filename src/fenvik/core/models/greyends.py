@@ -4,8 +4,13 @@ A display whose contrast is too high for its white balance cuts a light off at t
 is turned up for ever; known, the others are brought down to it.
 """
 
+from collections.abc import Sequence
+from itertools import combinations
+
 import numpy as np
 
+from fenvik.core.colour.target import Target
+from fenvik.core.controls import Control
 from fenvik.core.models.grey import Fit
 from fenvik.core.models.greyproblem import Problem
 from fenvik.core.types import Floats
@@ -15,25 +20,33 @@ BRIGHT = 0.85  # of signal: below no light ends that leaves a picture
 NO_END = np.inf
 ROUNDS = 3  # which readings are at an end follows from the fit, and that from them
 SPEAKS, AND_SHARE = 6.0, 0.2  # of the squared error: what must speak for a light that ends
+ANOTHER = 2.0  # and for each further one
+
+
+def may_end(target: Target, knobs: Sequence[Control]) -> bool:
+    """Return whether lights that end below full signal are looked for.
+
+    PQ has a roll-off for that. In HLG gains alone bend nothing: what ends is better taken for what they leave.
+    """
+    return not target.is_hdr or (target.curve == "hlg" and any(knob.kind in ("point", "tone") for knob in knobs))
 
 
 def with_ends(problem: Problem, made: Fit) -> tuple[Problem, Fit]:
-    """Return problem and fit with those lights ending that readings speak for; the given ones where they do for none."""
-    of_none, best = problem, made
-    while True:
-        tried = []
-        for c in np.flatnonzero(np.isinf(problem.end)):
-            at = problem.end.copy()
-            at[c] = _end_of(of_none, int(c))
-            if np.isfinite(at[c]):
-                tried.append(_fitted(of_none, made, at))
-        if not tried:
-            break
-        ended, other = min(tried, key=lambda each: each[1].residual)
-        if other.residual > min(best.residual - SPEAKS, (1.0 - AND_SHARE) * best.residual):
-            break
-        problem, best = ended, other
-    return problem, best
+    """Return problem and fit with those lights ending that readings speak for; the given ones where they do for none.
+
+    Every set of lights is tried: one that is cut off and taken for none spoils the fit of another.
+    """
+    end = np.array([_end_of(problem, c) for c in range(3)])
+    may = [c for c in range(3) if np.isinf(problem.end[c]) and np.isfinite(end[c])]
+    sets = [list(each) for n in range(1, len(may) + 1) for each in combinations(may, n)]
+    best, likeliest, least = problem, made, min(made.residual - SPEAKS, (1.0 - AND_SHARE) * made.residual)
+    for each in sets:
+        at = problem.end.copy()
+        at[each] = end[each]
+        other, fitted = _fitted(problem, made, at)
+        if fitted.residual + ANOTHER * (len(each) - 1) <= least:
+            best, likeliest, least = other, fitted, fitted.residual + ANOTHER * (len(each) - 1)
+    return best, likeliest
 
 
 def _end_of(problem: Problem, channel: int) -> float:

@@ -1,20 +1,17 @@
-"""What the model of the greys is to do next: the moves that it expects least error of, and the levels that are worth a reading."""
+"""What the model of the greys is to do next: the moves that it expects least error of."""
 
 from collections.abc import Sequence
+from functools import partial
 
 import numpy as np
 from scipy.optimize import lsq_linear
 
-from fenvik.core.colour.difference import xyz_to_lab
-from fenvik.core.colour.itp import ITP, ictcp
 from fenvik.core.colour.target import Target
-from fenvik.core.models.grey import NOISE, Fit, Seen, seen_at, seen_of, wanted_of
-from fenvik.core.models.greyblock import UNEQUAL
+from fenvik.core.models.grey import Fit, seen_of, wanted_of
+from fenvik.core.models.greyworth import metric
 from fenvik.core.models.rolloff import RollOff
-from fenvik.core.types import Floats, Ints
+from fenvik.core.types import Bools, Floats, Ints
 
-UNREAD = 0.006  # of drive: how far a level that was never read may be off
-SAME_LEVEL = 0.006  # fraction of signal: levels that are nearer are one
 DOUBT = 0.06  # of a move's effect: what it is off by
 CHARGED, CHARGED_LAST = 0.4, 0.7  # share of what the fit does not know that a move is charged for: to be read again, and not
 PRICE = 3e-4  # squared error a step: a step must be worth something
@@ -22,86 +19,14 @@ OUTSTANDING, MOST_WEIGHT = 0.5, 4.0  # error at which a level counts twice, and 
 OUTSTANDING_ITP = 0.2  # the same in HDR, in the measure of moves: 0.6 of ΔE ITP
 DROWNED, SHOWS = 0.25, 5.0  # weight of a level that lies in a display's own black, and times that black from which one counts fully
 BEYOND = 0.5  # weight of a level at which an HDR display ends already
-ROUNDS = 3  # how often these weights follow from what is left
+ROUNDS = 3  # how often these weights follow from what is left, and what is cut off from what is moved
 SWEEPS = 40
 MANY = 40  # controls from which on the bounded least squares goes by the interior
 LUMINANCE = np.array([0.22, 0.70, 0.08])  # of white's, by the three lights, roughly
 FIRM = 3000.0  # weight of what must not be passed: error a drive
 KEPT = 300.0  # weight of a light's end: error a drive
 BELOW_END, ABOVE_END = 0.002, 1e-4  # of drive: by how much white stays below it, and what counts as above that
-HELD, HELD_IN_HLG = 1.0, 2.0  # weight of white's own luminance
-
-
-def metric(levels: Floats, target: Target, white: float, black: float, roll: RollOff | None = None) -> Floats:
-    """Return the matrices (levels, 3, 3) that make a change of drives into ΔL/S_L, 1.5·Δa, Δb: CIEDE2000 near grey.
-
-    In HDR into the three parts of ΔE ITP, weighed as CIEDE2000.
-    """
-    step = 1e-3
-    if target.is_hdr:
-        return _metric_itp(levels, target, white, black, step, roll)
-    aim = target.xyz(np.repeat(levels[:, None], 3, axis=1), white, black)
-    away = xyz_to_lab(aim, target.white * white)[:, 0] - 50.0
-    lightness = 1.0 + 0.015 * away**2 / np.sqrt(20.0 + away**2)
-    weigh = np.stack([1.0 / lightness, np.full(len(levels), 1.5), np.ones(len(levels))], axis=-1)
-    made = np.empty((len(levels), 3, 3))
-    for c in range(3):
-        up, down = (np.repeat(levels[:, None], 3, axis=1) for _ in range(2))
-        up[:, c] += step
-        down[:, c] -= step
-        lab = [xyz_to_lab(target.xyz(v, white, black), target.white * white) for v in (up, down)]
-        made[:, :, c] = weigh * (lab[0] - lab[1]) / (2 * step)
-    return made
-
-
-def _metric_itp(
-    levels: Floats, target: Target, white: float, black: float, step: float, roll: RollOff | None
-) -> Floats:
-    """Return the matrices (levels, 3, 3) that make a change of drives into I, T and P of ΔE ITP."""
-    at = wanted_of(levels, target, white, black, roll)
-    made = np.empty((len(levels), 3, 3))
-    for c in range(3):
-        up, down = (np.repeat(at[:, None], 3, axis=1) for _ in range(2))
-        up[:, c] += step
-        down[:, c] -= step
-        both = [ictcp(seen_at(v, target, white, black, roll)) for v in (up, down)]
-        made[:, :, c] = ITP * (both[0] - both[1]) / (2 * step) / target.metric.weight
-    return made
-
-
-def doubt_of(model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen]) -> Floats:
-    """Return how far the drives (levels, 3) may be off: by noise, and by what was turned since a level was read last."""
-    made = np.full((len(levels), 3), UNREAD)
-    effects = model.effects(levels, moved)
-    for i, level in enumerate(levels):
-        mine = [s for s in seen if abs(s.level - level) < SAME_LEVEL]
-        if not mine:
-            continue
-        since = effects[i] * (moved - mine[-1].moved)
-        noise = model.fine * NOISE * (1.0 + (0.12 / max(float(level), 0.02)) ** 2) / np.sqrt(len(mine))
-        made[i] = np.hypot(noise, np.sqrt(((UNEQUAL * since) ** 2).sum(axis=1)))
-    return made
-
-
-def judged_size(
-    off: Floats, levels: Floats, boost: float, target: Target, white: float, black: float, roll: RollOff | None = None
-) -> Floats:
-    """Return how large changes of drives (n, 3) at levels (n,) are as they are judged (n,); ``boost``: of a white sub-pixel."""
-    weigh = metric(levels, target, white, black, roll) @ seen_of(boost)
-    size: Floats = np.sqrt(((weigh @ off[:, :, None]) ** 2).sum(axis=(1, 2)))
-    return size
-
-
-def worth_reading(
-    model: Fit, levels: Floats, moved: Floats, seen: Sequence[Seen], target: Target, white: float, black: float,
-    roll: RollOff | None = None,
-) -> list[int]:  # fmt: skip
-    """Return the places of levels (n,): first those that are expected to be farthest off, or that are known least of."""
-    off = model.at(levels, moved) - wanted_of(levels, target, white, black, roll)[:, None]
-    size = judged_size(off, levels, model.boost, target, white, black, roll)
-    weigh = metric(levels, target, white, black, roll) @ seen_of(model.boost)
-    unsure = np.sqrt(((weigh * doubt_of(model, levels, moved, seen)[:, None, :]) ** 2).sum(axis=(1, 2)))
-    return [int(i) for i in np.argsort(-np.hypot(size, unsure) * np.clip(levels / 0.1, 0.4, 1.0))]
+HELD, HELD_IN_HLG, HELD_ALONE = 1.0, 2.0, 6.0  # weight of white's own luminance; in HLG; and where no other level's counts
 
 
 def solve(
@@ -118,7 +43,11 @@ def solve(
     if not use.size:
         return moved
     effects = model.effects(levels, moved)
-    a, b = _judged(model, moved, target, white, black, levels, curve=curve, roll=roll)
+    # HLG keeps its peak: its lights are not brought down to their ends, and as long as they are there nothing shows what is turned.
+    at_and_white, stays = np.append(levels, 1.0), target.curve == "hlg"
+    cut = model.ended_at(at_and_white, moved) & stays
+    judged = partial(_judged, model, moved, target, white, black, levels, curve=curve, roll=roll)
+    a, b = judged(cut)
     a = a[:, use]
     size = np.sqrt((a**2).sum(axis=0))
     own = np.array([float(np.abs(effects[:, :, k]).max()) or 1.0 for k in use])
@@ -128,21 +57,25 @@ def solve(
     )
     a = np.vstack([a, np.diag(doubt + 1e-9)])
     b = np.concatenate([b, np.zeros(use.size)])
-    low, high = [], []
-    for k in use:
-        knob = model.knobs[k]
-        most = cap / max(float(np.abs(effects[:, :, k]).max()), 1e-6 if moved[k] else knob.may_do)
-        low.append(max((knob.low - knob.value) / knob.step - moved[k], -most) - 1e-9)
-        high.append(min((knob.high - knob.value) / knob.step - moved[k], most) + 1e-9)
-    lo, hi = np.minimum(np.array(low), -1e-9), np.maximum(np.array(high), 1e-9)
+    lo, hi = _room(model, moved, use, np.abs(effects).max(axis=(0, 1)), cap)
     x = _bounded(a, b, lo, hi)
+    for _ in range(ROUNDS):
+        after = moved.copy()
+        after[use] += x
+        still = cut & model.ended_at(at_and_white, after)
+        if (still == cut).all():
+            break
+        cut = still
+        rows, of_rows = judged(cut)
+        a[: len(rows)], b[: len(rows)] = rows[:, use], of_rows
+        x = _bounded(a, b, lo, hi)
     if lift is not None:
         raising = lift_of(model, moved)
         room = lift - float(raising @ moved)
         if float(raising[use] @ x) > room:
             a, b = np.vstack([a, FIRM * raising[use]]), np.append(b, FIRM * room)
             x = _bounded(a, b, lo, hi)
-    for _ in range(3 if np.isfinite(model.end).any() else 0):
+    for _ in range(ROUNDS if np.isfinite(model.end).any() and not stays else 0):
         rows, down = _above_ends(model, moved, use, x)
         if not len(down):
             break
@@ -167,6 +100,17 @@ def solve(
     return result
 
 
+def _room(model: Fit, moved: Floats, use: Ints, does: Floats, cap: float) -> tuple[Floats, Floats]:
+    """Return how many steps each of the used knobs may go down and up; ``does``: what a step does to drives at most (k,)."""
+    low, high = [], []
+    for k in use:
+        knob = model.knobs[k]
+        most = cap / max(float(does[k]), 1e-6 if moved[k] else knob.may_do)
+        low.append(max((knob.low - knob.value) / knob.step - moved[k], -most) - 1e-9)
+        high.append(min((knob.high - knob.value) / knob.step - moved[k], most) + 1e-9)
+    return np.minimum(np.array(low), -1e-9), np.maximum(np.array(high), 1e-9)
+
+
 def _above_ends(model: Fit, moved: Floats, use: Ints, x: Floats) -> tuple[Floats, Floats]:
     """Return rows (m, used) that bring white down to the ends of lights that moves ``x`` have go beyond, and by how much (m,)."""
     top = np.array([1.0])
@@ -184,30 +128,36 @@ def reachable(levels: Floats, target: Target, white: float, black: float, roll: 
 
 
 def _judged(
-    model: Fit, moved: Floats, target: Target, white: float, black: float, levels: Floats, *, curve: bool,
+    model: Fit, moved: Floats, target: Target, white: float, black: float, levels: Floats, cut: Bools, *, curve: bool,
     roll: RollOff | None = None,
 ) -> tuple[Floats, Floats]:
     """Return what a step of each knob does (3n + 1, k) to the weighed errors at all levels, and what they are to change by.
 
     In SDR greys are judged against the white that is there in the end, so a level's lightness counts in relation to white's; one
     more row holds white itself, more loosely, where it was. HLG's peak is worth more: greys are held against where it was, and so
-    is it, firmly, for whatever it moves by all of them are off by.
+    is it, firmly, for whatever it moves by all of them are off by. ``cut``: which lights (levels + 1, 3) are cut off, and stay
+    so, at levels and at white.
     """
     mixed = seen_of(model.boost)
     weigh = metric(levels, target, white, black, roll) @ mixed
     effects = model.effects(levels, moved)
-    # Beyond its end a light is to come down to it, as far as it would be above.
-    off = model.unended_at(levels, moved) - wanted_of(levels, target, white, black, roll)[:, None]
+    # Beyond its end a light is to come down to it, as far as it would be above; but for those that stay there.
+    effects = np.where(cut[:-1, :, None], 0.0, effects)
+    drives = np.where(cut[:-1], model.end, model.unended_at(levels, moved))
+    off = drives - wanted_of(levels, target, white, black, roll)[:, None]
     a, b = weigh @ effects, -(weigh @ off[:, :, None])[:, :, 0]
     if target.curve == "pq":
         return _absolute(a, b, levels, curve=curve)
     top = np.array([1.0])
     of_white = metric(top, target, white, black)[0, 0] @ mixed * (1.0 if target.is_hdr else _share(1.0))
-    a_white = of_white @ model.effects(top, moved)[0]
-    b_white = -float(of_white @ (model.unended_at(top, moved)[0] - 1.0))
+    on_white = np.where(cut[-1, :, None], 0.0, model.effects(top, moved)[0])
+    of_top = np.where(cut[-1], model.end, model.unended_at(top, moved)[0])
+    a_white = of_white @ on_white
+    b_white = -float(of_white @ (of_top - 1.0))
     if target.is_hdr:
         a, b = _absolute(a, b, levels, curve=curve)
-        return np.vstack([a, HELD_IN_HLG * a_white]), np.append(b, HELD_IN_HLG * b_white)
+        firmly = HELD_IN_HLG if curve else HELD_ALONE
+        return np.vstack([a, firmly * a_white]), np.append(b, firmly * b_white)
     share = np.array([_share(y) for y in target.xyz(np.repeat(levels[:, None], 3, axis=1), white, black)[:, 1] / white])
     a[:, 0] -= a_white / share[:, None]
     b[:, 0] -= b_white / share

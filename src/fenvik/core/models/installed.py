@@ -24,7 +24,10 @@ CLEAR = 0.008  # of signal: a target that ends so far below what a light gives n
 STEEP = 0.1  # of signal for each of signal: by how much a display's own scale may be off beyond what was read
 STEADY = 1e-4  # of signal: by how much curves rise at least from one of their values to the next, of a thousand
 TIED = 0.35  # how strongly corners are held to doing nothing, against one patch that says otherwise
+AT_LAST, LEAST_RISE = 0.015, 0.2  # of signal: the end of a curve, that tells how it would go on; of signal for each of signal
 PALE = (0.26, 0.56)  # of the greatest light, between it and the least: where a turn of colours sets in, and is whole
+
+
 @dataclass(frozen=True)
 class Curves:
     """``values`` (3, size): output, 0 to 1, for evenly spaced input."""
@@ -280,6 +283,17 @@ class Split:
         s = np.linspace(0.0, 1.0, len(self.shared))
         return np.asarray(np.interp(fraction, self.shared, s))
 
+    def _beyond(self, fraction: Floats) -> Floats:
+        """Return by how much signals (..., 3) lie above what the shared curve ends at, as signals before it."""
+        over = np.maximum(fraction - self.shared[-1], 0.0)
+        return np.asarray(over / max(float(self._rise(self.shared)), LEAST_RISE))
+
+    def _rise(self, values: Floats) -> Floats:
+        """Return by how much curves (..., size) rise at their end for each of signal."""
+        last = max(round(AT_LAST * (len(self.shared) - 1)), 1)
+        rise: Floats = (values[..., -1] - values[..., -1 - last]) * (len(self.shared) - 1) / last
+        return rise
+
     def cube(self, size: int, wheel: Wheel, light: Callable[[Floats], Floats], signal: Callable[[Floats], Floats]) -> Floats:
         """Return the values (size³, 3), red quickest, of the cube behind it.
 
@@ -294,6 +308,8 @@ class Split:
         beside_grey = np.clip(np.ptp(inside, axis=1) * (size - 1) - 1.0, 0.0, 1.0)[:, None]
         turned = np.clip(signal(asked + beside_grey * (wheel.turned(asked) - asked)), 0.0, 1.0)
         made = np.stack([np.interp(turned[:, c], s, self.shared + self.beside[c]) for c in range(3)], axis=-1)
+        # Curves that end lower end between two points of the cube: the upper one goes on as they came, or white is drawn too low.
+        made += self._beyond(inside) * self._rise(self.shared + self.beside)
         return np.asarray(np.clip(made, 0.0, 1.0))
 
 

@@ -11,8 +11,10 @@ from fenvik.core.controls import Control
 from fenvik.core.models import grain
 from fenvik.core.models.black import black_of
 from fenvik.core.models.grey import Fit, Seen, fineness, seen_at, seen_of
+from fenvik.core.models.greyends import may_end
 from fenvik.core.models.greyfit import fit
-from fenvik.core.models.greysolve import doubt_of, lift_of, metric, reachable, solve, worth_reading
+from fenvik.core.models.greysolve import lift_of, reachable, solve
+from fenvik.core.models.greyworth import doubt_of, metric, worth_reading
 from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.models.rolloff import RollOff
 from fenvik.core.models.room import at_their_end
@@ -129,7 +131,7 @@ def as_felt(knobs: Sequence[Control], seen_by: grain.SeenBy, target: Target) -> 
 
     ``seen_by``: the readings with the moves of such knobs.
     """
-    seen, fitted = seen_by(knobs), partial(fit, fine=fineness(target), may_end=not target.is_hdr)
+    seen, fitted = seen_by(knobs), partial(fit, fine=fineness(target), may_end=may_end(target, knobs))
     if len({round(s.level, 4) for s in seen}) < LEAST_LEVELS or not any(s.moved.any() for s in seen):
         return list(knobs)
     return grain.find(fitted(knobs, seen), seen_by, fitted, SURELY) or list(knobs)
@@ -164,7 +166,7 @@ def plan(
     read = sorted({round(s.level, 4) for s in seen})
     if len(read) < LEAST_LEVELS or not any(allowed):
         return None
-    model = fit(knobs, seen, fineness(target), may_end=not target.is_hdr)
+    model = fit(knobs, seen, fineness(target), may_end=may_end(target, knobs))
     at = {k.at for k in knobs if k.kind in ("point", "tone") and k.at <= palette.top + NEAR}
     # A level that was sent as the nearest code of a point's is that point.
     # Nor do two that were nearly alike count twice: what was asked for as found, and what the list asks for.

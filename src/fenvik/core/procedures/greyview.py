@@ -12,8 +12,10 @@ from fenvik.core.models import room
 from fenvik.core.models.black import Black, black_of
 from fenvik.core.models.foreseen import Course
 from fenvik.core.models.grey import Fit, Seen, drives_of, fineness, seen_at, seen_of, wanted_of
+from fenvik.core.models.greyends import may_end
 from fenvik.core.models.greyfit import fit
-from fenvik.core.models.greysolve import judged_size, lift_of, worth_reading
+from fenvik.core.models.greysolve import lift_of
+from fenvik.core.models.greyworth import judged_size, worth_reading
 from fenvik.core.models.palette import DARKEST, SDR, Palette
 from fenvik.core.models.taught import Taught
 from fenvik.core.models.twopoint import light
@@ -232,11 +234,11 @@ class GreyView:
         return self._fit_of(self.knobs, seen)
 
     def _fit_of(self, knobs: Sequence[Control], seen: Sequence[Seen]) -> Fit:
-        may_end = not self.target.is_hdr
-        alone = fit(knobs, seen, fineness(self.target), may_end=may_end)
+        may = may_end(self.target, knobs)
+        alone = fit(knobs, seen, fineness(self.target), may_end=may)
         if self.taught is None:
             return alone
-        told = fit(knobs, seen, fineness(self.target), self.taught, may_end=may_end)
+        told = fit(knobs, seen, fineness(self.target), self.taught, may_end=may)
         if told.residual > alone.residual + DISBELIEVED:
             self.taught = None
             self.desk.notes.append("What an earlier display of this model had taught of these controls does not hold for this one.")

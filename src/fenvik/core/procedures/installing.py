@@ -23,6 +23,7 @@ PEAK_ROUNDS, LEAST_LOST, MOST_LOST = 3, 0.011, 0.018
 ABOVE = 1.15  # of the peak: where a tone that shall not bend anything cuts off
 SPARE_SIGNAL = 0.02
 LONG = 0.1  # of signal: a roll-off that is shorter is over before readings tell of it
+AT_ITS_END, LEAST_OF_IT = 0.002, 0.5  # of signal; of a light, in one step
 STEEP_END, LIFTED_FROM = 6.0, 0.97  # of HLG: by how much light grows with signal there; of signal, where it is lifted from
 AT_PEAK = 0.985  # of the peak: the brightest grey that curves are made from
 RIGHT = 0.28  # of an error, the noise of the readings included: curves that are off by less are left as they are
@@ -176,13 +177,24 @@ class Installer(Cube):
                 self.paid.append((self.cost, self._lost))
                 self.cost = self._next_cost()
         elif self.target.is_hdr:
-            self.peak = float((yield from self.desk.greys((100.0,)))[0].xyz[1])
+            read = (yield from self.desk.greys((100.0,)))[0].xyz
+            self.peak = float(read[1])
             if self._lost > MOST_LOST or self.lift:
-                # Balance has taken more of it than it may: levels are held against what it may leave, and the end goes on to that.
-                white = (1.0 - UNCHECKED_COST) * self.found
-                lower = (self.white - white) / self.found  # comes off the peak too
-                self.lift = max(self.lift + (self._lost + lower - UNCHECKED_COST) / STEEP_END, 0.0)
-                self.white = white
+                self._go_on_at_the_end(read)
+
+    def _go_on_at_the_end(self, xyz: Floats) -> None:
+        """Let lights that are not at their end go on above a balanced white, so that HLG's peak is what it may be at least.
+
+        Balance has taken more of it than it may. Levels are held against what it may leave. ``xyz``: full white as it was read.
+        """
+        white = (1.0 - UNCHECKED_COST) * self.found
+        most = self.curves.values[:, -1] + (0.0 if self.split is None else self.split.beside[:, -1])
+        lights = np.maximum(self.target.matrix[1] * (self.target.inverse_matrix @ xyz), 0.0)
+        more = float(lights[most < 1.0 - AT_ITS_END].sum())
+        lower = self.white - white  # comes off the peak too
+        if more > 0.0:
+            self.lift = max(self.lift + float(np.log(max(1.0 + (white + lower - self.peak) / more, LEAST_OF_IT))) / STEEP_END, 0.0)
+        self.white = white
 
     def _next_cost(self) -> float:
         """Return what the peak is to be let cost so that it really costs what it may, between what was tried if it can be."""

@@ -217,7 +217,8 @@ def _put_worse_greys_back(job: "Job") -> Procedure[None]:
     is_as_found = all(now[name] <= was[name] + WORSE_GREYS * weight for name in now)
     if is_as_found or (now["greys"] < left and score(again, job.target) < score(job.as_left, job.target)):
         job.as_left = again
-        job.desk.notes.append("The greys were no better than found, so their controls were put back; the colours are kept.")
+        beside = "." if is_as_found else f": beside them greys are at {now['greys']:.2f}, where {found:.2f} was found."
+        job.desk.notes.append(f"The greys were no better than found, so their controls were put back; the colours are kept{beside}")
         return
     if left > found + CLEARLY_WORSE_GREYS * weight:
         if (yield from _keep_light(job)):
