@@ -32,6 +32,6 @@ class Television:
             for _ in range(6):
                 self.page.keyboard.press("ArrowLeft")
         self.page.wait_for_function(
-            "([control, wanted]) => document.querySelector(`.row[data-control='${control}'] b`).textContent === wanted",
+            "([control, wanted]) => document.querySelector(`.row[data-control='${control}'] b`)?.textContent === wanted",
             arg=[control, wanted],
         )

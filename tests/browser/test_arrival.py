@@ -9,6 +9,7 @@ from fenvik.web.groundwork.models import CheckAnswer
 from fenvik.web.patterns.models import LookedAt
 from fenvik.web.visits.models import Tuning, Visit
 from tests.browser.test_live import until
+from tests.browser.waiting import wait_until_otherwise
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -116,7 +117,7 @@ def test_an_lcd_is_taken_in_typed_and_made_ready_by_keyboard_only(page, keys, sy
     for _ in range(4):
         asked = page.locator("#hand .headline").inner_text()
         keys.press("y")
-        page.wait_for_function("asked => document.querySelector('#hand .headline').innerText !== asked", arg=asked)
+        wait_until_otherwise(page, "#hand .headline", asked)
     assert set(CheckAnswer.objects.values_list("check_id", flat=True)) == {"mode", "signal", "inputs"}
     page.locator("text=Ready to be measured").wait_for()
     keys.press("2")
@@ -180,7 +181,7 @@ def test_a_projector_is_paired_read_and_made_ready_by_keyboard_only(page, keys, 
             keys.press("Enter")
         else:
             keys.press("Enter" if page.locator("#hand button[name=link]").count() else "y")
-        page.wait_for_function("b => document.querySelector('#hand .headline').textContent !== b", arg=before)
+        wait_until_otherwise(page, "#hand .headline", before)
     page.locator("text=Ready to be measured").wait_for()
     assert CheckAnswer.objects.get(check_id="motion").because == "the client likes it"
     changed = {c.control: c.after for c in ControlChange.objects.all()}

@@ -12,6 +12,7 @@ from fenvik.web.passes.models import Reading
 from fenvik.web.visits.models import Tuning
 from tests.browser.test_arrival import Keys
 from tests.browser.test_live import until
+from tests.browser.waiting import wait_until_otherwise
 
 pytestmark = pytest.mark.django_db(transaction=True)
 HOUSE = """Lounge: Skerry W65, OLED
@@ -107,7 +108,7 @@ def test_a_whole_mode_is_walked_back_a_group_at_a_time(page, system, equipped_fo
     headline = page.locator("#hand .headline")
     while "to turn" in (said := headline.inner_text()):
         keys.press("g" if page.locator("[data-key=g]").count() else "Enter")
-        page.wait_for_function("said => document.querySelector('#hand .headline').innerText !== said", arg=said)
+        wait_until_otherwise(page, "#hand .headline", said)
     assert ControlChange.objects.count() == 2 * len(turned)
     print(f"{len(turned)} controls walked back in {keys.keys} presses")
     assert keys.keys <= len(groups)

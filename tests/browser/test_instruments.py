@@ -14,6 +14,7 @@ from fenvik.web.devices.models import Device
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from tests.browser.television import Television
 from tests.browser.test_live import until
+from tests.browser.waiting import wait_until_otherwise
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -98,7 +99,7 @@ def test_a_correction_with_both_meters_at_once_and_one_after_the_other(page, sys
     corrected = page.locator("#hand .twofold").inner_text()
     page.get_by_label("Looked at through").select_option("none")
     page.get_by_role("button", name="Look", exact=True).click()
-    page.wait_for_function("before => document.querySelector('#hand .twofold').innerText !== before", arg=corrected)
+    wait_until_otherwise(page, "#hand .twofold", corrected)
     assert Pass.objects.filter(purpose=PassPurpose.FOUND).get().correction is None
     assert page.complaints == []
 

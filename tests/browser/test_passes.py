@@ -43,7 +43,7 @@ def test_a_long_pass_is_chosen_and_a_fault_in_the_middle_costs_nothing(page, sys
     assert page.get_by_label("Greyscale, 21").is_checked()
     page.keyboard.press("Enter")
     page.get_by_text(re.compile("About .* left")).wait_for()
-    page.wait_for_function("() => /[1-9]\\d of 7\\d/.test(document.querySelector('#hand').textContent)")
+    page.wait_for_function("() => /[1-9]\\d of 7\\d/.test(document.querySelector('#hand')?.textContent)")
     press(system, "api/fault/PC1-2209", kind="wrong-shape")
     page.locator("#hand .notice", has_text="an answer that the device link does not allow").wait_for()
     pass_ = Pass.objects.latest("id")

@@ -7,6 +7,7 @@ import pytest
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.passes.models import Pass, Reading
 from tests.browser.television import Television
+from tests.browser.waiting import wait_until_otherwise, wait_until_without
 
 pytestmark = pytest.mark.django_db(transaction=True)
 # A ready-made menu shape has its own names; the person sees that "Red gain" is what this menu calls R-Gain.
@@ -109,7 +110,7 @@ def adjust(page, television):
     for _ in range(24):
         page.bring_to_front()
         page.locator("#hand .ember, #hand .notice").first.wait_for()
-        page.wait_for_function("() => !document.querySelector('#hand').textContent.includes('Reading')")
+        wait_until_without(page, "#hand", "Reading")
         hand = page.locator("#hand")
         proposed = hand.locator(".nudge input")
         if proposed.count():
@@ -133,7 +134,7 @@ def adjust(page, television):
             if reads:
                 wait_for_a_reading(page, before)
             else:
-                page.wait_for_function("said => document.querySelector('#hand').innerText !== said", arg=said)
+                wait_until_otherwise(page, "#hand", said)
     raise AssertionError("the hand never said that it was done")
 
 
@@ -142,7 +143,7 @@ def wait_for_a_reading(page, before):
         if Reading.objects.count() > before and not Pass.objects.filter(finished_at=None).exists():
             newest = Reading.objects.order_by("-id")[0].pk
             page.wait_for_selector(f"#hand [data-reading='{newest}']")
-            page.wait_for_function("() => !document.querySelector('#hand').textContent.includes('Reading 8')")
+            wait_until_without(page, "#hand", "Reading 8")
             return
         page.wait_for_timeout(50)
     raise AssertionError("no reading came")

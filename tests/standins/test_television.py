@@ -50,7 +50,7 @@ def test_no_press_is_lost_to_an_answer_that_was_asked_for_before_it(television):
     for _ in range(12):
         page.keyboard.press("ArrowLeft")
         page.wait_for_timeout(100)
-    page.wait_for_function("() => document.querySelector(`.row[data-control='wb-gb'] b`).textContent === '-12'")
+    page.wait_for_function("() => document.querySelector(`.row[data-control='wb-gb'] b`)?.textContent === '-12'")
 
 
 def test_a_mode_is_chosen_and_shift_goes_by_five(television):
@@ -58,11 +58,11 @@ def test_a_mode_is_chosen_and_shift_goes_by_five(television):
     for _ in range(12):
         page.keyboard.press("ArrowUp")
     page.keyboard.press("ArrowLeft")
-    page.wait_for_function("() => document.querySelector('.row b').textContent === 'Shop'")
+    page.wait_for_function("() => document.querySelector('.row b')?.textContent === 'Shop'")
     page.keyboard.press("ArrowDown")
     page.keyboard.press("ArrowDown")
     page.keyboard.press("Shift+ArrowRight")
-    page.wait_for_function("() => document.querySelectorAll('.row b')[2].textContent === '95'")
+    page.wait_for_function("() => document.querySelectorAll('.row b')[2]?.textContent === '95'")
     page.keyboard.press("m")
     assert page.locator("#menu").is_hidden()
 
@@ -72,12 +72,12 @@ def test_each_input_of_the_lcd_has_its_own_values(television):
     television.turn("input", "Input 1")
     television.page.keyboard.press("ArrowRight")
     television.page.wait_for_function(
-        "() => document.querySelector(`.row[data-control='pic-1'] b`).textContent === '34'"
+        "() => document.querySelector(`.row[data-control='pic-1'] b`)?.textContent === '34'"
     )
     assert television.value("input") == "Input 2"
     television.turn("input", "Input 1")
     television.page.wait_for_function(
-        "() => document.querySelector(`.row[data-control='pic-1'] b`).textContent === '40'"
+        "() => document.querySelector(`.row[data-control='pic-1'] b`)?.textContent === '40'"
     )
 
 
