@@ -1,6 +1,6 @@
 """Hands-free in HDR10 over displays drawn at random: knees, limiters, white sub-pixels, dim projectors; beside plain strategies.
 
-Prints the table of docs/hdr.md. `./fenvik bench hdr [COUNT [behind]]`: 200 displays take some minutes. Judged by true light, ΔE ITP.
+Prints the table of docs/hdr/reaches.md. `./fenvik bench hdr [COUNT [behind]]`: 200 displays take some minutes. Judged by true light, ΔE ITP.
 """
 
 import sys

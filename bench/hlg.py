@@ -1,6 +1,6 @@
 """Hands-free in HLG over displays drawn at random: a system gamma of their own, lights that end, black that lifts every grey.
 
-Prints the table of docs/hdr.md. `./fenvik bench hlg [COUNT]`: 60 displays take two minutes. Judged by true light, ΔE ITP, beside the
+Prints the table of docs/hdr/reaches.md. `./fenvik bench hlg [COUNT]`: 60 displays take two minutes. Judged by true light, ΔE ITP, beside the
 white and the black that are left.
 """
 

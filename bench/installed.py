@@ -1,6 +1,6 @@
 """What installing leaves on white-sub-pixel OLEDs drawn at random, in HDR10 or HLG: curves, a cube and a tone, by the true light.
 
-Prints the table of docs/hdr.md. `./fenvik bench installed [COUNT] [hlg] [both]`: 40 displays take a minute. ΔE ITP, greys from 5 % of
+Prints the table of docs/hdr/reaches.md. `./fenvik bench installed [COUNT] [hlg] [both]`: 40 displays take a minute. ΔE ITP, greys from 5 % of
 signal to 98 % of the peak; in HLG to full signal.
 """
 

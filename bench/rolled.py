@@ -1,6 +1,6 @@
 """PQ with an end or a reference white of its own, and with light that is wanted lower: by controls, and installed.
 
-Prints the table of docs/hdr.md. `./fenvik bench rolled [COUNT]`: 20 displays a row take two minutes. ΔE ITP by the true light; by
+Prints the table of docs/hdr/reaches.md. `./fenvik bench rolled [COUNT]`: 20 displays a row take two minutes. ΔE ITP by the true light; by
 controls of greys up to 0.6 of the peak, for there every way of ending is still to be had, installed of all greys.
 """
 
