@@ -1,5 +1,6 @@
 """The least squares behind the fit of the greys: of one light by itself, or of all three where points move them alike."""
 
+import copy
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
@@ -83,29 +84,39 @@ class Block:
     ) -> None:  # fmt: skip
         mine = [k for k in moved if knobs[k].kind == "tone" or knobs[k].channel in channels]
         self.channels, self.mine, self.read, self.low = tuple(channels), np.array(mine, dtype=int), read, low
-        self.units, self.taught = units, taught
+        self.knobs, self.units, self.taught = tuple(knobs), units, taught
+        self.placed: dict[tuple[str, int], list[int]] = {}  # which knobs are of a kind and a channel
+        for k, knob in enumerate(knobs):
+            self.placed.setdefault((knob.kind, knob.channel), []).append(k)
         self.points = np.array([knobs[k].at for k in mine])
         every = np.array([k.at for k in knobs if k.kind in ("point", "tone")])
         self.reach = reach_of(every, self.points)
         self.others = [k for k in moved if k not in mine] if pushes else []  # points of other lights
-        self.of_others = np.array([knobs[k].at for k in self.others])
-        self.reach_of_others = reach_of(every, self.of_others)
+        self.at_others = np.array([knobs[k].at for k in self.others])
+        self.reach_of_others = reach_of(every, self.at_others)
         self.light_of_others = np.array([knobs[k].channel for k in self.others], dtype=int)
         n = len(read.levels)
         self.one = n + 16  # columns of one light
         self.usual = len(channels) * self.one
         self.growth, self.own = self.usual + 1, self.usual + 2
         self.size = self.own + len(self.mine)
-        self.fixed = np.concatenate([self._fixed(i, c, knobs) for i, c in enumerate(self.channels)])
+        self.fixed = self._all_fixed()
         self.apart, self.apart_off = np.zeros(len(knobs)), UNEQUAL * units
         self.beyond_middle = np.array([k.at for k in knobs]) - MIDDLE
         self.points_of = [
             k for k, knob in enumerate(knobs) if knob.kind == "tone" or (knob.kind == "point" and knob.channel in self.channels)
         ]
-        self.prior, self.prior_wanted = self._prior(knobs)
+        self.prior, self.prior_wanted = self._prior()
         self.prior_squares = self.prior.T @ self.prior
         columns = [self.first(i, "place") + end for i in range(len(self.channels)) for end in range(2)]
-        self.places = np.array([np.flatnonzero(self.prior[:, column])[0] for column in columns])
+        self.places = np.argmax(self.prior[:, columns] != 0.0, axis=0)
+
+    def for_other(self, read: Readings, low: float) -> "Block":
+        """Return the block of other moves of the same knobs at the same levels, with offsets that are felt below ``low``."""
+        other = copy.copy(self)
+        other.read, other.low = read, low
+        other.fixed = other._all_fixed()
+        return other
 
     def base(self, i: int) -> slice:
         """Return the columns of the base of the block's i-th light."""
@@ -115,8 +126,11 @@ class Block:
         """Return the first column of what is unknown of the block's i-th light."""
         return i * self.one + len(self.read.levels) + COLUMNS[what]
 
-    def _fixed(self, i: int, channel: int, knobs: Sequence[Control]) -> Floats:
-        """Return what the readings of a light say (r, size) of all that does not depend on where points act."""
+    def _all_fixed(self) -> Floats:
+        """Return what the readings say (m·r, size) of all that does not depend on where points act, light by light."""
+        return np.concatenate([self._fixed(i, c) for i, c in enumerate(self.channels)])
+
+    def _fixed(self, i: int, channel: int) -> Floats:
         read = self.read
         rows = np.zeros((len(read.at), self.size))
         rows[np.arange(len(read.at)), self.base(i).start + read.which] = 1.0
@@ -125,29 +139,30 @@ class Block:
         )
         shift = self.first(i, "shift")
         rows[:, [shift, shift + 1]] = read.before[:, None] * ends(read.at)
-        for k, knob in enumerate(knobs):
-            if knob.kind in ("gain", "offset"):
-                share = read.at if knob.kind == "gain" else in_the_dark(read.at, self.low)
-                rows[:, self.first(i, knob.kind) + knob.channel] += share * read.moved[:, k]
-                if knob.channel == channel:
-                    end = 0 if knob.kind == "gain" else 1
-                    rows[:, self.first(i, "tilt") + end] += (1.0 - read.at if end == 0 else read.at) * read.moved[:, k]
+        for (kind, of), mine in self.placed.items():
+            if kind in ("gain", "offset"):
+                share = read.at if kind == "gain" else in_the_dark(read.at, self.low)
+                moved = read.moved[:, mine].sum(axis=1)
+                rows[:, self.first(i, kind) + of] += share * moved
+                if of == channel:
+                    end = 0 if kind == "gain" else 1
+                    rows[:, self.first(i, "tilt") + end] += (1.0 - read.at if end == 0 else read.at) * moved
         return rows
 
-    def _prior(self, knobs: Sequence[Control]) -> tuple[Floats, Floats]:
+    def _prior(self) -> tuple[Floats, Floats]:
         """Return what is taken of what is unknown before anything was read, as equations (priors, size) and their values."""
         said: list[tuple[int, float, float]] = []  # a column, what it is taken to be, and how far that may be off
         for i, c in enumerate(self.channels):
             said.append((self.first(i, "warm"), 0.0, WARMING))
             for kind in ("gain", "offset"):
-                said.extend((self.first(i, kind) + k, *self._of_two(knobs, kind, k, c)) for k in range(3))
+                said.extend((self.first(i, kind) + k, *self._of_two(kind, k, c)) for k in range(3))
             for k in range(2):
                 said.append((self.first(i, "shift") + k, 0.0, SHIFTED))
                 said.append((self.first(i, "place") + k, 0.0, float(ASTRAY[k])))
-                mean, off = self._of_two(knobs, ("gain", "offset")[k], c, c)
+                mean, off = self._of_two(("gain", "offset")[k], c, c)
                 said.append((self.first(i, "tilt") + k, 0.0, TILT * max(abs(mean), off)))
-            said.extend((self.first(i, "push") + j, 0.0, self._pushed(knobs, j)) for j in range(3))
-        usual, off, growth = self._of_points(knobs)
+            said.extend((self.first(i, "push") + j, 0.0, self._pushed(j)) for j in range(3))
+        usual, off, growth = self._of_points()
         said.extend([(self.usual, usual, off), (self.growth, 0.0, growth)])
         said.extend((self.own + j, float(self.apart[k]), float(self.apart_off[k])) for j, k in enumerate(self.mine))
         columns = np.array([column for column, _, _ in said])
@@ -158,33 +173,30 @@ class Block:
         smooth = [self._smooth(i) for i in range(len(self.channels))]
         return np.vstack([rows, *smooth]), np.concatenate([values * sure, np.zeros(sum(len(each) for each in smooth))])
 
-    def _of_two(self, knobs: Sequence[Control], kind: str, channel: int, light: int) -> tuple[float, float]:
+    def _of_two(self, kind: str, channel: int, light: int) -> tuple[float, float]:
         """Return what a step of a gain or an offset is taken to do to a light before anything was read, and how far that is off."""
-        mine = [k for k, knob in enumerate(knobs) if knob.kind == kind and knob.channel == channel]
-        told = self.taught.of_knob(knobs[mine[0]]) if mine and self.taught is not None else None
+        mine = self.placed.get((kind, channel), [])
+        told = self.taught.of_knob(self.knobs[mine[0]]) if mine and self.taught is not None else None
         if told is not None:
             return float(told[0][light]), float(told[1][light])
         unit = float(np.mean(self.units[mine])) if mine else 0.0
         return (unit, OWN * unit) if channel == light else (0.0, CROSS * unit)
 
-    def _pushed(self, knobs: Sequence[Control], channel: int) -> float:
+    def _pushed(self, channel: int) -> float:
         """Return how much a step of another light's points may push a light."""
-        mine = self.units[[k for k in self.others if knobs[k].channel == channel]]
+        mine = self.units[[k for k in self.others if self.knobs[k].channel == channel]]
         return PUSHED * float(mine.mean()) if mine.size else 0.0
 
-    def _of_points(self, knobs: Sequence[Control]) -> tuple[float, float, float]:
+    def _of_points(self) -> tuple[float, float, float]:
         """Return the usual step of the block's points, how far it may be off, and how much it may grow; and keep each one's own.
 
         ``apart`` (k,): by how much a point is taken to differ from that; ``apart_off`` (k,): how far that may be off.
         """
-        alone = len(self.channels) == 1
-        mine = [
-            k for k, knob in enumerate(knobs)
-            if (knob.kind == "point" and knob.channel == self.channels[0] if alone else knob.kind == "tone")
-        ]  # fmt: skip
+        tones = [k for (kind, _), each in self.placed.items() if kind == "tone" for k in each]
+        mine = self.placed.get(("point", self.channels[0]), []) if len(self.channels) == 1 else tones
         unit = float(np.mean(self.units[mine])) if mine else 0.0
-        self.apart, self.apart_off = np.zeros(len(knobs)), UNEQUAL * self.units
-        told = {k: each for k in mine if self.taught is not None and (each := self.taught.of_point(knobs[k])) is not None}
+        self.apart, self.apart_off = np.zeros(len(self.knobs)), UNEQUAL * self.units
+        told = {k: each for k in mine if self.taught is not None and (each := self.taught.of_point(self.knobs[k])) is not None}
         if not told:
             return unit, OWN * unit, GROWTH * unit
         usual = float(np.mean([effect for effect, _ in told.values()]))
@@ -219,23 +231,28 @@ class Block:
         read, lights = self.read, len(self.channels)
         met = np.repeat(read.at[:, None], lights, axis=1) if met is None else met
         moved = read.moved[:, None, self.mine]
-        felt = self._felt(met, shape) * moved  # (r, m, points)
-        pushed = self._felt_of_others(met, shape) * read.moved[:, None, self.others]
+        near = met if steps is None else np.stack([met, met + NEAR, met - NEAR])
+        pulled = self._felt(near, shape)
+        felt = (pulled if steps is None else pulled[0]) * moved  # (r, m, points)
         rows = self.fixed.copy()
         steep = None
         if steps is not None:
-            slope = (self._felt(met + NEAR, shape) - self._felt(met - NEAR, shape)) / (2 * NEAR)
+            slope = (pulled[1] - pulled[2]) / (2 * NEAR)
             steep = (slope * moved * steps[self.mine]).sum(axis=-1)  # (r, m)
         for i in range(lights):
             mine = slice(i * len(read.at), (i + 1) * len(read.at))
             rows[mine, self.usual] = felt[:, i].sum(axis=-1)
             rows[mine, self.growth] = felt[:, i] @ (self.points - MIDDLE)
             rows[mine, self.own :] = felt[:, i]
-            for j in set(self.light_of_others.tolist()):
-                rows[mine, self.first(i, "push") + j] = pushed[:, i, self.light_of_others == j].sum(axis=-1)
             if steep is not None:
                 place = self.first(i, "place")
                 rows[mine, place : place + 2] = steep[:, i, None] * ends(read.at)
+        if self.others:
+            pushed = self._felt_of_others(met, shape) * read.moved[:, None, self.others]
+            for i in range(lights):
+                mine = slice(i * len(read.at), (i + 1) * len(read.at))
+                for j in set(self.light_of_others.tolist()):
+                    rows[mine, self.first(i, "push") + j] = pushed[:, i, self.light_of_others == j].sum(axis=-1)
         return rows
 
     def _felt(self, met: Floats, shape: tuple[float, str]) -> Floats:
@@ -244,7 +261,7 @@ class Block:
 
     def _felt_of_others(self, met: Floats, shape: tuple[float, str]) -> Floats:
         width, kind = shape
-        return pull(np.abs(met[..., None] - self.of_others) / np.maximum(width * self.reach_of_others, 1e-3), kind)
+        return pull(np.abs(met[..., None] - self.at_others) / np.maximum(width * self.reach_of_others, 1e-3), kind)
 
     def weighed(self, rows: Floats, weight: Floats) -> tuple[Floats, Floats]:
         """Return the equations (m·r, size) of the readings, weighed by ``weight`` (r, 3), and their values."""

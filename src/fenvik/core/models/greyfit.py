@@ -44,7 +44,7 @@ def fit(
     for k in _suspects(made, seen)[:MOST_SUSPECTS]:
         turned = np.where(np.arange(len(knobs)) == k, -1.0, 1.0)
         about = replace(made, step=made.step * turned)
-        if problem.with_turned(turned).solved((made.width, made.shape), about).residual >= made.residual:
+        if problem.with_turned(turned).tried([(made.width, made.shape)], about).residual >= made.residual:
             continue
         others = [replace(s, moved=s.moved * sign * turned) for s in seen]
         other_problem, other = _best_shape(knobs, others, fine, taught, may_end=may_end)
@@ -84,8 +84,8 @@ def _best_shape(
         return problem, _where_offsets_end(problem, made)
     made = problem.best(SHAPES)
     # Where the points act is not linear: it is taken from the fit before, and what that leaves is fitted as small shifts.
-    after, before = (problem.solved((made.width, made.shape), replace(made, follows=follows)) for follows in (True, False))
-    made = before if before.residual < after.residual - UNUSUAL else after
+    after, before = (problem.tried([(made.width, made.shape)], replace(made, follows=follows)) for follows in (True, False))
+    made = (before if before.residual < after.residual - UNUSUAL else after).fit
     problem.trust(made)
     made = problem.best(SHAPES, made)
     while made.residual > UNTOLD_BY * len(seen):
@@ -109,7 +109,8 @@ def _unusual(problem: "Problem", made: Fit, *, may_end: bool) -> Iterator[tuple[
         yield pushing, pushing.solved((other.width, other.shape), other)
     if not problem.off_by:
         tried = [(problem.with_points_off_by(far), replace(made, astray=made.astray + far * AT_WHITE)) for far in ELSEWHERE]
-        yield min(((each, each.solved((made.width, made.shape), about)) for each, about in tried), key=lambda one: one[1].residual)
+        least = min((each.tried([(made.width, made.shape)], about) for each, about in tried), key=lambda one: one.residual)
+        yield least.problem, least.fit
     if may_end and np.isinf(problem.end).any():
         yield with_ends(problem, made)
 
@@ -119,9 +120,9 @@ def _where_offsets_end(problem: "Problem", made: Fit) -> Fit:
     mine = [k for k, knob in enumerate(problem.knobs) if knob.kind == "offset"]
     if not mine or not np.ptp(problem.read.moved[:, mine], axis=0).any():
         return made
-    others = (problem.with_offsets_to(low).solved((made.width, made.shape), made) for low in LOWS)
+    others = (problem.with_offsets_to(low).tried([(made.width, made.shape)], made) for low in LOWS)
     other = min(others, key=lambda each: each.residual)
-    return other if other.residual < made.residual - IN_THE_DARK_ALONE else made
+    return other.fit if other.residual < made.residual - IN_THE_DARK_ALONE else made
 
 
 def _to_scale(knobs: tuple[Control, ...], seen: Sequence[Seen], fine: float, taught: Taught | None) -> "Problem":

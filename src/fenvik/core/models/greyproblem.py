@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
+from scipy.linalg.lapack import dposv, dpotri
 
 from fenvik.core.controls import Control
 from fenvik.core.models.grey import Fit, Seen
@@ -45,14 +46,14 @@ class Problem:
         """Return the same problem with offsets that do nothing from a signal on."""
         other = copy.copy(self)
         other.low = low
-        other.blocks = other._blocks()
+        other.blocks = [block.for_other(self.read, low) for block in self.blocks]
         return other
 
     def with_turned(self, sign: Floats) -> "Problem":
         """Return the same problem with some knobs taken to work the other way: ``sign`` (k,) is -1 for them, 1 for all others."""
         other = copy.copy(self)
         other.read = replace(self.read, moved=self.read.moved * sign)
-        other.blocks = other._blocks()
+        other.blocks = [block.for_other(other.read, self.low) for block in self.blocks]
         return other
 
     def with_points_off_by(self, share: float) -> "Problem":
@@ -105,14 +106,17 @@ class Problem:
 
     def solved(self, shape: tuple[float, str], about: Fit | None = None) -> Fit:
         """Return the fit with points of a width and a shape, that act about where a fit before has them."""
-        return self.best([shape], about)
+        return self.tried([shape], about).fit
 
     def best(self, shapes: Iterable[tuple[float, str]], about: Fit | None = None) -> Fit:
         """Return the fit with points of the likeliest of some widths and shapes, that act about where a fit before has them."""
+        return self.tried(shapes, about).fit
+
+    def tried(self, shapes: Iterable[tuple[float, str]], about: Fit | None = None) -> "Tried":
+        """Return what the likeliest of some widths and shapes comes to: what it leaves is known before the fit is made of it."""
         met = None if about is None else about.met(self.read.at, self.read.moved)
-        tried = [(shape, self._parts(shape, about, met)) for shape in shapes]
-        shape, parts = min(tried, key=lambda one: self.residual(*one))
-        return self._together(parts, shape, about)
+        tried = [Tried(self, shape, self._parts(shape, about, met), about) for shape in shapes]
+        return min(tried, key=lambda one: one.residual)
 
     def residual(self, shape: tuple[float, str], parts: Iterable["Part"]) -> float:
         """Return the squared error that is left, with what speaks against a width and a shape."""
@@ -129,7 +133,7 @@ class Problem:
             parts.append(Part.of(block, *block.weighed(rows, self.weight), block.wanted(beyond[:, lights])))
         return parts
 
-    def _together(self, parts: Sequence["Part"], shape: tuple[float, str], about: Fit | None) -> Fit:
+    def together(self, parts: Sequence["Part"], shape: tuple[float, str], about: Fit | None) -> Fit:
         """Return the fit that the blocks make together."""
         base, gain, offset, gain_doubt, offset_doubt = np.zeros((len(self.read.levels), 3)), *np.zeros((4, 3, 3))
         tilt, push = np.zeros((2, 3)), np.zeros((3, 3))
@@ -156,25 +160,50 @@ class Problem:
 
 
 @dataclass(frozen=True)
+class Tried:
+    """A problem solved with points of one width and shape, about a fit before."""
+
+    problem: Problem
+    shape: tuple[float, str]
+    parts: Sequence["Part"]
+    about: Fit | None
+
+    @cached_property
+    def residual(self) -> float:
+        """The squared error that is left."""
+        return self.problem.residual(self.shape, self.parts)
+
+    @property
+    def fit(self) -> Fit:
+        """The fit that the blocks make together, with how surely each of it is known."""
+        return self.problem.together(self.parts, self.shape, self.about)
+
+
+@dataclass(frozen=True)
 class Part:
-    """What one block comes to: the unknown (size,), the squared error that is left, and the equations' squares (size, size)."""
+    """What one block comes to: the unknown (size,), the squared error that is left, and the equations' squares (size, size).
+
+    The squares are kept as the upper triangle of their Cholesky factor.
+    """
 
     block: Block
     x: Floats
     residual: float
-    squares: Floats
+    factor: Floats
 
     @classmethod
     def of(cls, block: Block, a: Floats, b: Floats, wanted: Floats) -> "Part":
         """Return what solves the weighed equations ``a @ x = b`` of a block, and those of what is taken of it, best."""
         squares = block.prior_squares + a.T @ a
-        x = np.linalg.solve(squares, a.T @ b + wanted @ block.prior).astype(np.float64)
-        return cls(block, x, float(((a @ x - b) ** 2).sum() + ((block.prior @ x - wanted) ** 2).sum()), squares)
+        factor, x, failed = dposv(squares, a.T @ b + wanted @ block.prior)
+        assert not failed  # every unknown has a prior
+        return cls(block, x, float(((a @ x - b) ** 2).sum() + ((block.prior @ x - wanted) ** 2).sum()), factor)
 
     @cached_property
     def known(self) -> Floats:
-        """The covariance of what is unknown (size, size)."""
-        return np.linalg.inv(self.squares).astype(np.float64)
+        """The covariance of what is unknown (size, size), in its upper triangle alone."""
+        upper: Floats = dpotri(self.factor)[0]
+        return upper
 
     def three(self, i: int, kind: str) -> Floats:
         """Return what a step of each of the three gains, offsets, or points of a light does to the block's i-th light."""
