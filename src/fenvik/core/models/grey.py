@@ -91,11 +91,13 @@ class Fit:
             elif knob.kind == "offset":
                 made[:, :, k] = in_the_dark(levels, self.low)[:, None] * self.offset[:, knob.channel]
                 made[:, knob.channel, k] += levels * self.tilt[1, knob.channel]
-            elif knob.kind == "tone":
-                made[:, :, k] = self.step[k] * pull[:, :, k]
-            else:
-                made[:, :, k] = (-1.0 if k in self.backwards else 1.0) * self.push[:, knob.channel] * pull[:, :, k]
-                made[:, knob.channel, k] = self.step[k] * pull[:, knob.channel, k]
+        tones = [k for k, knob in enumerate(self.knobs) if knob.kind == "tone"]
+        made[:, :, tones] = self.step[tones] * pull[:, :, tones]
+        points = [k for k, knob in enumerate(self.knobs) if knob.kind == "point"]
+        lights = [self.knobs[k].channel for k in points]
+        sign = np.array([-1.0 if k in self.backwards else 1.0 for k in points])
+        made[:, :, points] = sign * self.push[:, lights] * pull[:, :, points]
+        made[:, lights, points] = self.step[points] * pull[:, lights, points]
         return made
 
     def at(self, levels: Floats, moved: Floats) -> Floats:

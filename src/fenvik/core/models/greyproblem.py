@@ -151,7 +151,7 @@ class Problem:
             step[block.points_of], doubt[block.points_of] = part.steps()[block.points_of], part.doubts()[block.points_of]
             for k, knob in enumerate(self.knobs):
                 if knob.kind in ("gain", "offset") and knob.channel in block.channels:
-                    doubt[k] = part.deviation(block.first(block.channels.index(knob.channel), knob.kind) + knob.channel)
+                    doubt[k] = part.deviations[block.first(block.channels.index(knob.channel), knob.kind) + knob.channel]
         return Fit(
             self.knobs, self.read.levels, base, gain, offset, step, doubt, *shape, self.residual(shape, parts),
             about is not None and about.follows, astray, fine=self.read.fine, low=self.low, tilt=tilt, push=push,
@@ -205,6 +205,12 @@ class Part:
         upper: Floats = dpotri(self.factor)[0]
         return upper
 
+    @cached_property
+    def deviations(self) -> Floats:
+        """How far each unknown (size,) may be off."""
+        off: Floats = np.sqrt(np.maximum(self.known.diagonal(), 0.0))
+        return off
+
     def three(self, i: int, kind: str) -> Floats:
         """Return what a step of each of the three gains, offsets, or points of a light does to the block's i-th light."""
         start = self.block.first(i, kind)
@@ -213,11 +219,7 @@ class Part:
     def three_off(self, i: int, kind: str) -> Floats:
         """Return how far ``three`` may be off."""
         start = self.block.first(i, kind)
-        return np.sqrt(np.maximum(np.diag(self.known)[start : start + 3], 0.0))
-
-    def deviation(self, column: int) -> float:
-        """Return how far one unknown may be off."""
-        return float(np.sqrt(max(self.known[column, column], 0.0)))
+        return self.deviations[start : start + 3]
 
     def steps(self) -> Floats:
         """Return what a step of each knob (k,) does, of those that are points."""
@@ -235,9 +237,9 @@ class Part:
     def doubts(self) -> Floats:
         """Return how far that may be off (k,)."""
         block, usual = self.block, self.block.usual
-        made = np.hypot(self.deviation(usual), block.apart_off)
+        made = np.hypot(self.deviations[usual], block.apart_off)
         own = slice(block.own, block.size)
-        both = self.known[usual, usual] + np.diag(self.known)[own] + 2 * self.known[usual, own]
+        both = self.known[usual, usual] + self.known.diagonal()[own] + 2 * self.known[usual, own]
         made[block.mine] = np.sqrt(np.maximum(both, 0.0))
         return made
 
