@@ -1,6 +1,6 @@
 """Hands-free while something goes wrong: random displays on which controls move by themselves, stick, or lose the meter's aim.
 
-`./fenvik bench faults [COUNT] [sdr|hdr|hlg|installed] [FAULT,FAULT]` prints how many of each end worse than they were found, by the true
+`./fenvik bench faults [COUNT] [sdr|hdr|hlg|installed|hlg-installed] [FAULT,FAULT]` prints how many of each end worse than they were found, by the true
 light, and what was reached. None may. Of HDR, greys up to the roll-off by a menu, or all of them by what is installed.
 """
 
@@ -23,6 +23,7 @@ from bench.hdr import TARGET as HDR
 from bench.hdr import HdrDisplay
 from bench.hlg import TARGET as HLG
 from bench.hlg import HlgDisplay
+from bench.installed import KINDS as SIGNALS
 from bench.installed import drawn
 from fenvik.core.colour.target import Target
 from fenvik.core.procedures.desk import Desk
@@ -50,8 +51,9 @@ def made(kind: str, seed: int) -> tuple[Any, Target, dict[str, Any], Callable[[]
     if kind == "hlg":
         hlg = HlgDisplay(seed)
         return hlg, HLG, {}, lambda: hlg.hlg_truth()[0]
-    site = drawn(seed)
-    return site, HDR, {"by": "install", "takes": site.display.optics.build.installs}, lambda: float(site.hdr_truth(HDR)[0].mean())
+    signal = "hlg" if kind == "hlg-installed" else "hdr10"
+    site, target = drawn(seed, signal), SIGNALS[signal][1]
+    return site, target, {"by": "install", "takes": site.display.optics.build.installs}, lambda: float(site.hdr_truth(target)[0].mean())
 
 
 def one(task: tuple[str, int, str, bool]) -> tuple[str, bool, float, float, bool, int]:

@@ -387,7 +387,6 @@ class DriftingBack(Drifting):
     ("kind", "at", "said", "most"),
     [
         (Compared, (3, "q2"), "apart.", 0.7),
-        (Drifting, (3, "q2"), "so the correction was made anew", 0.7),
         (Drifting, (1, "p2"), "so the correction was made anew", 0.7),
         (DriftingBack, (3, "q2"), "in between", 0.7),
     ],

@@ -130,14 +130,14 @@ def test_colours_are_read_where_one_of_those_found_was_too_dark_to_be():
 
 def test_one_colour_goes_first_and_tells_the_others_which_way_a_hue_turns():
     right = []
-    for seed in [s for s in range(3000, 3200) if (d := RandomDisplay(s)).cms == "attribute" and not d.boost and not d.dead][:10]:
+    for seed in [s for s in range(3000, 3200) if (d := RandomDisplay(s)).cms == "attribute" and not d.boost and not d.dead][:6]:
         every, _ = first_looks(seed)
         for hue in every:
             first = hue.looks[:2]
             if len(first) > 1 and hue.name not in colours.SCOUTS and np.ptp([look.settings[0] for look in first]) > 0:
                 before, after = (abs(parts[2]) + abs(parts[5]) for parts in hue.known[:2])
                 right.append(after < before + 0.3)
-    assert len(right) >= 10
+    assert len(right) >= 6
     assert np.mean(right) > 0.6, "without the first it is one of eight"
 
 

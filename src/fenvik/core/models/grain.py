@@ -13,7 +13,7 @@ SUSPECTED = 0.25  # squared error a reading: less is no reason to ask
 SPEAKS = 5.0  # of the squared error: what must speak for a grain
 AND_SHARE = 0.25  # of it
 EXPLAINED = 0.9  # squared error a reading that a grain may leave: more is of something else, such as a meter that has changed
-TRIED = 4  # of all grains: those that a quick fit finds likeliest
+TRIED = 4  # of all grains: as many of those that a quick fit finds likelier than what is taken now; else the likeliest one
 
 SeenBy = Callable[[Sequence[Control]], Sequence[Seen]]
 Fitted = Callable[[Sequence[Control], Sequence[Seen]], Fit]
@@ -32,15 +32,18 @@ def find(made: Fit, seen_by: SeenBy, fitted: Fitted, share: float = AND_SHARE) -
     groups = [group for group in GROUPS if turned.intersection(group)]
     if len(groups) > 1:
         groups.append((*GROUPS[0], *GROUPS[1]))
-    tried = [others for group in groups for others in (*choices(knobs, group), in_grains(knobs, group))]
-    likeliest = sorted(tried, key=lambda others: _cost(others, fit_untold(others, seen_by(others), made.fine)))[:TRIED]
+    now = tuple(knobs)
+    tried = [tuple(others) for group in groups for others in (*choices(knobs, group), in_grains(knobs, group))]
+    quick = {others: _cost(others, fit_untold(others, seen_by(others), made.fine)) for others in dict.fromkeys([now, *tried])}
+    in_order = sorted((others for others in quick if others != now), key=lambda others: quick[others])
+    likeliest = [others for others in in_order if quick[others] < quick[now]][:TRIED] or in_order[:1]
     best, least = None, _cost(knobs, made.residual)
     for others in likeliest:
         residual = fitted(others, seen_by(others)).residual
         more = len(grained(others)) > len(grained(knobs))
         explains = residual < min((1.0 - share) * made.residual, EXPLAINED * len(seen))
         if _cost(others, residual) < least and (explains or not more):
-            best, least = others, _cost(others, residual)
+            best, least = list(others), _cost(others, residual)
     return best
 
 
