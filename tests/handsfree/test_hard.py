@@ -16,7 +16,6 @@ from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.steps import perform
 from tests.handsfree.jobs import adjusted
 
-
 BELOW = ("felt", "long", "three", "too much", "points turned", "gains turned", "colours turned")
 
 
