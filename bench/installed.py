@@ -1,7 +1,7 @@
 """What installing leaves on white-sub-pixel OLEDs drawn at random, in HDR10 or HLG: curves, a cube and a tone, by the true light.
 
-Prints the table of docs/hdr/reaches.md. `./fenvik bench installed [COUNT] [hlg] [both]`: 40 displays take a minute. ΔE ITP, greys from 5 % of
-signal to 98 % of the peak; in HLG to full signal.
+Prints the table of docs/hdr/reaches.md. `./fenvik bench installed [COUNT] [hlg] [both] [cost=PERCENT]`: 40 displays take a minute. ΔE ITP,
+greys from 5 % of signal to 98 % of the peak; in HLG to full signal. ``cost``: what white may cost of HLG's peak.
 """
 
 import sys
@@ -17,6 +17,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from bench.site import Site
 from fenvik.core.colour.target import TARGETS
+from fenvik.core.models.points import MAY_COST
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import perform
@@ -49,12 +50,13 @@ def drawn(seed: int, signal: str = "hdr10") -> Site:
     return here
 
 
-def one(asked: tuple[int, str, str]) -> dict[str, Any]:
+def one(asked: tuple[int, str, str, float]) -> dict[str, Any]:
     """Install in one display, of a seed, with a signal, and its menu beside it or not; return what was found and what is left."""
-    seed, signal, by = asked
+    seed, signal, by, may_cost = asked
     here, target = drawn(seed, signal), KINDS[signal][1]
     found, _, peak, black = here.hdr_truth(target)
-    job = Job(Desk(here.controls, budget=BUDGET), target, by=by, takes=here.display.optics.build.installs)
+    takes = here.display.optics.build.installs
+    job = Job(Desk(here.controls, budget=BUDGET), target, by=by, takes=takes, may_cost=may_cost)
     perform(job.run(), here)
     left, colours, peak_left, black_left = here.hdr_truth(target)
     return {
@@ -67,8 +69,9 @@ def main() -> None:
     """Run all displays and print the table."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else COUNT
     signal, by = ("hlg" if "hlg" in sys.argv else "hdr10"), ("both" if "both" in sys.argv else "install")
+    cost = next((float(word.removeprefix("cost=")) / 100.0 for word in sys.argv if word.startswith("cost=")), MAY_COST)
     with ProcessPoolExecutor() as pool:
-        told = list(pool.map(one, [(seed, signal, by) for seed in range(START, START + count)]))
+        told = list(pool.map(one, [(seed, signal, by, cost) for seed in range(START, START + count)]))
     for levels in PANELS:
         rows = [t for t in told if t["panel"] == levels]
         print(f"{len(rows)} panels of {levels + 1} steps, middle / 90 of 100 / worst:")

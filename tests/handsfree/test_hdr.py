@@ -183,6 +183,20 @@ def test_hlg_is_held_against_its_own_peak(by, seed):
     assert peak_left > 0.98 * peak, "white itself is as unbalanced as that asks for, where one light is weak"
 
 
+@pytest.mark.parametrize(("by", "may_cost", "white", "kept", "said"), [
+    ("install", 0.02, 9.0, 0.98, "what white may cost of the peak is 2 %"),
+    ("install", 0.15, 2.5, 0.94, "A white without a tint has cost"),
+    ("both", 0.15, 1.0, 0.95, "A white without a tint has cost"),
+])  # fmt: skip
+def test_white_may_cost_more_of_hlg_s_peak_where_somebody_lets_it(by, may_cost, white, kept, said):
+    here = drawn(102, "hlg")
+    peak = here.hdr_truth(HLG)[2]
+    job = do(here, HLG, by, may_cost=may_cost)
+    greys, _, left, _ = here.hdr_truth(HLG)
+    assert (greys[-1] < white, left > kept * peak) == (True, True), (greys[-1], left / peak)
+    assert any(said in note for note in job.desk.notes), job.desk.notes
+
+
 def test_sdr_is_installed_too_and_a_display_that_takes_nothing_is_left_to_its_controls():
     here, target = Site(1, "p2", 3), TARGETS["bt709-bt1886"]
     do(here, target, "both")

@@ -107,6 +107,27 @@ def test_what_can_be_installed_is_and_is_taken_away_again(oled, person, now, ben
     assert told_of(oled) == []
 
 
+@pytest.mark.parametrize(("typed", "kept"), [("12", 12.0), (None, 2.0), ("45", "White may cost 2 to 30 % of the peak.")])
+def test_what_white_may_cost_of_hlg_s_peak_is_asked_for_and_reaches_the_run(typed, kept, oled, person, now, bench, signed_in):
+    page = reverse("stop", args=(oled.pk, "adjust")) + "?work=hands-free"
+    assert "may_cost" not in signed_in.get(page).content.decode(), "PQ says every light itself"
+    oled.signal, oled.target_name, oled.mode_id = "hlg", "bt2020-hlg", "p5"
+    oled.save()
+    pair(oled, person, bench, now)
+    assert "white may cost of the peak, %" in signed_in.get(page).content.decode()
+    sent = {"stop": "adjust", "work": "hands-free", "steps": ["white", "grey"], "budget": "140", "by": "install", "goal": "0"}
+    said = signed_in.post(reverse("act", args=(oled.pk, "hands-free")), sent | ({"may_cost": typed} if typed else {}))
+    if typed == "45":
+        assert kept in signed_in.get(said.url).content.decode()
+        assert not oled.passes.exists()
+        return
+    started = run(oled.passes.latest("id"))
+    assert started.run.may_cost == kept
+    white = truth(bench, oled, mode="p5")[0][-1]
+    told = "A white without a tint has cost" if typed else "so white keeps a tint"
+    assert (any(told in note for note in started.run.notes), white < 3.0) == (True, bool(typed)), (white, started.run.notes)
+
+
 @pytest.mark.parametrize("then", ["goes on", "stopped", "kept"])
 def test_a_run_that_was_cut_off_while_it_installed_goes_on_where_it_was_or_is_put_back(then, oled, person, now, bench):
     before = truth(bench, oled)[0]

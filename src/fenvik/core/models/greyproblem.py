@@ -219,7 +219,8 @@ class Part:
     def three_off(self, i: int, kind: str) -> Floats:
         """Return how far ``three`` may be off."""
         start = self.block.first(i, kind)
-        return self.deviations[start : start + 3]
+        off: Floats = self.deviations[start : start + 3]
+        return off
 
     def steps(self) -> Floats:
         """Return what a step of each knob (k,) does, of those that are points."""
@@ -237,7 +238,7 @@ class Part:
     def doubts(self) -> Floats:
         """Return how far that may be off (k,)."""
         block, usual = self.block, self.block.usual
-        made = np.hypot(self.deviations[usual], block.apart_off)
+        made: Floats = np.hypot(self.deviations[usual], block.apart_off)
         own = slice(block.own, block.size)
         both = self.known[usual, usual] + self.known.diagonal()[own] + 2 * self.known[usual, own]
         made[block.mine] = np.sqrt(np.maximum(both, 0.0))

@@ -29,7 +29,8 @@ FREED = 0.25  # of a gain's range, beyond its end
 LESS = 0.3  # of what a fit doubts a level by, it is off by in fact: 0.0006 of drive on random displays, where 0.002 are doubted
 WAY = 3  # keys from one control to the next
 JUDGED_FROM = 0.05  # fraction of signal
-BALANCED = 0.004  # of HLG's peak: what the strongest of its lights may lose so that white is nearer to what is wanted
+MAY_COST = 0.02  # of HLG's peak: what a white without a tint may cost, unless somebody lets it cost more
+TAKEN = 0.016  # of the peak: as much of that is kept for what readings and whole steps take beside it
 DARKEST = 0.03  # fraction of signal: a darker level tells more of black than of a curve
 MOST_AGAIN = 10
 SURELY = 0.5  # of the squared error: what a larger step of the display's must explain, where a person does the turning
@@ -98,15 +99,16 @@ class Plan:
         return int((each * np.abs(self.steps)).sum()) + WAY * int((self.steps != 0).sum())
 
 
-def held(xyz_of_white: Floats, target: Target) -> float:
+def held(xyz_of_white: Floats, target: Target, may_cost: float = MAY_COST) -> float:
     """Return the luminance that greys are held to: as bright as the weakest of the three lights allows without raising any.
 
-    PQ says every light itself, up to the peak, and HLG's peak is not given away for its balance. ``xyz_of_white`` (3,) in cd/m².
+    PQ says every light itself, up to the peak, and HLG's peak is given away for its balance by no more than ``may_cost`` of it.
+    ``xyz_of_white`` (3,) in cd/m².
     """
     weakest, whole = float((xyz_of_white @ target.inverse_matrix.T).min()), float(xyz_of_white[1])
     if target.curve == "pq":
         return whole
-    return max(weakest, (1.0 - BALANCED) * whole) if target.is_hdr else weakest
+    return max(weakest, (1.0 - max(may_cost - TAKEN, 0.0)) * whole) if target.is_hdr else weakest
 
 
 def errors_of(

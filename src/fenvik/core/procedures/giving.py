@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fenvik.core.models.palette import palette_for
+from fenvik.core.models.points import MAY_COST, held
 from fenvik.core.procedures import defaults, preparing
 from fenvik.core.procedures.already import bare
 from fenvik.core.procedures.doubt import INSTALLED
@@ -46,6 +47,7 @@ def _unbent(job: "Job") -> Procedure[None]:
 
 def _end_as_wanted(job: "Job") -> Procedure[None]:
     job.installer = Installer(job.desk, job.target, job.palette, job.white, job.black, job.takes, job.whole)
+    job.installer.more = job.may_cost - MAY_COST
     if (yield from job.installer.tone()):
         ends = yield from job.desk.greys((100.0, 0.0))
         if (yield from job.installer.cuts_off_less(float(ends[0].xyz[1]))):
@@ -66,9 +68,11 @@ def beside_controls(job: "Job") -> Procedure[None]:
         return  # the peak is read with the first curves, and what it was found to be still counts
     white = yield from job.desk.read_once(100.0)
     job.settle([white, *(t for t in job.desk.taken if not t.fraction.any())])
-    job.installer.white = job.white
     if job.untouched:
         job.installer.found = job.whole
+    # What the menu has taken already is part of what white may cost.
+    least = min((1.0 - job.may_cost) * job.installer.found, job.white)
+    job.installer.white = job.white = max(held(white.xyz, job.target, job.may_cost), least)
 
 
 def install(job: "Job") -> Procedure[None]:

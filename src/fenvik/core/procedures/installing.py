@@ -52,6 +52,7 @@ class Installer(Cube):
     paid: list[tuple[float, float]] = field(default_factory=list)  # costs of the peak as believed, and as they were read
     is_neutral: bool = False  # whether all three lights end together already
     peak: float = 0.0  # cd/m² of full white, once it has been read after a change
+    more: float = 0.0  # of HLG's peak: how much more than is usual a balanced white may cost
     lift: float = 0.0  # of signal, at the end of HLG: by how much the stronger lights go on beyond a balanced white
     looked: list[tuple[Floats, Floats]] = field(default_factory=list)  # signals that left the curves, and XYZ
 
@@ -179,7 +180,7 @@ class Installer(Cube):
         elif self.target.is_hdr:
             read = (yield from self.desk.greys((100.0,)))[0].xyz
             self.peak = float(read[1])
-            if self._lost > MOST_LOST or self.lift:
+            if self._lost > MOST_LOST + self.more or self.lift:
                 self._go_on_at_the_end(read)
 
     def _go_on_at_the_end(self, xyz: Floats) -> None:
@@ -187,7 +188,7 @@ class Installer(Cube):
 
         Balance has taken more of it than it may. Levels are held against what it may leave. ``xyz``: full white as it was read.
         """
-        white = (1.0 - UNCHECKED_COST) * self.found
+        white = (1.0 - UNCHECKED_COST - self.more) * self.found
         most = self.curves.values[:, -1] + (0.0 if self.split is None else self.split.beside[:, -1])
         lights = np.maximum(self.target.matrix[1] * (self.target.inverse_matrix @ xyz), 0.0)
         more = float(lights[most < 1.0 - AT_ITS_END].sum())

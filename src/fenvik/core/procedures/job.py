@@ -10,7 +10,7 @@ from fenvik.core.colour.target import Target
 from fenvik.core.errors import FenvikError
 from fenvik.core.models.foreseen import Foresight
 from fenvik.core.models.palette import FOUND, SDR, Palette, palette_for
-from fenvik.core.models.points import held
+from fenvik.core.models.points import MAY_COST, held
 from fenvik.core.models.rolloff import roll_off_of
 from fenvik.core.models.taught import Taught
 from fenvik.core.procedures import choices, colours, giving, leaving, preparing, reference, trusted, unlocking
@@ -92,6 +92,7 @@ class Job:
     has_lost: bool = False  # whether something was installed when it was found that nobody can put back
     judged_by: Palette | None = None  # of the proof in HDR: its patches hang on the peak that was found
     total: int = 0  # readings that the whole job may take
+    may_cost: float = MAY_COST  # of HLG's peak: what a white without a tint may cost where curves are installed
     goal: float = 0.0  # of the error, in the target's own measure: what is no farther off is left alone
     taught: Taught | None = None  # what an earlier sample of the model has told of the controls of the greys
 
@@ -310,7 +311,8 @@ class Job:
             raise self._unlike("White has no light: nothing can be adjusted.")
         if 0 in by and by[100][1] < LEAST_CONTRAST * by[0][1]:
             raise self._unlike("Black gives as much light as white: something else is shown, or the meter sees something else.")
-        self.white, self.whole = held(by[100], self.target), float(by[100][1])
+        may_cost = self.may_cost if self.by == "install" else MAY_COST
+        self.white, self.whole = held(by[100], self.target, may_cost), float(by[100][1])
         self.black = max(float(by[0][1]) if 0 in by else 0.0, 0.0)
 
     def just_read(self, percent: Fraction) -> Taken | None:

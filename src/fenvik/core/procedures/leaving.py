@@ -46,6 +46,7 @@ def look_left(job: "Job") -> Procedure[None]:
     if job.luminance is not None and "light" in job.steps:
         job.desk.notes += [said] if (said := lights.where_it_ended(job.desk, white_of(job.as_left), job.luminance)) else []
     job.desk.notes += [said] if (said := _lost_of_its_peak(job)) else []
+    job.desk.notes += [said] if (said := _of_a_white_with_a_tint(job)) else []
     job.desk.notes += [said] if (said := _of_greys_left_alone(job)) else []
     job.desk.notes += said_of(job.desk.following)
     if job.desk.slips:
@@ -144,6 +145,28 @@ def _lost_of_its_peak(job: "Job") -> str:
     if now >= (1.0 - WORTH_SAYING) * was:
         return ""
     return f"What brings its greys to the standard takes light at the top too: its peak is {now:.0f} cd/m² instead of {was:.0f}."
+
+
+def _of_a_white_with_a_tint(job: "Job") -> str:
+    """Return what there is to say of an HLG display that curves were installed in, and whose peak or white had to give way."""
+    if job.target.curve != "hlg" or job.installer is None or "curves" not in job.installer.installed:
+        return ""
+    was, now = job.installer.found, white_of(job.as_left)
+    white = next(t.xyz for t in job.as_left if (t.fraction == 1.0).all())
+    lights = white @ job.target.inverse_matrix.T
+    lacks = float(lights.min()) / was
+    off = float(job.target.metric.whole(now * job.target.white[None], white[None], now * job.target.white)[0])
+    if off > job.target.tolerance and 1.0 - lacks > job.may_cost:
+        name = ("Red", "Green", "Blue")[int(lights.argmin())]
+        without = f"Without one it would be {lacks * was:.0f} cd/m² instead of {now:.0f}"
+        return (
+            f"{name} has too little light at the peak, so white keeps a tint, {off:.1f} off. {without}: "
+            f"what white may cost of the peak is {100 * job.may_cost:.0f} %."
+        )
+    if now < (1.0 - WORTH_SAYING) * was:
+        cost = f"{100 * (1.0 - now / was):.0f} % of the peak"
+        return f"A white without a tint has cost {cost}: it is {now:.0f} cd/m² instead of {was:.0f}."
+    return ""
 
 
 def _of_greys_left_alone(job: "Job") -> str:

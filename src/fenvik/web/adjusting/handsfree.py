@@ -7,6 +7,7 @@ from typing import Any
 from django.db import transaction
 
 from fenvik.core.errors import FenvikError
+from fenvik.core.models.points import MAY_COST
 from fenvik.core.procedures.job import STEPS, proof_of
 from fenvik.web.adjusting import lists
 from fenvik.web.adjusting.models import Run
@@ -27,6 +28,7 @@ from fenvik.web.visits.models import Tuning
 
 BY = ("controls", "install", "both")
 MOST_BUDGET, MOST_GOAL = 600, 10.0
+USUAL_COST, MOST_COST = 100.0 * MAY_COST, 30.0  # percent of HLG's peak
 
 
 class HandsFreeError(FenvikError):
@@ -39,10 +41,13 @@ class HandsFreeError(FenvikError):
 def start(
     *, tuning_id: int, actor: User, now: datetime, steps: list[str], budget: int, on_stop: str = "restore",
     minutes: int = 0, by: str = "controls", goal: float = 0.0, reference_id: int = 0, by_hand: bool = False,
+    may_cost: float = USUAL_COST,
 ) -> Pass:  # fmt: skip
     """Start a hands-free run: the display's menu and settings are read first, and noted as found where nothing was yet.
 
     ``by_hand``: it leads a person's hand, who enters what it wants with the display's own remote; nothing is read from the display.
+
+    ``may_cost``: percent of HLG's peak, what a white without a tint may cost where curves are installed.
 
     ``reference_id``: a meter beside the tuning's own that it is corrected by first, and held against at the end; 0 for none.
 
@@ -56,6 +61,8 @@ def start(
         )
     if not 0.0 <= goal <= MOST_GOAL:
         raise HandsFreeError(f"An error to be content with lies between 0 and {MOST_GOAL:g}; 0 is as good as it gets.")
+    if not USUAL_COST <= may_cost <= MOST_COST:
+        raise HandsFreeError(f"White may cost {USUAL_COST:g} to {MOST_COST:g} % of the peak.")
     tuning = loaded(tuning_id, actor)
     if tuning.signal == "dynamic":
         raise HandsFreeError("A mode for dynamic metadata follows its own mapping: it is measured, and adjusted in HDR10’s mode.")
@@ -85,7 +92,7 @@ def start(
         )  # fmt: skip
         Run.objects.create(
             pass_of=started, display=link, mode=tuning.mode_id or tuning.picture_mode, steps=steps, budget=budget,
-            minutes=max(minutes, 0), puts_back=on_stop != "keep", by=by, takes=takes, goal=goal,
+            minutes=max(minutes, 0), puts_back=on_stop != "keep", by=by, takes=takes, goal=goal, may_cost=may_cost,
             luminance=tuning.luminance if "light" in steps else None, controls=controls,
             proof=len(proof_of(steps)), matrix=None if started.correction is None else started.correction.matrix,
             taught=taught_by(tuning, controls),

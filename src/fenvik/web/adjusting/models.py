@@ -71,6 +71,7 @@ class Run(FirmModel):
     minutes = models.PositiveIntegerField(default=0)  # 0: no limit
     puts_back = models.BooleanField(default=True)  # when it is stopped
     goal = models.FloatField(default=0.0)  # of the error: what is no farther off is left alone; 0: as good as it gets
+    may_cost = models.FloatField(default=2.0)  # percent of HLG's peak: what a white without a tint may cost where it is installed
     luminance = models.FloatField(null=True)  # cd/m² of white that is wanted
     controls = models.JSONField()
     proof = models.PositiveSmallIntegerField()  # so many of its readings, the first, tell what was found

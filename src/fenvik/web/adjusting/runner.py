@@ -110,6 +110,7 @@ class HandsFreeRunner(Runner):
         job = Job(desk, pass_.tuning.target, tuple(self.told.steps), luminance=self.told.luminance)
         self.job = job
         job.by, job.takes, job.goal = self.told.by, self.told.takes, self.told.goal
+        job.may_cost = self.told.may_cost / 100.0
         job.taught = None if self.told.taught is None else Taught.from_json(self.told.taught)
         job.in_force = None if self.told.matrix is None else rig.matrix
         if pass_.reference is not None:

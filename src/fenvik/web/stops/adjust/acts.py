@@ -36,6 +36,7 @@ def _hands_free(request: Asking, tuning: Tuning) -> HttpResponse | None:
         budget=number_in(request, "budget"), on_stop=request.POST.get("on_stop", "restore"), minutes=number_in(request, "minutes"),
         by=request.POST.get("by", "controls"), by_hand=request.POST.get("by") == "hand", goal=decimal_in(request, "goal"),
         reference_id=number_in(request, "reference") if request.POST.get("reference") else 0,
+        may_cost=decimal_in(request, "may_cost") if "may_cost" in request.POST else handsfree.USUAL_COST,
     )  # fmt: skip
     return None
 
