@@ -197,6 +197,13 @@ def test_white_may_cost_more_of_hlg_s_peak_where_somebody_lets_it(by, may_cost, 
     assert any(said in note for note in job.desk.notes), job.desk.notes
 
 
+def test_what_white_costs_of_a_light_that_was_reached_is_not_the_light_s_doing():
+    here = drawn(102, "hlg")
+    job = do(here, HLG, "install", luminance=300.0, may_cost=0.15, steps=("light", "white", "grey"))
+    assert any("A white without a tint has cost" in note for note in job.desk.notes), job.desk.notes
+    assert not any("were wanted" in note for note in job.desk.notes)
+
+
 def test_sdr_is_installed_too_and_a_display_that_takes_nothing_is_left_to_its_controls():
     here, target = Site(1, "p2", 3), TARGETS["bt709-bt1886"]
     do(here, target, "both")

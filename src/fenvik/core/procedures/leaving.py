@@ -43,10 +43,13 @@ def look_left(job: "Job") -> Procedure[None]:
         yield from job.desk.say(LEFT)
         job.as_left = yield from job.desk.reads(job.proof)
     yield from _take_back_what_is_denied(job)
+    tint = _of_a_white_with_a_tint(job)
     if job.luminance is not None and "light" in job.steps:
-        job.desk.notes += [said] if (said := lights.where_it_ended(job.desk, white_of(job.as_left), job.luminance)) else []
+        # What balance has taken of a light that was reached is said by itself.
+        reached = job.installer.found if tint and job.installer is not None else white_of(job.as_left)
+        job.desk.notes += [said] if (said := lights.where_it_ended(job.desk, reached, job.luminance)) else []
     job.desk.notes += [said] if (said := _lost_of_its_peak(job)) else []
-    job.desk.notes += [said] if (said := _of_a_white_with_a_tint(job)) else []
+    job.desk.notes += [tint] if tint else []
     job.desk.notes += [said] if (said := _of_greys_left_alone(job)) else []
     job.desk.notes += said_of(job.desk.following)
     if job.desk.slips:
@@ -152,7 +155,9 @@ def _of_a_white_with_a_tint(job: "Job") -> str:
     if job.target.curve != "hlg" or job.installer is None or "curves" not in job.installer.installed:
         return ""
     was, now = job.installer.found, white_of(job.as_left)
-    white = next(t.xyz for t in job.as_left if (t.fraction == 1.0).all())
+    white = next((t.xyz for t in job.as_left if (t.fraction == 1.0).all()), None)
+    if white is None or now <= 0.0:
+        return ""
     lights = white @ job.target.inverse_matrix.T
     lacks = float(lights.min()) / was
     off = float(job.target.metric.whole(now * job.target.white[None], white[None], now * job.target.white)[0])
