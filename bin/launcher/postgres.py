@@ -3,6 +3,7 @@
 import hashlib
 import os
 import pwd
+import random
 import secrets
 import shutil
 import socket
@@ -19,10 +20,19 @@ LOOK_S = 1.0
 SPEED = ["fsync=off", "synchronous_commit=off", "full_page_writes=off"]  # for tests only: their data may be lost
 
 
+# Below those that the system gives to whoever connects: there a port that is free now may be somebody's the next moment.
+PORTS = range(20_000, 32_000)
+
+
 def free_port() -> int:
     """Return a port that nobody has at this moment."""
-    with socket.create_server((HOST, 0)) as taken:
-        return int(taken.getsockname()[1])
+    for port in random.sample(PORTS, 50):
+        try:
+            socket.create_server((HOST, port)).close()
+        except OSError:
+            continue
+        return port
+    raise SetupError(f"no port of {PORTS.start} to {PORTS.stop} is free")
 
 
 class Postgres:

@@ -26,13 +26,15 @@ SIDE_BY_SIDE = ("-n", "3", "--dist", "loadfile", "--no-loadscope-reorder")
 TWO_AT_A_TIME = ("-n", "2", "--dist", "worksteal")
 SLOWEST = "--durations=20"
 GIVES_WAY = 10
+# A hundred processes are started: what each is compiled to is kept for the next, whatever is usual here.
+KEPT = {"PYTHONDONTWRITEBYTECODE": ""}
 
 
 def run_tests(arguments: list[str]) -> int:
     """Run the tests named, or linters and all tests; return an exit status."""
     postgres = Postgres("test", throwaway=True)
     postgres.start()
-    environment = {"DATABASE_URL": postgres.url, "FENVIK_SECRET_KEY": secrets.token_urlsafe(48)}
+    environment = {"DATABASE_URL": postgres.url, "FENVIK_SECRET_KEY": secrets.token_urlsafe(48), **KEPT}
     os.chdir(ROOT)
     try:
         failed = _pytest(arguments, environment) if arguments else _all(postgres, environment)

@@ -101,6 +101,7 @@ def test_two_passes_are_compared_and_readings_come_from_a_file(page, system, sit
     notify(site.pk)
     page.get_by_text(own.name).first.wait_for()
     assert page.get_by_text("line 2, column Y").is_visible()
+    assert chosen(page, "#readings-file") == "readings.csv"
 
     page.goto(f"{system.address}/tunings/{site.pk}/compare/")
     row = page.locator(".differ tr", has_text="white, cd/m²")
@@ -108,7 +109,20 @@ def test_two_passes_are_compared_and_readings_come_from_a_file(page, system, sit
     assert "cannot be told apart" in page.locator(".differ tr", has_text="gamma").inner_text()
     page.get_by_role("link", name="error", exact=True).click()
     page.locator("#question", has_text="How far is each patch").wait_for()
+
+    page.goto(f"{system.address}/corrections/from-file/")
+    page.get_by_label("Display’s maker").fill("Orrefall")
+    for label in ("the reference’s readings", "the meter’s readings"):
+        page.get_by_label(label).set_input_files(str(file))
+    page.get_by_role("button", name="Take it up").click()
+    page.get_by_text("line 2, column Y").wait_for()
+    assert (chosen(page, "#id_reference"), chosen(page, "#id_field")) == ("readings.csv", "readings.csv")
+    assert page.get_by_label("Display’s maker").input_value() == "Orrefall"
     assert page.complaints == []
+
+
+def chosen(page, field):
+    return page.locator(field).evaluate("(field) => field.files[0] && field.files[0].name")
 
 
 def test_an_own_list_is_written_in_the_editor(page, system, site):

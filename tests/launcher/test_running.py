@@ -86,15 +86,9 @@ def test_the_page_is_followed(place):
     made = run(place, start_firm, f"{PASSWORD}\n")
     assert "Birch Row Pictures is there" in made.stdout
     web = ["--port", str(place["port"])] if web[2] == "--port" else web
-    running = [
-        subprocess.Popen([sys.executable, "-m", "fenvik.cli", *line], env=place["environment"], stderr=subprocess.DEVNULL)
-        for line in (["web", *web], worker[1:])
-    ]
+    running = [start(place, *line) for line in (["web", *web], worker[1:])]
     try:
-        end = time.monotonic() + 90
-        while fetch(place, "/ready/")[0] != 200:
-            assert time.monotonic() < end
-            time.sleep(0.1)
+        wait_until_ready(place, *running)
         assert fetch(place, "/health/")[:2] == (200, "alive\n")
         assert "Birch Row" not in sign_in(place)
         assert "Visits" in sign_in(place)
@@ -111,23 +105,32 @@ def test_the_page_is_followed(place):
             process.wait(20)
 
 
+def start(place, *words, **more):
+    with (place["folder"] / f"{words[0]}.log").open("a") as log:
+        return subprocess.Popen([sys.executable, "-m", "fenvik.cli", *words], env=place["environment"] | more, stderr=log)
+
+
+def wait_until_ready(place, *running):
+    end = time.monotonic() + 180
+    while (answer := fetch(place, "/ready/")[:2])[0] != 200:
+        logs = [log.read_text()[-2000:] for log in place["folder"].glob("*.log")]
+        assert [process.poll() for process in running] == [None] * len(running), logs
+        assert time.monotonic() < end, (answer, logs)
+        time.sleep(0.1)
+
+
 def _see_whom_it_believes(place):
     """What a client says of its address counts only where the one that it comes through was named as a proxy."""
     from launcher.postgres import free_port
 
     addresses = "SELECT DISTINCT address FROM people_signedin ORDER BY 1"
     port = free_port()
-    environment = place["environment"] | {"FENVIK_PROXIES": "127.0.0.1"}
-    command = [sys.executable, "-m", "fenvik.cli", "web", "--port", str(port)]
-    behind = subprocess.Popen(command, env=environment, stderr=subprocess.DEVNULL)
+    behind = start(place, "web", "--port", str(port), FENVIK_PROXIES="127.0.0.1")
     try:
         sign_in(place, "10.1.2.3")
         with psycopg.connect(place["postgres"].url) as line:
             assert line.execute(addresses).fetchall() == [("127.0.0.1",)]
-        end = time.monotonic() + 90
-        while fetch(place | {"port": port}, "/ready/")[0] != 200:
-            assert time.monotonic() < end
-            time.sleep(0.1)
+        wait_until_ready(place | {"port": port}, behind)
         sign_in(place | {"port": port}, "10.1.2.3")
         with psycopg.connect(place["postgres"].url) as line:
             assert line.execute(addresses).fetchall() == [("10.1.2.3",), ("127.0.0.1",)]

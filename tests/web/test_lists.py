@@ -298,9 +298,9 @@ def test_an_own_list_is_written_read_from_a_file_and_sent(ready, signed_in, pers
     assert "Line 2: x is no number" in wrong.content.decode()
     answer = signed_in.post(
         reverse("act", args=(ready.pk, "lists")),
-        {"file": SimpleUploadedFile("l", b"nothing"), "stop": "found", "view": "lists"},
+        {"file": SimpleUploadedFile("l", b"nothing"), "name": "Once more", "stop": "found", "view": "lists"},
     )
-    assert answer.status_code == 422
+    assert (answer.status_code, 'value="Once more"' in answer.content.decode()) == (422, True)
     ready.refresh_from_db()
     choose(ready, "grey-11", own=[kept.pk])
     done = run(ready, person, now)

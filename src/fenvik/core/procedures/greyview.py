@@ -13,7 +13,7 @@ from fenvik.core.models.black import Black, black_of
 from fenvik.core.models.foreseen import Course
 from fenvik.core.models.grey import Fit, Seen, drives_of, fineness, seen_at, seen_of, wanted_of
 from fenvik.core.models.greyends import may_end
-from fenvik.core.models.greyfit import fit
+from fenvik.core.models.greyfit import fit, fit_untold
 from fenvik.core.models.greysolve import lift_of
 from fenvik.core.models.greyworth import judged_size, worth_reading
 from fenvik.core.models.palette import DARKEST, SDR, Palette
@@ -25,7 +25,7 @@ from fenvik.core.types import Floats
 
 JUDGED = np.array([0.1, 0.15, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0])  # fractions of signal, where there are no points
 COARSE = np.array([0.1, 0.2, 0.3, 0.5, 0.7, 0.9, 1.0])  # what gains and offsets are to get right before points
-AT_ONCE, VALLEYS = 16, 3  # places in a run that are tried at once for when a meter has changed; the best of them are looked about
+VALLEYS = 3  # places in a run where a meter may have changed, by a quick fit, that are looked about
 DISBELIEVED = 3.0  # squared error that speaks against what an earlier sample of the model has taught
 DARKEST_TELLING = 0.045  # fraction of signal: below it a meter surprises more than a display does
 DARKEST_READ = 0.025  # fraction of signal: below it a reading tells of black
@@ -124,23 +124,21 @@ class GreyView:
         Nobody has seen when: it is where the model explains all greys best. With it, how little that explains them.
         """
         every = self._of_now()
-        last = len(self.desk.taken)
 
-        def unlikely(since: int) -> float:
-            seen = self._seen_of([
+        def seen(since: int) -> list[Seen]:
+            return self._seen_of([
                 (when, t if when < since else replace(t, xyz=np.asarray(change @ t.xyz)), before) for when, t, before in every
             ])
-            return float(self._fit(seen).residual)
 
-        places = sorted({0, *(when for when, _, _ in every), last})
-        # What is unlikely has more than one valley: a few are looked into, from places all over the run.
-        apart = max(len(places) // AT_ONCE, 1)
-        tried = {i: unlikely(places[i]) for i in {*range(0, len(places), apart), len(places) - 1}}
-        for deepest in sorted(tried, key=lambda i: tried[i])[:VALLEYS]:
-            for i in range(max(deepest - apart + 1, 0), min(deepest + apart, len(places))):
-                tried[i] = tried[i] if i in tried else unlikely(places[i])
-        best = min(tried, key=lambda i: (tried[i], i))
-        return places[best], tried[best]
+        places = sorted({0, *(when for when, _, _ in every), len(self.desk.taken)})
+        # What is unlikely has more than one valley: a quick fit finds them, and the deepest are looked into.
+        rough = [fit_untold(self.knobs, seen(place), fineness(self.target)) for place in places]
+        around = [range(max(i - 1, 0), min(i + 2, len(places))) for i in range(len(places))]
+        valleys = [i for i in range(len(places)) if rough[i] <= min(rough[j] for j in around[i])]
+        deepest = sorted(valleys, key=lambda i: rough[i])[:VALLEYS]
+        unlikely = {i: self._fit(seen(places[i])).residual for i in sorted({j for i in deepest for j in around[i]})}
+        best = min(unlikely, key=lambda i: (unlikely[i], i))
+        return places[best], float(unlikely[best])
 
     def _of_now(self) -> list[tuple[int, Taken, float]]:
         """Return the greys that were read with all but the knobs as it stands now: others tell of another display.

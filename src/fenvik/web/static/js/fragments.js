@@ -1,4 +1,5 @@
 // Fragments of a stop as they come: put in where they changed, and never under a person's hands.
+import { chooseAgain, chosenIn } from "./files.js";
 import { rest } from "./resting.js";
 import { sound } from "./sound.js";
 import { busy, toType } from "./typing.js";
@@ -16,7 +17,7 @@ export function busyIn(element, fresh) {
   if (active && element.contains(active) && busy(active)) return true;
   // A tick is as good as a word; where ticks are kept as they are made there is nothing to lose.
   const ticked = (i) => i.checked !== i.defaultChecked && !(i.form && i.form.dataset.counts);
-  return [...element.querySelectorAll("input:not([type=hidden])")].some((i) => i.value !== i.defaultValue || ticked(i));
+  return [...element.querySelectorAll("input:not([type=hidden], [type=file])")].some((i) => i.value !== i.defaultValue || ticked(i));
 }
 
 // What is the same but for tokens is left alone: a button must not vanish under a finger.
@@ -48,7 +49,9 @@ export function put(id, html) {
   if (!fresh || bare(fresh) === bare(old) || busyIn(old, fresh)) return;
   const focusKey = document.activeElement && old.contains(document.activeElement) ? document.activeElement.dataset.key : null;
   keepProblems(old, fresh);
+  const chosen = chosenIn(old);
   old.replaceWith(fresh);
+  chooseAgain(chosen);
   if (focusKey) {
     const again = fresh.querySelector(`[data-key="${CSS.escape(focusKey)}"]`);
     if (again) again.focus({ preventScroll: true });

@@ -4,6 +4,7 @@ import { nameCells } from "./cards.js";
 import { countLists } from "./counting.js";
 import { dropSent, keepDraft, keepSent, restoreDraft } from "./drafts.js";
 import { drawFilledIn, watchEnding } from "./ending.js";
+import { chooseAgain, chosenIn } from "./files.js";
 import { broke, done, heed, missing, refused } from "./forms.js";
 import { pressed } from "./keys.js";
 import { Live } from "./live.js";
@@ -24,6 +25,8 @@ function prepare(root) {
 
 // What a person has opened stays open when the hand is drawn anew.
 let moreIsOpen = false;
+// The files of the form that is on its way.
+let sent = [];
 
 watchEnding();
 document.addEventListener("keydown", pressed);
@@ -49,10 +52,12 @@ document.addEventListener("click", (event) => {
   asPng(link).catch(() => say("the picture could not be made", 5000));
 });
 document.addEventListener("ajax:before", heed);
+document.addEventListener("ajax:before", (event) => { sent = chosenIn(event.target); });
 document.addEventListener("ajax:missing", missing);
 document.addEventListener("ajax:error", refused);
 document.addEventListener("ajax:success", done);
 document.addEventListener("ajax:merged", () => {
+  chooseAgain(sent);
   prepare(document);
   toType(document);
 });

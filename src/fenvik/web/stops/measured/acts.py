@@ -36,15 +36,17 @@ def choose_lists(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Keep which lists the next pass reads; a file becomes a list of the firm's own."""
     given = request.FILES.get("file")
     if given is not None:
+        typed = request.POST.get("name", "")
         try:
             if (given.size or 0) > MOST_LIST_BYTES:
                 raise PatchesError(1, "-", "the file is larger than 1 MiB")
-            name = (request.POST.get("name", "") or given.name or "").strip()
+            name = (typed or given.name or "").strip()
             if not name:
                 raise PatchesError(1, "-", "the list needs a name")
             made = patch_lists.keep_list(actor=request.user, name=name, rows=read_patches(given.read()), replaces=True)
         except PatchesError as problem:
-            return show_stop(request, tuning.pk, _stop_of(request), list_problem=str(problem), problems=True)
+            refused = {"list_problem": str(problem), "list_name": typed, "problems": True}
+            return show_stop(request, tuning.pk, _stop_of(request), **refused)
         messages.info(request, f"{made.name} is kept, {len(made.patches)} patches.")
         patch_lists.choose_too(tuning_id=tuning.pk, actor=request.user, list_id=made.pk)
     else:
