@@ -80,6 +80,7 @@ class Lines:
             connection.close()
             raise LinkFault("absent", serial, connection.where)
         if described.role != role:
+            connection.close()
             raise WrongSerialError(f"{serial} is a {described.role} and not a {role}.")
         self.facts[serial] = described.facts
         made: Any = {"meter": Meter, "source": Source, "display": LinkedDisplay}[role](connection)

@@ -225,7 +225,7 @@ class Block:
     def rows(self, met: Floats | None, shape: tuple[float, str], steps: Floats | None) -> Floats:
         """Return what the readings say (m·r, size), light by light, where they meet the points at signals (r, m).
 
-        ``shape``: width and shape of the points' pull; ``steps`` (k,): what a step of each knob is taken to do, for what a small
+        ``shape``: width and shape of the points' pull; ``steps`` (points,): what a step of each is taken to do, for what a small
         error of these signals brings; None where that is not asked. ``met`` None: at their levels.
         """
         read, lights = self.read, len(self.channels)
@@ -238,7 +238,7 @@ class Block:
         steep = None
         if steps is not None:
             slope = (pulled[1] - pulled[2]) / (2 * NEAR)
-            steep = (slope * moved * steps[self.mine]).sum(axis=-1)  # (r, m)
+            steep = (slope * moved * steps).sum(axis=-1)  # (r, m)
         for i in range(lights):
             mine = slice(i * len(read.at), (i + 1) * len(read.at))
             rows[mine, self.usual] = felt[:, i].sum(axis=-1)

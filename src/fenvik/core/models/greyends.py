@@ -12,7 +12,7 @@ import numpy as np
 from fenvik.core.colour.target import Target
 from fenvik.core.controls import Control
 from fenvik.core.models.grey import Fit
-from fenvik.core.models.greyproblem import Problem
+from fenvik.core.models.greyproblem import Part, Problem
 from fenvik.core.types import Floats
 
 AT_END = 0.006  # of drive: what readings of a light at its end differ by: noise, and light that still grows
@@ -39,11 +39,12 @@ def with_ends(problem: Problem, made: Fit) -> tuple[Problem, Fit]:
     end = np.array([_end_of(problem, c) for c in range(3)])
     may = [c for c in range(3) if np.isinf(problem.end[c]) and np.isfinite(end[c])]
     sets = [list(each) for n in range(1, len(may) + 1) for each in combinations(may, n)]
+    known: dict[tuple[object, ...], Part] = {}
     best, likeliest, least = problem, made, min(made.residual - SPEAKS, (1.0 - AND_SHARE) * made.residual)
     for each in sets:
         at = problem.end.copy()
         at[each] = end[each]
-        other, fitted = _fitted(problem, made, at)
+        other, fitted = _fitted(problem, made, at, known)
         if fitted.residual + ANOTHER * (len(each) - 1) <= least:
             best, likeliest, least = other, fitted, fitted.residual + ANOTHER * (len(each) - 1)
     return best, likeliest
@@ -55,13 +56,13 @@ def _end_of(problem: Problem, channel: int) -> float:
     return float(np.median(bright[bright > bright.max() - AT_END])) if bright.size else NO_END
 
 
-def _fitted(problem: Problem, made: Fit, end: Floats) -> tuple[Problem, Fit]:
+def _fitted(problem: Problem, made: Fit, end: Floats, known: dict[tuple[object, ...], Part]) -> tuple[Problem, Fit]:
     """Return the fit about another, with lights that end at drives (3,)."""
     read = problem.read
     near = (read.drives > end - AT_END) & (read.at >= BRIGHT)[:, None]
     told, about, ended = near, made, problem
     for _ in range(ROUNDS):
-        ended = problem.with_ends(end, told)
+        ended = problem.with_ends(end, told, known)
         about = ended.solved((made.width, made.shape), about)
         now = near & (about.of_readings(read.at, read.moved) > end - AT_END)
         if (now == told).all():

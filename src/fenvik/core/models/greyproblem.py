@@ -33,6 +33,7 @@ class Problem:
         self.moved_points = moved
         self.low, self.pushes, self.end, self.off_by = 1.0, False, np.full(3, np.inf), 0.0
         self.beyond_end = 0.0  # squared error of readings that tell of a light's end alone
+        self.known: dict[tuple[object, ...], Part] | None = None  # what blocks came to, where the same is asked again and again
         self.blocks = self._blocks()
         self.weight = np.repeat(1.0 / self.read.noise[:, None], 3, axis=1)  # (readings, 3)
 
@@ -69,9 +70,13 @@ class Problem:
         other.blocks = other._blocks()
         return other
 
-    def with_ends(self, end: Floats, told: Bools) -> "Problem":
-        """Return the same problem with lights that end at drives (3,), of which some readings (r, 3) tell and of nothing else."""
+    def with_ends(self, end: Floats, told: Bools, known: dict[tuple[object, ...], "Part"]) -> "Problem":
+        """Return the same problem with lights that end at drives (3,), of which some readings (r, 3) tell and of nothing else.
+
+        ``known``: what its blocks came to with other ends. A light that ends changes nothing of the others, so most is there.
+        """
         other = copy.copy(self)
+        other.known = known
         other.end, other.weight = end, np.where(told, 0.0, self.weight)
         other.beyond_end = float((((self.read.drives - end) * self.weight)[told] ** 2).sum())
         return other
@@ -129,8 +134,15 @@ class Problem:
         parts = []
         for block in self.blocks:
             lights = list(block.channels)
-            rows = block.rows(None if met is None else met[:, lights], shape, None if about is None else about.step)
-            parts.append(Part.of(block, *block.weighed(rows, self.weight), block.wanted(beyond[:, lights])))
+            given = None if met is None else met[:, lights], None if about is None else about.step[block.mine], beyond[:, lights]
+            key = (block, shape, self.weight[:, lights].tobytes(), *(None if x is None else x.tobytes() for x in given))
+            part = None if self.known is None else self.known.get(key)
+            if part is None:
+                rows = block.rows(given[0], shape, given[1])
+                part = Part.of(block, *block.weighed(rows, self.weight), block.wanted(given[2]))
+                if self.known is not None:
+                    self.known[key] = part
+            parts.append(part)
         return parts
 
     def together(self, parts: Sequence["Part"], shape: tuple[float, str], about: Fit | None) -> Fit:
