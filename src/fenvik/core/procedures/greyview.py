@@ -175,10 +175,9 @@ class GreyView:
         made, settings, roll = [], [], self.palette.roll
         # Only points can bring down single levels that the display shows at its peak.
         may_hide = self.target.ends_otherwise and bool(self.points)
-        for when, t, before in taken:
-            if t.fraction[0] < DARKEST_READ or t.xyz[1] <= 0 or t.fraction[0] > self.palette.top + BEYOND:
-                continue
-            drives = drives_of(t.xyz[None], self.target, self.white, self.black, boost, roll)[0]
+        lit = [e for e in taken if DARKEST_READ <= e[1].fraction[0] <= self.palette.top + BEYOND and e[1].xyz[1] > 0]
+        every = drives_of(np.array([t.xyz for _, t, _ in lit]).reshape(len(lit), 3), self.target, self.white, self.black, boost, roll)
+        for (when, t, before), drives in zip(lit, every, strict=True):
             if roll is not None and may_hide and roll.hides(float(drives.mean()), float(t.fraction[0])):
                 continue
             doubt = 1.0 if roll is None else roll.doubt_of(float(drives.mean()))
