@@ -52,7 +52,7 @@ class System:
     def __init__(self, database_url):
         self.environment = os.environ | {
             "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}", "PYTHONUNBUFFERED": "1", "DATABASE_URL": database_url,
-            "FENVIK_SECRET_KEY": "only for tests " * 4, "FENVIK_LOG_LEVEL": "ERROR",
+            "FENVIK_SECRET_KEY": "only for tests " * 4, "FENVIK_LOG_LEVEL": "ERROR", "FENVIK_POOL_PATIENCE_S": "30",
         }
         self.running = {}
         self.port = 0

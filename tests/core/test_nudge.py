@@ -32,7 +32,7 @@ def test_following_the_nudges_reaches_what_the_controls_can_in_few_moves(seed):
     assert max(moves.values()) <= 4
 
 
-@pytest.mark.parametrize("grain", [Grain(2, None), Grain(3, 1), Grain(4, None), Grain(4, 0), Grain(4, 2)])
+@pytest.mark.parametrize("grain", [Grain(2, None), Grain(3, 1), Grain(4, 2)])
 def test_a_menu_finer_than_its_display_is_turned_in_the_display_s_steps_and_nothing_is_called_dead(grain):
     left = []
     for seed in range(8):
@@ -201,7 +201,7 @@ def test_one_level_is_enough_for_a_first_nudge():
     assert nudge.after[0] < nudge.now[0]
 
 
-@pytest.mark.parametrize(("half", "step", "left"), [(5, 0.004, 1.3), (5, 0.01, 0.9), (512, 0.004, 0.55), (1000, 0.002, 0.55)])
+@pytest.mark.parametrize(("half", "step", "left"), [(5, 0.004, 1.3), (5, 0.01, 0.9), (512, 0.004, 0.55)])
 def test_a_range_that_says_little_of_a_step_costs_no_moves(half, step, left):
     """Menus of ±5 and of ±512: what a step does is learned at its own scale, and no control is called dead for it."""
     made = []

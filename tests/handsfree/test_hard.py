@@ -17,9 +17,10 @@ from fenvik.core.procedures.steps import perform
 from tests.handsfree.jobs import adjusted
 
 BELOW = ("felt", "long", "three", "too much", "points turned", "gains turned", "colours turned")
+OTHERWISE = ("none", "saturation off")  # as every display of the others, in its greys
 
 
-@pytest.mark.parametrize("way", [way for way in WAYS if not way.startswith(BELOW)])
+@pytest.mark.parametrize("way", [way for way in WAYS if not way.startswith((*BELOW, *OTHERWISE))])
 def test_no_way_of_being_hard_costs_the_greys(way):
     display = Faulty(60_005, "none", Hard(60_005, way))
     found = display.truth(TARGET)[0]

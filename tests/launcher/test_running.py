@@ -40,7 +40,7 @@ def place(tmp_path_factory):
     port = free_port()
     environment = {name: value for name, value in os.environ.items() if not name.startswith("FENVIK")} | {
         "DATABASE_URL": postgres.url, "FENVIK_SECRET_KEY": "only for tests " * 4, "PYTHONPATH": str(ROOT / "src"),
-        "PYTHONUNBUFFERED": "1", "FENVIK_LOG_LEVEL": "WARNING",
+        "PYTHONUNBUFFERED": "1", "FENVIK_LOG_LEVEL": "WARNING", "FENVIK_POOL_PATIENCE_S": "90",
     }  # fmt: skip
     yield {"postgres": postgres, "port": port, "environment": environment, "folder": tmp_path_factory.mktemp("backup")}
     postgres.remove()

@@ -131,6 +131,10 @@ class Told:
     )  # fmt: skip
     time_zone: str = told("FENVIK_TIME_ZONE", "the firm's time zone", "UTC", _zone)
     pool_size: float = told("FENVIK_POOL_SIZE", "database connections a process, at most", "10", _number(2, 200), "10")
+    pool_patience_s: float = told(
+        "FENVIK_POOL_PATIENCE_S", "seconds for which a request or a command waits for a database connection", "10",
+        _number(1, 600), "10",
+    )  # fmt: skip
     link_slack_s: float = told(
         "FENVIK_LINK_SLACK_S", "seconds beyond a meter's own expectation before it counts as hung", "20", _number(0, 600), "20"
     )

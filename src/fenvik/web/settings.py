@@ -17,7 +17,7 @@ DATABASES = {
         "ENGINE": "django.db.backends.postgresql",
         **_told.database.named,
         # Without the pool every request opens a connection.
-        "OPTIONS": _told.database.options | {"pool": {"min_size": 2, "max_size": POOL_SIZE, "timeout": 10}},
+        "OPTIONS": _told.database.options | {"pool": {"min_size": 2, "max_size": POOL_SIZE, "timeout": _told.pool_patience_s}},
         "TEST": {"NAME": "test_fenvik"},
     }
 }

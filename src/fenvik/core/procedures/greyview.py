@@ -176,7 +176,8 @@ class GreyView:
         # Only points can bring down single levels that the display shows at its peak.
         may_hide = self.target.ends_otherwise and bool(self.points)
         lit = [e for e in taken if DARKEST_READ <= e[1].fraction[0] <= self.palette.top + BEYOND and e[1].xyz[1] > 0]
-        every = drives_of(np.array([t.xyz for _, t, _ in lit]).reshape(len(lit), 3), self.target, self.white, self.black, boost, roll)
+        xyz = np.array([t.xyz for _, t, _ in lit]).reshape(len(lit), 3)
+        every = drives_of(xyz, self.target, self.white, self.black, boost, roll)
         for (when, t, before), drives in zip(lit, every, strict=True):
             if roll is not None and may_hide and roll.hides(float(drives.mean()), float(t.fraction[0])):
                 continue
