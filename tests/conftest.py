@@ -3,6 +3,7 @@
 import datetime as dt
 import os
 
+import django.contrib.auth.hashers as hashers
 import hypothesis  # its plugin would import it as the last thing of a run, deep in pytest, where Python 3.11 may refuse
 import pytest
 
@@ -14,6 +15,8 @@ hypothesis.settings.load_profile("gives way")
 # Playwright's loop runs in the tests' thread; the ORM is used between its calls, never inside them.
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
 TRIES = 5
+# A password takes half a second of a processor by design, tried or stored: a test is no place to wait for.
+hashers.PBKDF2PasswordHasher.iterations = ROUNDS = 500
 LONGEST = [f"test_{name}" for name in ("instruments", "live", "axe", "pattern_screen", "arrival", "whole_job")]
 # Beside those that Playwright turns off, for the last such list counts: the two hidden pages that each window of a whole Chromium
 # draws for its address line. They took two thirds of what a window costs.
@@ -122,14 +125,11 @@ def now():
 
 @pytest.fixture
 def person(db):
-    from django.contrib.auth.hashers import PBKDF2PasswordHasher
-
     from fenvik.web.people.models import Firm, Role, User
 
     firm = Firm.objects.create(name="A firm")
     user = User(username="ina", firm=firm, role=Role.OWNER, first_name="Ina", last_name="Reed")
-    # As it would be stored, with fewer rounds: a test is no place to wait for.
-    user.password = PBKDF2PasswordHasher().encode("quiet water", "salt", iterations=500)
+    user.password = hashers.PBKDF2PasswordHasher().encode("quiet water", "salt", iterations=ROUNDS)
     user.save()
     return user
 

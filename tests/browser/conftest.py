@@ -60,7 +60,7 @@ class System:
         self.read = 0
 
     def start(self, name, *arguments):
-        command = [sys.executable, "-m", "tests.at_once" if name == "worker" else "fenvik.cli", name, *arguments]
+        command = [sys.executable, "-m", "tests.at_once", name, *arguments]
         self.running[name] = subprocess.Popen(command, env=self.environment, stdout=subprocess.PIPE, stderr=self.log, text=True)
         return self.running[name]
 
