@@ -8,15 +8,21 @@ SCRIPTS = Path(__file__).resolve().parents[2] / "src" / "fenvik" / "web" / "stat
 HOST = "http://scripts.invalid"
 
 
-@pytest.fixture
-def page(chromium):
-    """An empty page whose scripts come from the folder, with ``load`` for a body and a module."""
+@pytest.fixture(scope="module")
+def window(chromium):
     context = chromium.new_context()
     context.route(f"{HOST}/**", answer)
-    made = context.new_page()
-    made.goto(f"{HOST}/")
-    yield made
+    yield context.new_page()
     context.close()
+
+
+@pytest.fixture
+def page(window):
+    """An empty page whose scripts come from the folder anew; nothing of the test before is kept in its browser."""
+    window.goto(f"{HOST}/")
+    window.evaluate("() => { localStorage.clear(); sessionStorage.clear(); }")
+    window.goto(f"{HOST}/")
+    return window
 
 
 def answer(route):
