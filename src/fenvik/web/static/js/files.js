@@ -2,9 +2,12 @@
 export const chosenIn = (element) =>
   [...element.querySelectorAll("input[type=file]")].filter((field) => field.files.length).map((field) => [field.id, field.files]);
 
-export function chooseAgain(chosen) {
+// What was refused of a file is mended in it, and a browser sends no file that has changed since it was chosen.
+export const isRefused = (field) => Boolean(field.closest(".wrong") || field.form?.nextElementSibling?.matches(".problem"));
+
+export function chooseAgain(chosen, but = () => false) {
   for (const [id, files] of chosen) {
     const field = document.getElementById(id);
-    if (field && !field.files.length) field.files = files;
+    if (field && !field.files.length && !but(field)) field.files = files;
   }
 }

@@ -1,5 +1,6 @@
 // Forms whose answer is put into the page that they were sent from.
 import { dropDraft } from "./drafts.js";
+import { chosenIn } from "./files.js";
 import { say } from "./say.js";
 
 // An act whose answer is shown at another address than this one names that address instead of sending its page.
@@ -39,7 +40,8 @@ export function refused(event) {
 export function broke(event) {
   if (!isLine(event.reason)) return;
   event.preventDefault();
-  say("not connected: what you typed is kept here; try again when the line is back", 15000);
+  const files = chosenIn(document).length ? "; a file that has changed since it was chosen is to be chosen again" : "";
+  say(`not connected: what you typed is kept here; try again when the line is back${files}`, 15000);
 }
 
 export function done(event) {

@@ -4,7 +4,7 @@ import { nameCells } from "./cards.js";
 import { countLists } from "./counting.js";
 import { dropSent, keepDraft, keepSent, restoreDraft } from "./drafts.js";
 import { drawFilledIn, watchEnding } from "./ending.js";
-import { chooseAgain, chosenIn } from "./files.js";
+import { chooseAgain, chosenIn, isRefused } from "./files.js";
 import { broke, done, heed, missing, refused } from "./forms.js";
 import { pressed } from "./keys.js";
 import { Live } from "./live.js";
@@ -57,7 +57,7 @@ document.addEventListener("ajax:missing", missing);
 document.addEventListener("ajax:error", refused);
 document.addEventListener("ajax:success", done);
 document.addEventListener("ajax:merged", () => {
-  chooseAgain(sent);
+  chooseAgain(sent, isRefused);
   prepare(document);
   toType(document);
 });
