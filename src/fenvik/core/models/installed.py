@@ -16,6 +16,7 @@ from scipy.interpolate import make_smoothing_spline
 from fenvik.core.types import Floats
 
 CORNERS = np.array([[1, 0, 0], [1, 1, 0], [0, 1, 0], [0, 1, 1], [0, 0, 1], [1, 0, 1]], dtype=np.float64)  # round the wheel
+ALONE, PAIR = np.array([0, 2, 4]), np.array([[0, 1, 5], [1, 2, 3], [5, 3, 4]])  # which corner is one light alone, or two together
 MOST_GAIN = 3.0  # of a light in a corner: more is asked of no display
 LEAST_POINTS = 5
 TELLS = 0.25  # of signal: below it a step of the panel is as much
@@ -180,19 +181,12 @@ def _smooth(x: Floats, off: Floats, weight: Floats) -> Callable[[Floats], Floats
 
 def shares(lights: Floats) -> tuple[Floats, Floats]:
     """Return lights (n, 3) as shares of the six corners (n, 6) and of white (n,): they sum to the greatest of the three."""
-    made = np.zeros((len(lights), 6))
     order = np.argsort(-lights, axis=1)
-    most, middle, least = (np.take_along_axis(lights, order[:, i : i + 1], axis=1)[:, 0] for i in range(3))
+    most, middle, least = np.take_along_axis(lights, order, axis=1).T
     rows = np.arange(len(lights))
-    alone = np.zeros((len(lights), 3))
-    alone[rows, order[:, 0]] = 1.0
-    pair = alone.copy()
-    pair[rows, order[:, 1]] = 1.0
-    which = {tuple(corner): i for i, corner in enumerate(CORNERS.astype(int).tolist())}
-    first = np.array([which[tuple(row)] for row in alone.astype(int).tolist()])
-    second = np.array([which[tuple(row)] for row in pair.astype(int).tolist()])
-    made[rows, first] += most - middle
-    made[rows, second] += middle - least
+    made = np.zeros((len(lights), 6))
+    made[rows, ALONE[order[:, 0]]] = most - middle
+    made[rows, PAIR[order[:, 0], order[:, 1]]] = middle - least
     return made, least
 
 

@@ -16,7 +16,8 @@ from fenvik.core.models.taught import Taught
 from fenvik.core.procedures import choices, colours, giving, leaving, preparing, reference, trusted, unlocking
 from fenvik.core.procedures.correcting import Corrected, correct
 from fenvik.core.procedures.desk import Desk
-from fenvik.core.procedures.doubt import agree, between
+from fenvik.core.procedures.doubt import agree
+from fenvik.core.procedures.expected import between
 from fenvik.core.procedures.greys import Greys
 from fenvik.core.procedures.hue import Hue
 from fenvik.core.procedures.installing import Installer

@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from fenvik.core.procedures.doubt import SAME, SHADOW
+from fenvik.core.procedures.doubt import SAME
+from fenvik.core.procedures.expected import SHADOW
 from fenvik.core.procedures.samelight import PASSED, of_another_picture, turned_back
 from fenvik.core.procedures.steps import OtherLightError, Procedure
 from fenvik.core.procedures.taken import Taken

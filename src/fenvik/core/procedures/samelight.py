@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 
-from fenvik.core.procedures.doubt import INSTALLED, SAME, agree, last_about
+from fenvik.core.procedures.doubt import INSTALLED, SAME, agree
+from fenvik.core.procedures.expected import last_about
 from fenvik.core.procedures.steps import (
     ENDS,
     FoundElsewhereError,

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from fenvik.core.procedures.doubt import FAR, between
+from fenvik.core.procedures.expected import FAR, between
 from fenvik.core.procedures.samelight import (
     CHANGED,
     LIT,
