@@ -87,16 +87,7 @@ class Control:
 
     def steps_to(self, value: float) -> float:
         """Return how many steps a value of the menu is from here."""
-        return float(self.steps_to_each(np.array([value]))[0])
-
-    def steps_to_each(self, values: Floats) -> Floats:
-        """Return how many steps each value (n,) of the menu is from here."""
-        if self.grain is None:
-            plain: Floats = (values - self.value) / self.step
-            return plain
-        there = self.grain.counted(np.append(values, self.value) / self.step_of_menu)
-        by: Floats = there[:-1] - there[-1]
-        return by
+        return float(steps_to([self], np.array([value]))[0])
 
     def value_at(self, steps: float) -> float:
         """Return the value of the menu that is so many steps from here, within its range.
@@ -130,8 +121,18 @@ def _in_grains(control: Control, grain: Grain | None) -> Control:
     if grain is None:
         return plain
     made = replace(plain, step=plain.step * grain.every, grain=grain, menu=(low, high))
-    low, high = (control.value + steps * made.step for steps in made.steps_to_each(np.array([low, high])).tolist())
-    return replace(made, low=low, high=high)
+    return replace(made, low=control.value + made.steps_to(low) * made.step, high=control.value + made.steps_to(high) * made.step)
+
+
+def steps_to(controls: Sequence[Control], values: Floats) -> Floats:
+    """Return how many steps values (..., k) of the menu are from where each of k controls stands."""
+    stand, step = np.array([[c.value, c.step] for c in controls], dtype=np.float64).reshape(-1, 2).T
+    made: Floats = (values - stand) / step
+    for grain in {c.grain for c in controls if c.grain is not None}:
+        mine = [k for k, c in enumerate(controls) if c.grain == grain]
+        menu = step[mine] / grain.every
+        made[..., mine] = grain.counted(values[..., mine] / menu) - grain.counted(stand[mine] / menu)
+    return made
 
 
 def control_of(described: Mapping[str, Any], value: Any) -> Control | None:

@@ -83,7 +83,9 @@ class Points:
     def __init__(self, roles: dict[str, str], draw: np.random.Generator) -> None:
         found = {role: match for role in roles if (match := POINT.match(role))}
         self.levels = np.array(sorted({float(m[2]) / 100.0 for m in found.values()}))
-        self.roles = found
+        at = {role: int(np.searchsorted(self.levels, float(match[2]) / 100.0)) for role, match in found.items()}
+        # Which of the steps, point by point and light by light, a control of a role turns.
+        self.turns = {r: (at[r], slice(None) if m[1] == "gamma" else LIGHTS.index(m[3])) for r, m in found.items()}
         # Steps are not equal, neither from point to point nor from light to light.
         self.step = POINT_STEP * draw.uniform(0.7, 1.3, (max(len(self.levels), 1), 3))
 
@@ -91,15 +93,12 @@ class Points:
         """Return signal fractions (..., 3) moved by the points; ``values`` by role."""
         if not len(self.levels):
             return v
-        steps = np.zeros((len(self.levels), 3))
-        for role, match in self.roles.items():
-            at = int(np.searchsorted(self.levels, float(match[2]) / 100.0))
-            if match[1] == "gamma":
-                steps[at] += values.get(role, 0.0)
-            else:
-                steps[at, LIGHTS.index(match[3])] += values.get(role, 0.0)
-        if not steps.any():
+        turned = {role: value for role, value in values.items() if value}
+        if not turned:
             return v
+        steps = np.zeros((len(self.levels), 3))
+        for role, value in turned.items():
+            steps[self.turns[role]] += value
         gaps = np.gradient(self.levels) if len(self.levels) > 1 else np.array([0.5])
         weight = np.exp(-0.5 * ((v[..., None] - self.levels) / (OVERLAP * gaps)) ** 2)  # (..., 3, k)
         return np.asarray(v + np.einsum("...ck,kc->...c", weight, steps * self.step))

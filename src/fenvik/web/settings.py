@@ -17,7 +17,10 @@ DATABASES = {
         "ENGINE": "django.db.backends.postgresql",
         **_told.database.named,
         # Without the pool every request opens a connection.
-        "OPTIONS": _told.database.options | {"pool": {"min_size": 2, "max_size": POOL_SIZE, "timeout": _told.pool_patience_s}},
+        "OPTIONS": _told.database.options
+        # What is asked the third time on a connection is planned no more.
+        | {"server_side_binding": True, "prepare_threshold": 2}
+        | {"pool": {"min_size": 2, "max_size": POOL_SIZE, "timeout": _told.pool_patience_s}},
         "TEST": {"NAME": "test_fenvik"},
     }
 }

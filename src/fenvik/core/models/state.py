@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fenvik.core.controls import Control
+from fenvik.core.controls import Control, steps_to
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.models.grains import GROUPS, choices
 from fenvik.core.models.nudge import Level, Surroundings
@@ -58,8 +58,7 @@ class _Change:
 
 def steps_between(before: Sequence[float], after: Sequence[float], controls: Sequence[Control]) -> Floats:
     """Return how many steps each control went between two states of the controls, (k,)."""
-    went = [c.steps_to(then) - c.steps_to(was) for c, was, then in zip(controls, before, after, strict=True)]
-    return np.array(went, dtype=np.float64)
+    return steps_to(controls, np.array(after)) - steps_to(controls, np.array(before))
 
 
 def as_felt(
@@ -103,8 +102,9 @@ def _learned(changes: Sequence[_Change], controls: Sequence[Control], prior: Res
 def _taught(prior: Response, controls: Sequence[Control], changes: Sequence[_Change]) -> tuple[Response, Floats]:
     """Return the belief after all changes, and what spoke against it (2,), as of ``Response.learn``."""
     response, against = prior, np.zeros(2)
-    for change in changes:
-        steps = steps_between(change.before, change.after, controls)
+    stood = np.array([(c.before, c.after) for c in changes]).reshape(len(changes), 2, len(controls))
+    went = np.diff(steps_to(controls, stood), axis=1)[:, 0]
+    for change, steps in zip(changes, went, strict=True):
         response, told = response.learn(change.level, steps, change.drive, change.covariance)
         against = against + told
     return response, against

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.colour.target import Target
-from fenvik.core.controls import Control, of_greys
+from fenvik.core.controls import Control, of_greys, steps_to
 from fenvik.core.models import room
 from fenvik.core.models.black import Black, black_of
 from fenvik.core.models.foreseen import Course
@@ -301,4 +301,4 @@ class GreyView:
 def _moves(knobs: Sequence[Control], settings: Sequence[dict[str, Any]]) -> Floats:
     """Return how many steps each knob (s, k) stands in some settings from where it was found."""
     values = np.array([[each[knob.id] for knob in knobs] for each in settings], dtype=np.float64).reshape(len(settings), len(knobs))
-    return np.array([knob.steps_to_each(column) for knob, column in zip(knobs, values.T, strict=True)]).reshape(values.T.shape).T
+    return steps_to(knobs, values)

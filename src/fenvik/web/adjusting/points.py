@@ -7,13 +7,12 @@ from typing import Any
 
 import numpy as np
 
-from fenvik.core.controls import Control, of_greys
+from fenvik.core.controls import Control, of_greys, steps_to
 from fenvik.core.models import menuwords
 from fenvik.core.models import points as core
 from fenvik.core.models.grey import Seen, drives_of
 from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.models.rolloff import roll_off_of
-from fenvik.core.types import Floats
 from fenvik.formats.numbers import NumberError, number
 from fenvik.web.adjusting.ends import palette_of
 from fenvik.web.adjusting.models import ChangeList, ListKind
@@ -166,11 +165,6 @@ def _greys_since(rows: list[Reading], history: History, mine: set[str]) -> list[
     return made
 
 
-def steps(knobs: Sequence[Control], stood: Sequence[float]) -> Floats:
-    """Return how many steps (k,) knobs are from where they begin, at values (k,) of their menu."""
-    return np.array([knob.steps_to(value) for knob, value in zip(knobs, stood, strict=True)])
-
-
 def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float, closed: list[ChangeList]) -> Points:
     found, history, target = values.found or {}, values.history, tuning.target
     were = {**values.now, **found}
@@ -180,8 +174,8 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float, cl
         if (c.get("role") or "").startswith(BENDS) and c.get("default") is not None and were.get(c["id"]) is not None
     }  # fmt: skip
     knobs = of_greys(values.controls, were | usual, KINDS)
-    stood = history.stood([(k.id, float(were[k.id])) for k in knobs])
-    now = [float(values.now[k.id]) for k in knobs]
+    stood = np.array(history.stood([(k.id, float(were[k.id])) for k in knobs]))
+    now = np.array([float(values.now[k.id]) for k in knobs])
     palette = palette_of(tuning)
     allowed = core.turnable(knobs, palette, target, curve=tuning.corrects_curve)
     at = core.to_read(knobs, palette)
@@ -189,7 +183,7 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float, cl
     greys = _greys_since(rows, history, {knob.id for knob in knobs} | level.ids)
     whites = [grey.row for grey in greys if grey.level == 1.0]
     if not whites or whites[0].y <= 0:
-        return Points(knobs, allowed, steps(knobs, now), None, at, 0, len(at), 0.0)
+        return Points(knobs, allowed, steps_to(knobs, now), None, at, 0, len(at), 0.0)
     white = core.held(np.array(whites[0].seen), target)
     blacks = [(grey.epoch, max(grey.luminance, 0.0)) for grey in greys if grey.level == 0.0]
     black = blacks[0][1] if blacks else 0.0
@@ -208,12 +202,12 @@ def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float, cl
 
 
     def seen_by(knobs: Sequence[Control]) -> list[Seen]:
-        states = [steps(knobs, values_then) for values_then in stood]
+        states = steps_to(knobs, stood)
         return [Seen(grey.level, drives[i], states[grey.epoch], float(i), shifted[grey.epoch]) for i, grey in enumerate(lit)]
 
     knobs = core.as_felt(knobs, seen_by, target)
-    seen, moved = seen_by(knobs), steps(knobs, now)
-    darks = [(steps(knobs, stood[epoch]), luminance) for epoch, luminance in blacks]
+    seen, moved = seen_by(knobs), steps_to(knobs, now)
+    darks = [(steps_to(knobs, stood[epoch]), luminance) for epoch, luminance in blacks]
     turns_offsets = any(a and knob.kind == "offset" for a, knob in zip(allowed, knobs, strict=True))
     propose = partial(
         core.plan, knobs, seen, moved, target, white, black, allowed=allowed, curve=tuning.corrects_curve, palette=palette,

@@ -48,6 +48,12 @@ def locked(tuning_id: int, actor: User) -> Tuning:
     )
 
 
+def logged_of(tuning_id: int, actor: User) -> int:
+    """Return how many changes are logged of a tuning of the person's firm, and lock it: none is added until the caller is done."""
+    Tuning.objects.of_firm(actor.firm_id).select_for_update(of=WHOLE).only("pk").get(pk=tuning_id)
+    return ControlChange.objects.filter(tuning_id=tuning_id).count()
+
+
 @needs(Right.MEASURE, "logged what was turned")
 @transaction.atomic
 def log_changes(

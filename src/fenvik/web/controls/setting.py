@@ -15,7 +15,7 @@ from fenvik.core.errors import FenvikError
 from fenvik.link.display import LinkedDisplay
 from fenvik.link.faults import DeviceError
 from fenvik.session.refusing import refusal_of
-from fenvik.web.controls.log import ChangedMeanwhileError, basis_of, locked, log_one
+from fenvik.web.controls.log import ChangedMeanwhileError, basis_of, log_one, logged_of
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.telling import standing, take_as_told
 from fenvik.web.controls.values import values_of
@@ -40,15 +40,17 @@ def set_controls(
     """
     made: list[ControlChange] = []
     came_to: dict[str, Any] = {}
-    basis = basis_of(tuning, basis_id)
+    basis, values = basis_of(tuning, basis_id), values_of(tuning)
+    stands = dict(values.now)
+    if len(values.changes) != seen:
+        raise ChangedMeanwhileError
     # Choices first: one may bring other controls along.
     for control, value in sorted(wanted, key=lambda each: each[0]["kind"] == "range"):
         with transaction.atomic():
-            values = values_of(locked(tuning.pk, actor))
-            if len(values.changes) != seen + len(made):
+            if logged_of(tuning.pk, actor) != seen + len(made):
                 raise ChangedMeanwhileError
             held.go_on()
-        before = values.now.get(control["id"])
+        before = stands.get(control["id"])
         # Nothing of the database is held while the display is waited for; the hold keeps everybody else away.
         try:
             came = line.set(tuning.mode_id, control["id"], value, was=before)
@@ -57,7 +59,7 @@ def set_controls(
                 raise
             refused.append(f"{control['label']} ({str(problem).removeprefix(f'{problem.who}: ').rstrip('.')})")
             continue
-        came_to[control["id"]] = came
+        came_to[control["id"]] = stands[control["id"]] = came
         if came == before:
             continue
         with transaction.atomic():
