@@ -232,4 +232,3 @@ def test_the_server_keeps_the_plan_of_what_tells_whether_anything_has_changed(tu
     with connection.cursor() as cursor:
         cursor.execute("SELECT count(*) FROM pg_prepared_statements WHERE statement LIKE '%string_agg(concat_ws%'")
         assert cursor.fetchone() == (1,)
-    assert connection.connection.prepare_threshold is None, "and of nothing else"

@@ -13,7 +13,7 @@ SUSPECTED = 0.25  # squared error a reading: less is no reason to ask
 SPEAKS = 5.0  # of the squared error: what must speak for a grain
 AND_SHARE = 0.25  # of it
 EXPLAINED = 0.9  # squared error a reading that a grain may leave: more is of something else, such as a meter that has changed
-TRIED = 4  # of all grains: as many of those that a quick fit finds likelier than what is taken now; else the likeliest one
+TRIED = 4  # of all grains: as many of those that a quick fit finds likelier than none, or than the one
 
 SeenBy = Callable[[Sequence[Control]], Sequence[Seen]]
 Fitted = Callable[[Sequence[Control], Sequence[Seen]], Fit]
@@ -26,17 +26,26 @@ def find(made: Fit, seen_by: SeenBy, fitted: Fitted, share: float = AND_SHARE) -
     ``share``: of the squared error, how much of it a grain must explain.
     """
     knobs, seen = made.knobs, seen_by(made.knobs)
-    if not grained(knobs) and made.residual < SUSPECTED * len(seen):
+    has_one = bool(grained(knobs))
+    if not has_one and made.residual < max(SUSPECTED * len(seen), SPEAKS):
         return None
     turned = {k.kind for k, far in zip(knobs, np.ptp(np.array([s.moved for s in seen]), axis=0), strict=True) if far > 0}
     groups = [group for group in GROUPS if turned.intersection(group)]
-    if len(groups) > 1:
-        groups.append((*GROUPS[0], *GROUPS[1]))
     now = tuple(knobs)
-    tried = [tuple(others) for group in groups for others in (*choices(knobs, group), in_grains(knobs, group))]
-    quick = {others: _cost(others, fit_untold(others, seen_by(others), made.fine)) for others in dict.fromkeys([now, *tried])}
-    in_order = sorted((others for others in quick if others != now), key=lambda others: quick[others])
-    likeliest = [others for others in in_order if quick[others] < quick[now]][:TRIED] or in_order[:1]
+
+    def quick(group: Sequence[str]) -> dict[tuple[Control, ...], float]:
+        tried = {tuple(others): None for others in (*choices(knobs, group), in_grains(knobs, group))}
+        return {others: _cost(others, fit_untold(others, seen_by(others), made.fine)) for others in tried if others != now}
+
+    as_it_is = _cost(now, fit_untold(now, seen, made.fine))
+    costs = {others: cost for group in groups for others, cost in quick(group).items()}
+    # A grain of all controls shows in those of one group by themselves.
+    if not has_one and min(costs.values(), default=np.inf) >= as_it_is:
+        return None
+    if len(groups) > 1:
+        costs |= quick((*GROUPS[0], *GROUPS[1]))
+    in_order = sorted(costs, key=lambda others: costs[others])
+    likeliest = [others for others in in_order if costs[others] < as_it_is][:TRIED] or in_order[:1]
     best, least = None, _cost(knobs, made.residual)
     for others in likeliest:
         residual = fitted(others, seen_by(others)).residual

@@ -57,15 +57,10 @@ _lock = threading.Lock()
 def versions(firm_id: int, pks: Sequence[int]) -> dict[int, Version]:
     """Return the version of each tuning that a firm has."""
     connection.ensure_connection()
-    line = connection.connection
-    # Planning this statement takes ten times as long as running it, so the server is to keep the plan; Django has that turned off.
-    usual, line.prepare_threshold = line.prepare_threshold, 1
-    try:
-        with psycopg.Cursor(line) as cursor:
-            cursor.execute(VERSIONS, [list(pks)], prepare=True)
-            return {pk: (version, newest or 0) for pk, owner, version, newest in cursor.fetchall() if owner == firm_id}
-    finally:
-        line.prepare_threshold = usual
+    # Planning this statement takes ten times as long as running it, so the server keeps its plan from the first time on.
+    with psycopg.Cursor(connection.connection) as cursor:
+        cursor.execute(VERSIONS, [list(pks)], prepare=True)
+        return {pk: (version, newest or 0) for pk, owner, version, newest in cursor.fetchall() if owner == firm_id}
 
 
 def tunings(firm_id: int, pks: Sequence[int], *, whole: bool = False) -> list[Any]:
