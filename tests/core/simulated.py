@@ -45,6 +45,7 @@ class Display:
             values = [self.grain.every * self.grain.counted(value) for value in values]
         gains, offsets = self.gain * np.array(values[:3]), self.offset * np.array(values[3:])
         gains, offsets = gains + self.cross @ gains, offsets + self.cross @ offsets
+        level = np.asarray(level)[..., None]
         drive = level * (self.scale + gains) + (1 - level) * (self.shift + offsets)
         return np.minimum(drive + self.bend * np.sin(np.pi * level), self.clip)
 
@@ -54,7 +55,7 @@ class Display:
         return GreyReading(float(level), noisy, 1, tuple(self.values), fresh)
 
     def errors(self, values=None):
-        return AROUND.errors(LEVELS, np.array([self.drive(v, values) for v in LEVELS]))
+        return AROUND.errors(LEVELS, self.drive(LEVELS, values))
 
 
 def pass_of(display):

@@ -17,7 +17,7 @@ def best_possible(display):
     def cost(values):
         return display.errors(values)[1:]
 
-    found = least_squares(cost, display.values, bounds=(-50, 50)).x
+    found = least_squares(cost, display.values, bounds=(-50, 50), ftol=1e-4).x  # to less than a step
     return display.errors(np.round(found))[1:].mean()
 
 

@@ -46,14 +46,18 @@ def usual(
 
     ``scales``: what other colours of the same display have taught of each kind of control.
     """
-    unit = units(turns, fraction, target, white, black)
+    return _expected(turns, units(turns, fraction, target, white, black), scales)
+
+
+def _expected(turns: Sequence[Control], unit: Floats, scales: Mapping[str, Scale] | None = None) -> Prior:
+    """Return what is to be expected of controls that may do some times of ``unit`` (m, k), as of ``units``."""
     mean, own, common = np.zeros_like(unit), np.zeros_like(unit), np.zeros_like(unit)
     for i, turn in enumerate(turns):
         scale = (scales or {}).get(family(turn)) or (HUE_UNKNOWN if turn.kind == "hue" else UNTAUGHT)
         one = unit[:, i]
         mean[:, i], common[:, i] = scale.ratio * one, scale.spread * one
         size = float(np.hypot(scale.ratio, scale.spread)) * np.repeat(errors_of(one), 3)
-        also = HUE_ALSO * np.tile([1.0, 1.0, HUE_OWN], len(fraction)) if turn.kind == "hue" else ALSO
+        also = HUE_ALSO * np.tile([1.0, 1.0, HUE_OWN], len(unit) // 3) if turn.kind == "hue" else ALSO
         own[:, i] = also * size + LEAST_DOUBT * turn.step / (turn.high - turn.low)
     return Prior(mean, own, common)
 
@@ -73,13 +77,12 @@ def shows(looks: Sequence[Look]) -> bool:
 
 def taught(colours: Iterable[Moved], target: Target, white: float, black: float) -> dict[str, Scale]:
     """Return by kind what colours teach of the controls of others; ``white`` and ``black`` in cd/m²."""
-    seen = [
-        (turns, units(turns, fraction, target, white, black), learn(usual(turns, fraction, target, white, black), looks))
-        for turns, fraction, looks in colours
-        if shows(looks)
-    ]
     told: dict[str, list[tuple[float, float]]] = {}
-    for turns, unit, belief in seen:
+    for turns, fraction, looks in colours:
+        if not shows(looks):
+            continue
+        unit = units(turns, fraction, target, white, black)
+        belief = learn(_expected(turns, unit), looks)
         for i, turn in enumerate(turns):
             # By the pale patch: a full one may lie where the display ends, and answers to one direction only.
             one = np.where(PALE[: len(unit)], unit[:, i], 0.0)
@@ -98,8 +101,8 @@ def taught(colours: Iterable[Moved], target: Target, white: float, black: float)
 def believed(mine: Moved, others: Iterable[Moved], target: Target, white: float, black: float) -> Belief:
     """Return what a colour's controls are taken to do: by its looks, and by what others have taught where these do not deny it."""
     turns, fraction, looks = mine
-    scales = taught(others, target, white, black)
-    made = [learn(usual(turns, fraction, target, white, black, each), looks) for each in ((scales, None) if scales else (None,))]
+    scales, unit = taught(others, target, white, black), units(turns, fraction, target, white, black)
+    made = [learn(_expected(turns, unit, each), looks) for each in ((scales, None) if scales else (None,))]
     return min(made, key=lambda belief: belief.unlikely)
 
 
@@ -112,6 +115,7 @@ def units(turns: Sequence[Control], fraction: Floats, target: Target, white: flo
     # The less saturated a patch, the less a colour's control does to it.
     share = np.ptp(linear, axis=1) / np.maximum(linear.max(axis=1), 1e-9)
     grey = target.white * linear.mean(axis=1, keepdims=True)
+    by_parts: dict[int, tuple[Floats, float]] = {}  # XYZ that a control leads to, by its place, and in how many steps
     for i, turn in enumerate(turns):
         steps = 0.5 * (turn.high - turn.low) / turn.step
         size = FULL_EFFECT["mix" if turn.kind.startswith("mix") else turn.kind] * 0.4
@@ -127,5 +131,9 @@ def units(turns: Sequence[Control], fraction: Floats, target: Target, white: flo
             more = np.zeros_like(linear)
             more[:, channel] = size * share * linear.max(axis=1)
             moved = xyz + more @ target.matrix.T
-        made[:, i] = parts_of(fraction, moved, target, white, black) / (0.4 * steps)
+        by_parts[i] = moved, 0.4 * steps
+    if by_parts:
+        every = np.concatenate([moved for moved, _ in by_parts.values()])
+        parts = parts_of(np.tile(fraction, (len(by_parts), 1)), every, target, white, black).reshape(len(by_parts), -1)
+        made[:, [*by_parts]] = parts.T / [steps for _, steps in by_parts.values()]
     return made
