@@ -7,9 +7,11 @@ from typing import Any
 import numpy as np
 
 from bench.displays import RandomDisplay
+from fenvik.core.colour.target import TARGETS
 from fenvik.core.procedures.steps import Standing
 from fenvik.core.types import Floats
 
+TARGET = TARGETS["bt709-bt1886"]
 OTHER_MODE = np.array([1.15, 1.2, 1.5])  # what another mode makes of the light
 AS_FOUND = 17  # readings of what is found: what comes early comes while they are taken
 BRIEF = 15  # readings that a hand or an open door lasts
@@ -21,6 +23,9 @@ DIMS, DAYLIGHT = 0.0004, np.array([0.57, 0.6, 0.65])  # of a lamp, a reading; in
 OUT_OF_STEP, FOR_READINGS = 0.06, 25  # of the light, by a meter that is out of step with the picture, and for how long
 FADES_BY, FADES_IN = 0.3, 40  # of the light that a display takes away from a picture that stands still, and in how many readings
 DARK_S = (0.5, 4.0)  # seconds that the picture is black after a choice
+KEEPS = 0.9  # of its brightest light: what a display gives at most once it guards its panel
+DARK, RESTS_S = 5.0, 20.0  # percent of signal; seconds of a dark picture after which it has its light again
+LACKS, GROWS_IN = 0.08, 60  # of blue light that is lacking at first, and in how many readings most of it comes
 
 
 class Faulty:
@@ -308,9 +313,51 @@ class AnswersLate(Faulty):
         return super().look()
 
 
+class PeakFalls(Faulty):
+    """A display that gives less at most from some reading on, as one that guards its panel; what is darker stays as it was."""
+
+    most = 0.0  # cd/m² by then
+
+    def read(self, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
+        """Read what is left of it."""
+        fraction, xyz = super().read(percent)
+        if self.readings <= self.at_reading:
+            self.most = max(self.most, float(xyz[1]))
+            return fraction, xyz
+        return fraction, xyz * min(1.0, KEEPS * self.most / max(float(xyz[1]), 1e-9))
+
+
+class PeakRests(PeakFalls):
+    """One whose light is whole again once the picture was dark for some seconds."""
+
+    dark_s = 0.0
+
+    def wait(self, seconds: float) -> None:
+        """Let so many seconds pass."""
+        self.dark_s += seconds if self.last.max() < DARK else 0.0
+        self.at_reading = 10**6 if self.dark_s > RESTS_S and self.readings > self.at_reading else self.at_reading
+
+    def read(self, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
+        """Show a patch, wait, and read."""
+        made = super().read(percent)
+        self.wait(SETTLES_S + READS_S)
+        return made
+
+
+class LightGrows(Faulty):
+    """A display whose blue light comes up by and by, as its panel warms up; its true light is that of a warm one."""
+
+    def read(self, percent: tuple[float, float, float]) -> tuple[Floats, Floats]:
+        """Read what there is of it by now."""
+        fraction, xyz = super().read(percent)
+        there = np.array([1.0, 1.0, 1.0 - LACKS * np.exp(-self.readings / GROWS_IN)])
+        return fraction, (there * (xyz @ TARGET.inverse_matrix.T)) @ TARGET.matrix.T
+
+
 KINDS: dict[str, type[Faulty]] = {
     "follows late": Late, "gains follow late": GainsLate, "brings along": BringsAlong, "other levels": OtherLevels,
     "out of step": OutOfStep, "fades": Fades, "blanks": Blanks, "answers late": AnswersLate,
+    "peak falls": PeakFalls, "peak rests": PeakRests, "light grows": LightGrows,
 }  # fmt: skip
 
 

@@ -30,6 +30,7 @@ BENT = 2.0  # times what is let pass in the dark, where offsets warm up
 LEAST_LIT = 4  # greys as found that give enough light
 UNLIKE = 0.15  # of ln luminance: how differently a dark grey and one in the middle may change, where nothing was turned
 SLIPPED = 0.03  # of ln luminance: what is explained worst and is not confirmed by as much was a slip
+BRIGHT = 0.85  # fraction of signal from which on a display may hold its light back and show all that is darker as before
 MOST_READ, MOST_PROVEN = 4, 3  # readings that a proof takes; how often a run has one
 
 
@@ -111,18 +112,27 @@ def _what_changed(view: GreyView, worst: Taken, before: Sequence[Taken]) -> Proc
     desk, since = view.desk, view.explained
     told = yield from turned_back(desk, before[0], _read_again(desk, before))
     if told is not None:
-        return of_another_picture("What is read fits nothing that was read before", *told, since)
+        was, now, others = told
+        return of_another_picture("What is read fits nothing that was read before", was, now, since, as_it_was=others)
     if worst.settings == desk.settings and _is_another(worst, (yield from _again(desk, worst)), SLIPPED):
         return OtherLightError(PASSED, since, before[0], is_over=True)
     return None
 
 
-def _read_again(desk: Desk, told: Sequence[Taken]) -> Procedure[tuple[Taken, Taken] | None]:
-    """Read greys again until one gives another light than it gave, twice; return it as it was and as it is, if there is one."""
-    for was in told:
+def _read_again(desk: Desk, told: Sequence[Taken]) -> Procedure[tuple[Taken, Taken, Taken | None] | None]:
+    """Read greys again until one gives another light than it gave, twice; return it as it was and as it is, if there is one.
+
+    With it comes a darker one that gives what it gave, where the brightest give less: then it is they alone.
+    """
+    for place, was in enumerate(told):
         now = yield from _again(desk, was)
-        if _is_another(was, now) and _is_another(was, (yield from _again(desk, was))):
-            return was, now
+        if not (_is_another(was, now) and _is_another(was, (yield from _again(desk, was)))):
+            continue
+        is_less = was.fraction[0] >= BRIGHT and now.xyz[1] < was.xyz[1]
+        for darker in (t for t in told[place + 1 :] if is_less and t.fraction[0] < BRIGHT):
+            if not _is_another(darker, (yield from _again(desk, darker))):
+                return was, now, darker
+        return was, now, None
     return None
 
 

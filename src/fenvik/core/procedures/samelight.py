@@ -143,11 +143,20 @@ def is_another(desk: Desk, before: Taken, again: Taken) -> RestlessError:
     )
 
 
-def of_another_picture(why: str, was: Taken, now: Taken, since: int) -> OtherLightError:
-    """Return what it means that a grey gives another light with everything turned back, though white tells of nothing."""
+def of_another_picture(why: str, was: Taken, now: Taken, since: int, *, as_it_was: Taken | None = None) -> OtherLightError:
+    """Return what it means that a grey gives another light with everything turned back, though white tells of nothing.
+
+    ``as_it_was``: a darker one that gives what it gave, where this one gives less.
+    """
+    means = ": the levels of the signal, the picture or the light is another."
+    if as_it_was is not None:
+        means = (
+            f", and one of {100.0 * as_it_was.fraction[0]:.0f} % what it had given: the display holds its light back, as some do "
+            "after bright pictures that stand still. A dark picture for some minutes, or less light, brings it back."
+        )
     return OtherLightError(
         f"{why}. Everything was turned back for a moment, and a grey of {100.0 * was.fraction[0]:.0f} % that gave "
-        f"{was.xyz[1]:.3g} cd/m² gave {now.xyz[1]:.3g}: the levels of the signal, the picture or the light is another.",
+        f"{was.xyz[1]:.3g} cd/m² gave {now.xyz[1]:.3g}{means}",
         since,
         was,
     )
@@ -240,7 +249,8 @@ def comes_back(desk: Desk, problem: OtherLightError) -> Procedure[bool]:
     if desk.waits == MOST_WAITS:
         return False
     desk.waits += 1
-    yield from desk.say(f"{problem} Nobody can be called: whether it comes right by itself is seen for {LOOKS * LOOK_S:.0f} s.")
+    seen_for = f"{LOOKS * LOOK_S:.0f} s or more"
+    yield from desk.say(f"{problem} Nobody can be called: whether it comes right by itself is seen for {seen_for}.")
     return (yield from turned_back(desk, problem.was, _awaited(problem.was)))
 
 
@@ -263,10 +273,14 @@ def is_right(desk: Desk, was: Taken) -> Procedure[bool]:
 
 
 def _awaited(was: Taken, looks: int = LOOKS, alike: Callable[[Taken, Taken], bool] = agree) -> Procedure[bool]:
-    """Read a patch until it gives what it gave before; return whether it came to that."""
+    """Read a patch until it gives what it gave before; return whether it came to that.
+
+    In between the picture is dark: a display that holds its light back gives it again after that alone.
+    """
     red, green, blue = (100.0 * float(v) for v in was.fraction)
     for _ in range(looks):
         if looks > 1:
+            yield Read((0.0, 0.0, 0.0))
             yield Wait(LOOK_S)
         _, xyz = yield Read((red, green, blue))
         now = replace(was, xyz=np.asarray(xyz, dtype=np.float64))
