@@ -40,7 +40,7 @@ def main() -> None:
             person.set_password("quiet water")
             person.save()
             time.sleep(5)
-            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=CHROMIUM)
             pages = []
             for _ in range(BROWSERS):
                 page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()

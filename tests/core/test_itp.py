@@ -1,25 +1,17 @@
-import warnings
-
 import numpy as np
 import pytest
 
 from fenvik.core.analysis.analysis import Readings, analyse
 from fenvik.core.colour import curves
 from fenvik.core.colour.itp import delta_itp, delta_itp_colour_only, ictcp
+from fenvik.core.colour.science import library
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.models import points
 from fenvik.core.signal.decoding import encode
 
 
-def theirs():
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        import colour
-    return colour
-
-
 def test_ictcp_is_that_of_the_standard():
-    colour = theirs()
+    colour = library()
     xyz = np.abs(np.random.default_rng(1).normal(100, 80, (60, 3))) + 0.5
     rgb = xyz @ np.linalg.inv(colour.models.RGB_COLOURSPACE_BT2020.matrix_RGB_to_XYZ).T
     keep = (rgb > 0).all(axis=1)

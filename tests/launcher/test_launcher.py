@@ -76,10 +76,10 @@ def test_a_part_that_dies_again_and_again_is_given_up(processes):
 
 
 def test_where_nothing_may_be_installed_it_says_what_to_install(monkeypatch):
-    monkeypatch.setattr(setup, "missing_packages", lambda *, browser: ["postgresql", "chromium"] if browser else [])
+    monkeypatch.setattr(setup, "missing_packages", lambda *, browser: ["postgresql", setup.BROWSER] if browser else [])
     monkeypatch.setattr(os, "geteuid", lambda: 1000)
     setup.install_packages(browser=False)
-    with pytest.raises(setup.SetupError, match="As root: apt-get install postgresql chromium"):
+    with pytest.raises(setup.SetupError, match="As root: apt-get install postgresql chromium-headless-shell"):
         setup.install_packages(browser=True)
 
 

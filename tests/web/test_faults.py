@@ -13,7 +13,7 @@ from fenvik.web.passes.models import PassState
 from tests.web.served import until
 
 pytestmark = pytest.mark.django_db(transaction=True)
-LISTS = ("grey-21", "colours-100", "known")
+LISTS = ("grey-21", "known")
 METER = ("drop", "hang", "late", "garbage", "wrong-shape", "busy", "held", "too-dark")
 
 

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import ndimage
+import scipy
 
 from fenvik.charts import svg
 from fenvik.core.types import Floats
@@ -46,7 +46,8 @@ def _lines(places: Sequence[Place]) -> list[str]:
     grid = np.empty((len(ys), len(xs)))
     for p in places:
         grid[ys.index(round(p.y, 6)), xs.index(round(p.x, 6))] = 100.0 * p.share
-    fine = ndimage.zoom(grid, ((len(ys) - 1) * FINE + 1, (len(xs) - 1) * FINE + 1) / np.array(grid.shape), order=2, mode="nearest")
+    more = ((len(ys) - 1) * FINE + 1, (len(xs) - 1) * FINE + 1) / np.array(grid.shape)
+    fine = scipy.ndimage.zoom(grid, more, order=2, mode="nearest")
     made = []
     for level in svg.steps(float(fine.min()), float(fine.max()), 5):
         pieces = _segments(fine, level, (xs[0], xs[-1]), (ys[0], ys[-1]))

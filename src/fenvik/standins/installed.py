@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-from scipy import ndimage
+import scipy
 
 from fenvik.core.colour import curves
 from fenvik.core.types import Floats
@@ -59,7 +59,7 @@ class Installed:
             size = self.cube.shape[0]
             places = np.moveaxis(np.clip(v, 0.0, 1.0)[..., ::-1] * (size - 1), -1, 0)  # blue, green, red
             flat = places.reshape(3, -1)
-            made = [ndimage.map_coordinates(self.cube[..., i], flat, order=1, mode="nearest") for i in range(3)]
+            made = [scipy.ndimage.map_coordinates(self.cube[..., i], flat, order=1, mode="nearest") for i in range(3)]
             v = np.stack(made, axis=-1).reshape(v.shape)
         return v
 

@@ -1,7 +1,7 @@
 """What a person sees on a simulated display: a chart with everything that the display does to it, pixel by pixel."""
 
 import numpy as np
-from scipy import ndimage
+import scipy
 
 from fenvik.core.types import Floats, Ints
 from fenvik.standins.optics import LUMA, Optics
@@ -14,7 +14,7 @@ HALO = 0.03  # of a zone's light comes through black
 def _zoomed(picture: Floats, inset: float) -> Floats:
     height, width = picture.shape[:2]
     return np.asarray(
-        ndimage.affine_transform(
+        scipy.ndimage.affine_transform(
             picture, [1 - 2 * inset, 1 - 2 * inset, 1.0], [inset * height, inset * width, 0.0], order=1, mode="nearest"
         )
     )
@@ -42,11 +42,11 @@ def _processed(optics: Optics, mode: str, picture: Floats) -> Floats:
         picture = np.round(picture * CRUDE_LEVELS) / CRUDE_LEVELS
     noise = {"Low": 0.6, "High": 1.2}.get(str(optics.value(mode, "process.noise", "Off")), 0.0)
     if noise:
-        picture = ndimage.gaussian_filter(picture, (noise, noise, 0))
+        picture = scipy.ndimage.gaussian_filter(picture, (noise, noise, 0))
     item = next((i for i in optics.menu.items.values() if i.role == "process.sharpness"), None)
     if item is not None:
         edge = (optics.number(mode, "process.sharpness", 0.0) - float(item.off or 0)) / max(item.high - item.low, 1.0)
-        soft = ndimage.gaussian_filter(picture, (1.3, 1.3, 0))
+        soft = scipy.ndimage.gaussian_filter(picture, (1.3, 1.3, 0))
         picture = picture + (4.0 * edge if edge > 0 else 1.6 * edge) * (picture - soft)
     return np.asarray(picture)
 
@@ -59,11 +59,11 @@ def _dimmed(optics: Optics, mode: str, drive: Floats) -> Floats:
         return np.asarray(drive + optics.build.leak)
     height, width = drive.shape[:2]
     across, down = zones
-    peak = ndimage.maximum_filter(drive.max(axis=-1), size=(3, 3))
+    peak = scipy.ndimage.maximum_filter(drive.max(axis=-1), size=(3, 3))
     tall, wide = height // down, width // across
     cells = peak[: tall * down, : wide * across].reshape(down, tall, across, wide).mean(axis=(1, 3)) ** 0.5
-    cells = ndimage.gaussian_filter(cells, 0.6)
-    light = ndimage.zoom(cells, (height / down, width / across), order=1, mode="nearest", grid_mode=True)
+    cells = scipy.ndimage.gaussian_filter(cells, 0.6)
+    light = scipy.ndimage.zoom(cells, (height / down, width / across), order=1, mode="nearest", grid_mode=True)
     light = np.clip(light, 0.0, 1.0)[:height, :width, None]
     kept = 1.0 - strength + strength * np.clip(light * 6.0, 0.0, 1.0)  # small bright things are dimmed with their zone
     return np.asarray(
@@ -81,11 +81,11 @@ def _projected(optics: Optics, drive: Floats) -> Floats:
         moved = drive.copy()
         for channel, name, own in ((0, "red", build.convergence[0]), (2, "blue", build.convergence[1])):
             x, y = (own[i] + float(values.get(f"cv-{name}-{axis}", 0)) for i, axis in enumerate("xy"))
-            moved[..., channel] = ndimage.shift(drive[..., channel], (y, x), order=1, mode="nearest")
+            moved[..., channel] = scipy.ndimage.shift(drive[..., channel], (y, x), order=1, mode="nearest")
         drive = moved
     if build.best_focus is not None:
         off = abs(float(values.get("ln-focus", build.best_focus)) - build.best_focus) * 0.18
-        drive = ndimage.gaussian_filter(drive, (0.35 + off, 0.35 + off, 0))
+        drive = scipy.ndimage.gaussian_filter(drive, (0.35 + off, 0.35 + off, 0))
     if build.corner_light < 1.0:
         height, width = drive.shape[:2]
         far = np.hypot(np.linspace(-1, 1, height)[:, None], np.linspace(-1, 1, width)[None, :]) / np.sqrt(2)

@@ -1,5 +1,6 @@
 """The ASGI application: shipped files by Starlette, everything else by Django."""
 
+import asyncio
 import os
 import re
 from contextlib import asynccontextmanager
@@ -19,6 +20,7 @@ django_application = get_asgi_application()
 get_resolver().url_patterns  # noqa: B018 - every page is loaded now, and not by the threads of the first requests at once
 MARKED = re.compile(r"(js)/[0-9a-f]{10}/([a-z]+\.js)")  # scripts that import each other have the mark within their path
 
+from fenvik.core.colour.science import library  # noqa: E402
 from fenvik.web.kit.bounds import bounded  # noqa: E402 - needs Django's settings
 from fenvik.web.kit.database import giving_back  # noqa: E402
 from fenvik.web.kit.health import alive, counted, ready  # noqa: E402
@@ -40,8 +42,11 @@ class Shipped(StaticFiles):
 
 @asynccontextmanager
 async def _lifespan(_: Starlette):  # type: ignore[no-untyped-def]
+    # A second of a processor, which the first page that wants a colour temperature need not wait for.
+    beforehand = asyncio.get_running_loop().run_in_executor(None, library)
     async with hub.listening():
         yield
+    await beforehand
 
 
 application = Starlette(

@@ -8,7 +8,7 @@ Stat. 27(4), 887-906). The draws have a fixed seed: the same lengths give the sa
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.special import i0e
+import scipy
 
 from fenvik.core.types import Floats
 
@@ -123,6 +123,6 @@ def _likelihood(d: Floats, g: Floats, kinds: int) -> Floats:
         with np.errstate(divide="ignore", invalid="ignore"):
             bend = np.where(z > 1e-9, -np.expm1(-2.0 * z) / (2.0 * z), 1.0)
     else:
-        bend = i0e(z)
+        bend = scipy.special.i0e(z)
     result: Floats = bend * np.exp(-0.5 * (d - g) ** 2)
     return result

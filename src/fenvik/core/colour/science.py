@@ -1,10 +1,14 @@
 """The one module that imports colour-science: what a standard or a data table defines.
 
-The import takes over a second and the library keeps process-wide state, so nothing else touches it.
+The library keeps process-wide state, so nothing else touches it. Its import takes over a second, half of what starting a command
+takes: it is made when the library is asked for the first time, by whoever asks.
 """
 
+import importlib
+import threading
 import warnings
 from functools import cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -12,13 +16,7 @@ from numpy.typing import ArrayLike
 from fenvik.core.errors import ShapeError
 from fenvik.core.types import Floats
 
-with warnings.catch_warnings():
-    warnings.simplefilter("ignore")  # it warns that its plotting parts are not installed; they are not wanted
-    import colour
-    from colour.temperature import XYZ_to_CCT_Ohno2013
-
-# A saturated colour lies beyond the method's table; it comes out as NaN below, so the library's warning says nothing new.
-colour.utilities.filter_warnings(colour_runtime_warnings=True)
+_one_at_a_time = threading.Lock()
 
 DUV_LIMIT = 0.05  # CIE 15: farther from the locus a CCT has no meaning
 CCT_RANGE_K = (1_000.0, 100_000.0)  # reach of the method's table
@@ -27,8 +25,25 @@ LUMINOUS_EFFICACY = 683.002  # lm/W at 555 nm, CIE 15
 
 
 @cache
+def _imported() -> Any:
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # it warns that its plotting parts are not installed; they are not wanted
+        made = importlib.import_module("colour")
+    # A saturated colour lies beyond the method's table; it comes out as NaN below, so the library's warning says nothing new.
+    made.utilities.filter_warnings(colour_runtime_warnings=True)
+    return made
+
+
+def library() -> Any:
+    """Return colour-science, imported once. A server that asks when it has started has it when its first page wants a colour."""
+    with _one_at_a_time:
+        return _imported()
+
+
+@cache
 def observer_1931() -> Floats:
     """Return the CIE 1931 2° colour matching functions at WAVELENGTHS_NM, shape (401, 3). Source: CIE 15."""
+    colour = library()
     table = colour.MSDS_CMFS["CIE 1931 2 Degree Standard Observer"].copy()
     table.align(colour.SpectralShape(380, 780, 1))
     values = np.asarray(table.values, dtype=np.float64)
@@ -48,7 +63,7 @@ def observer(name: str) -> Floats:
 
     ``name``: one of OBSERVERS. Source: CIE 15, CIE 170-2 (whose tables begin at 390 nm).
     """
-    table = colour.MSDS_CMFS[OBSERVERS[name]]
+    table = library().MSDS_CMFS[OBSERVERS[name]]
     at = table.wavelengths
     values = np.stack([np.interp(WAVELENGTHS_NM, at, column, left=0.0, right=0.0) for column in table.values.T], axis=1)
     values.setflags(write=False)
@@ -58,6 +73,7 @@ def observer(name: str) -> Floats:
 @cache
 def daylight_65() -> Floats:
     """Return the relative spectrum of illuminant D65 at WAVELENGTHS_NM, shape (401,). Source: CIE 15."""
+    colour = library()
     table = colour.SDS_ILLUMINANTS["D65"].copy()
     table.align(colour.SpectralShape(380, 780, 1))
     values = np.asarray(table.values, dtype=np.float64)
@@ -88,7 +104,7 @@ def cct_and_duv(xyz: ArrayLike) -> tuple[Floats, Floats]:
     duv = cct.copy()
     lit = np.isfinite(xyz).all(axis=-1) & (xyz[..., 1] > 0)
     if lit.any():
-        cct[lit], duv[lit] = XYZ_to_CCT_Ohno2013(xyz[lit]).T
+        cct[lit], duv[lit] = library().temperature.XYZ_to_CCT_Ohno2013(xyz[lit]).T
     low, high = CCT_RANGE_K
     known = (np.abs(duv) <= DUV_LIMIT) & (cct >= low) & (cct <= high)
     return np.where(known, cct, np.nan), duv
@@ -96,11 +112,11 @@ def cct_and_duv(xyz: ArrayLike) -> tuple[Floats, Floats]:
 
 def reference_delta_e_2000(lab_a: ArrayLike, lab_b: ArrayLike) -> Floats:
     """Return CIEDE2000 as colour-science computes it: what the tests and the benches hold ours against."""
-    result: Floats = np.asarray(colour.delta_E(lab_a, lab_b, method="CIE 2000"), dtype=np.float64)
+    result: Floats = np.asarray(library().delta_E(lab_a, lab_b, method="CIE 2000"), dtype=np.float64)
     return result
 
 
 def reference_pq(fraction: ArrayLike) -> Floats:
     """Return ST 2084's luminance in cd/m² as colour-science computes it: what the tests hold ours against."""
-    result: Floats = np.asarray(colour.models.eotf_ST2084(fraction), dtype=np.float64)
+    result: Floats = np.asarray(library().models.eotf_ST2084(fraction), dtype=np.float64)
     return result

@@ -6,7 +6,7 @@ A display's black is a floor that no signal changes, and what its own signal at 
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from scipy.optimize import brentq
+import scipy
 
 SEEN_LIFT, DARKEST = 0.12, 0.0004  # share of black, and cd/m²: what black may be raised by
 POWER = 2.4  # that a signal near black is taken to follow
@@ -71,4 +71,4 @@ def _signal(white: float, lift: float, more: float) -> float:
     low, high = -FARTHEST, FARTHEST
     if off(low) * off(high) > 0:
         return low if abs(off(low)) < abs(off(high)) else high
-    return float(brentq(off, low, high))
+    return float(scipy.optimize.brentq(off, low, high))

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
-from scipy.linalg.lapack import dposv, dpotri
+import scipy
 
 from fenvik.core.controls import Control
 from fenvik.core.models.grey import Fit, Seen
@@ -207,14 +207,14 @@ class Part:
     def of(cls, block: Block, a: Floats, b: Floats, wanted: Floats) -> "Part":
         """Return what solves the weighed equations ``a @ x = b`` of a block, and those of what is taken of it, best."""
         squares = block.prior_squares + a.T @ a
-        factor, x, failed = dposv(squares, a.T @ b + wanted @ block.prior)
+        factor, x, failed = scipy.linalg.lapack.dposv(squares, a.T @ b + wanted @ block.prior)
         assert not failed  # every unknown has a prior
         return cls(block, x, float(((a @ x - b) ** 2).sum() + ((block.prior @ x - wanted) ** 2).sum()), factor)
 
     @cached_property
     def known(self) -> Floats:
         """The covariance of what is unknown (size, size), in its upper triangle alone."""
-        upper: Floats = dpotri(self.factor)[0]
+        upper: Floats = scipy.linalg.lapack.dpotri(self.factor)[0]
         return upper
 
     @cached_property

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from functools import partial
 
 import numpy as np
-from scipy.optimize import lsq_linear
+import scipy
 
 from fenvik.core.colour.target import Target
 from fenvik.core.models.grey import Fit, seen_of, wanted_of
@@ -186,7 +186,7 @@ def _share(y: float) -> float:
 
 
 def _bounded(a: Floats, b: Floats, lo: Floats, hi: Floats) -> Floats:
-    found = lsq_linear(a, b, bounds=(lo, hi), method="bvls" if a.shape[1] < MANY else "trf")
+    found = scipy.optimize.lsq_linear(a, b, bounds=(lo, hi), method="bvls" if a.shape[1] < MANY else "trf")
     return np.asarray(found.x)
 
 

@@ -11,7 +11,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.interpolate import make_smoothing_spline
+import scipy
 
 from fenvik.core.types import Floats
 
@@ -174,7 +174,7 @@ def _smooth(x: Floats, off: Floats, weight: Floats) -> Callable[[Floats], Floats
     """Return a smooth curve through points, that goes on straight beyond the last."""
     if len(x) < LEAST_POINTS:
         return lambda v: np.interp(v, x, off)
-    curve = make_smoothing_spline(x, off, w=weight)
+    curve = scipy.interpolate.make_smoothing_spline(x, off, w=weight)
     end, slope = float(curve(x[-1])), float(np.clip(curve.derivative()(x[-1]), -STEEP, STEEP))
     return lambda v: np.where(v <= x[-1], curve(np.minimum(v, x[-1])), end + slope * (v - x[-1]))
 

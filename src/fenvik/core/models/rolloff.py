@@ -7,10 +7,11 @@ the signal before it, are judged by the course that they have to bring about.
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike
-from scipy.interpolate import PchipInterpolator
 
 from fenvik.core.colour import curves
 from fenvik.core.types import Floats
@@ -40,8 +41,8 @@ class RollOff:
         """The luminance in cd/m² up to which the display follows."""
         return float(curves.pq(self.light[0]))
 
-    def _map(self) -> PchipInterpolator:
-        return PchipInterpolator(self.course, self.light, extrapolate=False)
+    def _map(self) -> Any:
+        return scipy.interpolate.PchipInterpolator(self.course, self.light, extrapolate=False)
 
     def shown(self, course: ArrayLike) -> Floats:
         """Return the PQ signal of what is shown for a course, any shape."""

@@ -1,7 +1,7 @@
 """How a pattern looks on a display that is set wrongly: the drawn examples beside each pattern."""
 
 import numpy as np
-from scipy import ndimage
+import scipy
 
 from fenvik.core.signal.decoding import decode
 from fenvik.core.signal.patterns.board import Signal
@@ -14,13 +14,13 @@ LUMA = np.array([0.2126, 0.7152, 0.0722])  # BT.709-6, item 3.2
 
 
 def _spread(picture: Floats, sigma: float) -> Floats:
-    return np.asarray(ndimage.gaussian_filter(picture, (sigma, sigma, 0)))
+    return np.asarray(scipy.ndimage.gaussian_filter(picture, (sigma, sigma, 0)))
 
 
 def _shifted(picture: Floats, channels: list[int], by: float) -> Floats:
     moved = picture.copy()
     for channel in channels:
-        moved[..., channel] = ndimage.shift(picture[..., channel], (0.0, by), order=1, mode="nearest")
+        moved[..., channel] = scipy.ndimage.shift(picture[..., channel], (0.0, by), order=1, mode="nearest")
     return moved
 
 
@@ -29,7 +29,7 @@ def _chroma(picture: Floats, change: str, amount: float) -> Floats:
     luma = (picture @ LUMA)[..., None]
     colour = picture - luma
     if change == "shift":
-        colour = ndimage.shift(colour, (0.0, amount, 0.0), order=1, mode="nearest")
+        colour = scipy.ndimage.shift(colour, (0.0, amount, 0.0), order=1, mode="nearest")
     elif change == "soften":
         colour = _spread(colour, amount)
     else:
@@ -72,11 +72,11 @@ def with_fault(picture: Floats, fault: str, amount: float) -> Floats:
         case "soften":
             return _spread(picture, amount)
         case "crop":
-            return np.asarray(ndimage.affine_transform(
+            return np.asarray(scipy.ndimage.affine_transform(
                 picture, [1 - 2 * share, 1 - 2 * share, 1], [share * height, share * width, 0], order=1, mode="nearest"
             ))  # fmt: skip
         case "shift":
-            return np.asarray(ndimage.shift(picture, (height * share / 2, width * share, 0), order=1, mode="constant"))
+            return np.asarray(scipy.ndimage.shift(picture, (height * share / 2, width * share, 0), order=1, mode="constant"))
         case "shift-red":
             return _shifted(picture, [0], amount)
         case "chroma-shift" | "chroma-soften" | "chroma-blocks":
@@ -97,7 +97,7 @@ def with_fault(picture: Floats, fault: str, amount: float) -> Floats:
             beside = np.roll(picture, max(int(width * share), 1), axis=1)
             return np.asarray(np.maximum(0.75 * picture, 0.75 * beside))
         case "smear":
-            return np.asarray(ndimage.uniform_filter1d(picture, int(width * share) + 1, axis=1))
+            return np.asarray(scipy.ndimage.uniform_filter1d(picture, int(width * share) + 1, axis=1))
     return picture
 
 
@@ -131,8 +131,8 @@ def example(pattern: Pattern, how: How, width: int, height: int) -> Floats:
     small = part[rows][:, columns]
     if part.shape[0] > height * 1.5:  # averaged in light, so that thin lines do not come and go
         zoom = (height / part.shape[0], width / part.shape[1], 1)
-        soft = ndimage.zoom(
-            ndimage.uniform_filter(part**2.2, (part.shape[0] // height, part.shape[1] // width, 1)), zoom, order=1
+        soft = scipy.ndimage.zoom(
+            scipy.ndimage.uniform_filter(part**2.2, (part.shape[0] // height, part.shape[1] // width, 1)), zoom, order=1
         )
         small = np.clip(soft[:height, :width], 0.0, 1.0) ** (1 / 2.2)
     return np.asarray(small * PAGE_WHITE)
