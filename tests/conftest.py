@@ -18,12 +18,12 @@ TRIES = 5
 # A password takes half a second of a processor by design, tried or stored: a test is no place to wait for.
 hashers.PBKDF2PasswordHasher.iterations = ROUNDS = 500
 LONGEST = [f"test_{name}" for name in ("instruments", "live", "axe", "pattern_screen", "arrival", "whole_job")]
-# Beside those that Playwright turns off, for the last such list counts: the two hidden pages that each window of a whole Chromium
-# draws for its address line. They took two thirds of what a window costs.
+# Beside those that Playwright turns off, for the last such list counts: that each page of a window gets a surface of its own to be
+# drawn on, which is a quarter of what a page costs.
 OFF = (
     "AvoidUnnecessaryBeforeUnloadCheckSync", "DestroyProfileOnBrowserClose", "HttpsUpgrades", "HttpsFirstBalancedModeAutoEnable",
     "LensOverlay", "MediaRouter", "PaintHolding", "ThirdPartyStoragePartitioning", "OptimizationHints",
-    "NetworkTimeServiceQuerying", "AimEnabled", "PreconnectToSearch", "WebUIOmniboxPopup", "WebUIOmniboxAimPopup",
+    "NetworkTimeServiceQuerying", "RenderDocument",
 )  # fmt: skip
 CHROMIUM = [
     "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync",

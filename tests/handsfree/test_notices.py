@@ -325,6 +325,26 @@ def test_a_figure_among_the_controls_that_moves_all_the_time_is_left_to_itself(r
     assert sum("thrown away" in note for note in job.desk.notes) <= 2
 
 
+def test_a_setting_that_is_shown_in_two_places_is_one():
+    site, plain = Site(0, "m2", 55), Site(0, "m2", 55)
+    sets, looks = site.set, site.look
+    shown = next(c for c in site.controls if c["role"] == "saturation")
+    site.controls.insert(0, shown | {"id": "elsewhere"})
+
+    def told():
+        standing = looks()
+        standing.values["elsewhere"] = standing.values[shown["id"]]
+        return standing
+
+    site.look = told
+    site.set = lambda control, value: sets(shown["id"] if control == "elsewhere" else control, value)
+    job, desk = do(site)
+    do(plain)
+    assert not job.restored, desk.notes
+    assert not any("moved by" in note for note in desk.notes)
+    assert site.display.menu.values["m2"] == plain.display.menu.values["m2"]
+
+
 def test_a_display_that_never_stays_as_it_is_set_is_left_as_it_was_found():
     site = Site(3, "q2", 55)
     found, looks = dict(site.display.menu.values["q2"]), site.look

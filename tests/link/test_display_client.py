@@ -7,7 +7,7 @@ import pytest
 
 from fenvik.link import display
 from fenvik.link.connection import Connection
-from fenvik.link.display import LinkedDisplay, checked_control
+from fenvik.link.display import LinkedDisplay, PictureMode, checked_control, find_mode, modes_told_apart
 from fenvik.link.faults import DeviceError, LinkFault
 
 
@@ -156,3 +156,24 @@ def test_a_control_that_moves_after_its_answer_is_waited_for(line, bench, hours,
     waited = hours.now
     assert line.set("m2", "pic-1", 43, was=came[-1]) == (43 if late_s else 34)
     assert (hours.now > waited) == (late_s is not None), "what sticks is not waited for again"
+
+
+ALIKE = [
+    PictureMode("u1", "User", ("sdr",)), PictureMode("u2", "User ", ("hdr10",)), PictureMode("u3", "user", ("hdr10",)),
+    PictureMode("g", "Game", ("sdr", "hdr10")),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("named", "signal", "found"),
+    [
+        ("User", "sdr", "u1"), (" user", "hdr10", "u2"), ("u3", "hdr10", "u3"), ("USER", "hlg", "u1"),
+        ("game", "hlg", "g"), ("Film", "sdr", None),
+    ],
+)  # fmt: skip
+def test_of_several_modes_of_one_name_the_one_is_meant_that_takes_the_signal(named, signal, found):
+    assert getattr(find_mode(ALIKE, named, signal), "id", None) == found
+
+
+def test_modes_of_one_name_are_told_apart_by_their_signals_or_ids():
+    assert modes_told_apart(ALIKE) == {"u1": "User (SDR)", "u2": "User  (u2)", "u3": "user (u3)", "g": "Game"}

@@ -2,6 +2,9 @@
 
 import asyncio
 import contextlib
+import html
+import itertools
+import re
 import socket
 import threading
 import time
@@ -22,6 +25,7 @@ from fenvik.web.devices.reaching import AddressError, see_entry
 from fenvik.web.devices.services import take_up
 from fenvik.web.kit.hub import hub
 from fenvik.web.kit.notify import notify
+from fenvik.web.live import views
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
 from fenvik.web.passes.services import ask_to_pause, ask_to_stop, start_pass
@@ -103,6 +107,28 @@ def test_a_live_page_ends_at_once_with_what_allowed_it(port, cookie, tuning, per
     while line.socket.recv(1 << 16):
         pass
     assert hub.pages == 0
+
+
+def test_a_page_is_drawn_again_only_where_something_was_heard_since_it_was_made(port, cookie, tuning, signed_in, monkeypatch):
+    drawn, heard = [], []
+    render, tell = views.render_fragments, hub.tell
+    monkeypatch.setattr(views, "render_fragments", lambda *key: drawn.append(key) or render(*key))
+    monkeypatch.setattr(hub, "tell", lambda key: heard.append(key) or tell(key))
+    for number in itertools.count(10**6):  # what is told before it listens is not heard
+        notify(number)
+        with contextlib.suppress(AssertionError):
+            until(lambda number=number: ("tuning", number) in heard, 2)
+            break
+    page = signed_in.get(reverse("stop", args=(tuning.pk, "found"))).content.decode()
+    address = html.unescape(re.search(r'data-live="([^"]+)"', page).group(1))
+    line = Line(port, address, cookie)
+    line.until(b"retry: 700")
+    until(lambda: hub.pages == 1)
+    notify(tuning.pk)
+    line.until(b"event: fragments")
+    assert len(drawn) == 1
+    Line(port, address, cookie).until(b"event: fragments")
+    assert len(drawn) == 2
 
 
 @pytest.fixture

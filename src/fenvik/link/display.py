@@ -2,10 +2,12 @@
 
 import math
 import time
-from collections.abc import Callable, Iterable
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
+from fenvik.core.labels import told_apart
 from fenvik.link.connection import Connection
 from fenvik.link.devices import Device
 from fenvik.link.faults import DeviceError
@@ -14,7 +16,7 @@ from fenvik.link.sane import MOST_CONTROLS, MOST_MODES, MOST_OPTIONS, named
 LONGEST_LABEL = 80  # characters
 KINDS = ("range", "choice", "switch")
 NOT_THERE = (DeviceError.UNKNOWN, DeviceError.UNSUPPORTED, -32602)  # the last: a parameter that cannot be
-SIGNALS = ("sdr", "hdr10", "hlg", "dynamic")
+SIGNALS = {"sdr": "SDR", "hdr10": "HDR10", "hlg": "HLG", "dynamic": "dynamic metadata"}
 LATE_S = 5.0  # so long a display may tell what was before something was set or chosen
 CHOSEN = ("", "")  # the mode, among what was set
 MOVES_S, PROVEN = (0.2, 0.4, 0.6, 1.2), 2  # between looks at what may move after its answer; times that tell that nothing does
@@ -41,6 +43,28 @@ class PictureMode:
     id: str
     label: str
     signals: tuple[str, ...]
+
+
+def find_mode(modes: Sequence[PictureMode], named: str, signal: str) -> PictureMode | None:
+    """Return the mode of an id, or else of a label in any case; None where there is none.
+
+    Many displays call those for SDR, HDR10 and HLG alike: of several of one label it is that which takes the signal.
+    """
+    called = [mode for mode in modes if mode.label.strip().lower() == named.strip().lower()]
+    taking = (mode for mode in called if signal in mode.signals)
+    return next((mode for mode in modes if mode.id == named.strip()), None) or next(taking, next(iter(called), None))
+
+
+def modes_told_apart(modes: Sequence[PictureMode]) -> dict[str, str]:
+    """Return what modes are called by their ids; where several are called alike, with the signals that each takes, or its id."""
+    shared = Counter(mode.label.strip().lower() for mode in modes)
+    alike = Counter((mode.label.strip().lower(), mode.signals) for mode in modes)
+    made = {}
+    for mode in modes:
+        name = mode.label.strip().lower()
+        apart = mode.id if alike[name, mode.signals] > 1 else ", ".join(SIGNALS[s] for s in mode.signals if s in SIGNALS)
+        made[mode.id] = f"{mode.label} ({apart or mode.id})" if shared[name] > 1 else mode.label
+    return made
 
 
 def _number(value: object) -> bool:
@@ -168,7 +192,7 @@ class LinkedDisplay(Device):
         self._lately[CHOSEN] = (mode,), time.monotonic()
 
     def controls(self, mode: str) -> list[dict[str, Any]]:
-        """Return the controls of a mode, each with its value and default, in the menu's own order.
+        """Return the controls of a mode, each with its value, its default and a label of its own, in the menu's own order.
 
         A display that still tells what they were before they were set is asked again, until it tells that or some seconds are over.
         """
@@ -181,7 +205,7 @@ class LinkedDisplay(Device):
         made = [checked_control(self.connection, row) for row in rows]
         if len({row["id"] for row in made}) != len(made):
             raise self.connection.fault("two controls with one id")
-        return made
+        return told_apart(made)
 
     def set(self, mode: str, control: str, value: Value, *, was: Value | None = None) -> Value:
         """Set a control and return what it now is. Raises DeviceError 3 outside its range.

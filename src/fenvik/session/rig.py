@@ -14,6 +14,7 @@ from fenvik.core.procedures.correcting import AVERAGE
 from fenvik.core.procedures.steps import AwayError, Standing
 from fenvik.core.signal.decoding import decode, encode
 from fenvik.core.types import Floats
+from fenvik.link.display import find_mode
 from fenvik.link.faults import DeviceError
 from fenvik.session.lines import GoneError, Lines, Wanted, WrongSerialError
 from fenvik.session.reading import read_once
@@ -70,7 +71,7 @@ class LinkRig(Lines):
         for serial in filter(None, (self.wanted.meter, self.wanted.reference)):
             self.patiently(lambda s=serial: self._device(s, "meter").describe())  # type: ignore[misc]
         modes = self.patiently(lambda: self._device(self.wanted.display, "display").modes())
-        found = next((m for m in modes if self.wanted.mode in (m.id, m.label)), None)
+        found = find_mode(modes, self.wanted.mode, self.wanted.signal)
         if found is None:
             raise WrongSerialError(
                 f"The display has no mode {self.wanted.mode}: it has {', '.join(m.id for m in modes)}."

@@ -10,7 +10,7 @@ from fenvik.core.colour.curves import pq_inverse
 from fenvik.core.measure.settling import has_settled
 from fenvik.core.measure.shift import Shift, shift_of
 from fenvik.core.types import Floats
-from fenvik.link.display import LinkedDisplay, PictureMode
+from fenvik.link.display import LinkedDisplay, PictureMode, find_mode
 from fenvik.session.lines import WrongSerialError
 from fenvik.session.reading import read_once
 from fenvik.session.rig import LinkRig
@@ -43,7 +43,7 @@ class ShiftRig(LinkRig):
         modes = self.patiently(lambda: self._device(self.wanted.display, "display").modes())
         made = []
         for name in (beside, mode):
-            found = next((m for m in modes if name in (m.id, m.label)), None)
+            found = find_mode(modes, name, self.wanted.signal)
             if found is None:
                 raise WrongSerialError(f"The display has no mode {name}: it has {', '.join(m.id for m in modes)}.")
             made.append(_Stand(found, next((s for s in PREFERRED if s in found.signals), "sdr")))

@@ -1,5 +1,7 @@
 """The models of display that ship: an LCD with local dimming, a WRGB OLED, a laser projector."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from fenvik.standins.controls import attribute_items, mixing_items, point_items
@@ -31,6 +33,11 @@ def balance_items(low: int = -50, high: int = 50) -> list[Item]:
         for end, name, short in (("gain", "Gain", "g"), ("offset", "Offset", "o"))
         for light in LIGHTS
     ]
+
+
+def _by_place(items: list[Item]) -> list[Item]:
+    """Return items as many menus call them, "Red" in each place, so that a name alone tells nothing."""
+    return [replace(item, label=(item.role or "").rpartition(".")[2].capitalize()) for item in items]
 
 
 def _processing(*, dimming: bool, energy: bool = True) -> list[Item]:
@@ -213,18 +220,18 @@ def projector_build() -> Build:
 
 def quantum_dot_menu() -> Menu:
     """Return the menu of the quantum-dot LCD: ten points, colours by mixing; with its blue-light reduction on."""
-    items = [
-        *_picture("Backlight", ("White", "Black")), *balance_items(-20, 20), *point_items(TEN, luminance=False, low=-25, high=25),
-        *mixing_items(), *_processing(dimming=True),
-    ]  # fmt: skip
+    lights = _by_place([
+        *balance_items(-20, 20), *point_items(TEN, luminance=False, low=-25, high=25), *mixing_items(),
+    ])  # fmt: skip
+    items = [*_picture("Backlight", ("White", "Black")), *lights, *_processing(dimming=True)]
     calm: dict[str, Value] = {"pic-1": 30, "eco-2": True, "pq-5": 13, "pq-7": "Low", "pq-8": True}
     return _menu(
         items,
         {
             ("q1", "Brilliant", "sdr"): SHOP | {"pic-1": 95},
             ("q2", "Expert", "sdr"): calm,
-            ("q3", "Expert HDR", "hdr10"): calm | {"pic-1": 100, "eco-2": False},
-            ("q4", "Expert HLG", "hlg"): calm | {"pic-1": 100, "eco-2": False},
+            ("q3", "Expert", "hdr10"): calm | {"pic-1": 100, "eco-2": False},
+            ("q4", "Expert", "hlg"): calm | {"pic-1": 100, "eco-2": False},
         },
     )
 

@@ -18,7 +18,7 @@ from fenvik.standins.bench import Bench
 from fenvik.standins.display import Display
 from fenvik.standins.eye import Eye
 from fenvik.standins.faults import KINDS
-from fenvik.standins.menu import INPUTS
+from fenvik.standins.menu import INPUTS, Mode
 from fenvik.standins.rpc import Device, Refusal
 from fenvik.standins.screen import picture_of
 
@@ -186,6 +186,12 @@ async def _body(request: Request) -> dict[str, Any]:
     return body
 
 
+def _offered(display: Display, arriving: str) -> list[Mode]:
+    """Return the modes that a remote goes through: those for what is watched, and all where none is."""
+    every = list(display.menu.modes.values())
+    return [mode for mode in every if arriving in mode.signals] or every
+
+
 def display_facts(display: Display, bench: Bench) -> dict[str, Any]:
     """Return what the display's page draws."""
     mode, picture = display.mode, display.optics.picture
@@ -199,7 +205,7 @@ def display_facts(display: Display, bench: Bench) -> dict[str, Any]:
         "mode": mode,
         "input": display.menu.input,
         "inputs": list(INPUTS),
-        "modes": [{"id": m.id, "label": m.label} for m in display.menu.modes.values()],
+        "modes": [{"id": m.id, "label": m.label} for m in _offered(display, bench.world.signal.format)],
         "controls": [] if mode is None else display.menu.described(mode),
         "code": display.shown_code,
         "here": bench.world.front == display.serial,

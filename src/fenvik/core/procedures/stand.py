@@ -21,6 +21,7 @@ class Stand(Turning):
     dead: list[str] = field(default_factory=list)  # controls that do nothing that a reading can tell
     given: dict[str, dict[str, Any]] = field(default_factory=dict)  # what is installed now, in the order in which it came
     strays: dict[str, int] = field(default_factory=dict)  # how often a control without a role moved by itself
+    mirrors: set[str] = field(default_factory=set)  # twins that are seen to go where the first of their role goes
     restless: set[str] = field(default_factory=set)  # controls that do so all the time, and are not set again
     entered: dict[Any, dict[str, Any]] = field(default_factory=dict)  # settings with which each white preset was first come to
     is_drowsy: bool = False  # whether the display is known to take light from a picture that stands still
@@ -29,6 +30,7 @@ class Stand(Turning):
     gave: list[dict[str, dict[str, Any]]] = field(default_factory=list)  # what was installed in every state so far
 
     def __post_init__(self) -> None:
+        self.see_twins()
         self.gave = [dict(self.given)]
         self.found = self.settings
         self.enter_preset()
@@ -97,7 +99,7 @@ class Stand(Turning):
         yield from self._turn_back_here(settings)
         # Choices first: one may bring other controls along.
         for control in sorted(self.controls, key=lambda c: c["kind"] == "range"):
-            if control["id"] in settings:
+            if control["id"] in settings and control["id"] not in self.mirrors:
                 yield from self.set(control, settings[control["id"]])
         yield from self._see_that_it_stands({name for name, value in self.settings.items() if value != stood[name]})
 
@@ -150,6 +152,8 @@ class Stand(Turning):
             name = control["id"]
             if name in self.restless or standing.values.get(name, control["value"]) == control["value"]:
                 continue
+            if self._is_seen_elsewhere(control, standing):
+                continue
             if not control.get("role") and control["kind"] == "range" and name not in turned:
                 self.strays[name] = self.strays.get(name, 0) + 1
                 if self.strays[name] > MOST_STRAYS:
@@ -157,6 +161,15 @@ class Stand(Turning):
                     continue
             made.append(control)
         return made
+
+    def _is_seen_elsewhere(self, control: dict[str, Any], standing: Standing) -> bool:
+        """Take a control as it stands where it is the first of its role, shown in another place."""
+        name = control["id"]
+        is_seen = name in self.twins and standing.values[name] == standing.values.get(self.twins[name])
+        if is_seen:
+            self.mirrors.add(name)
+            control["value"] = standing.values[name]
+        return is_seen
 
     def set_again(self, control: dict[str, Any], standing: Standing) -> Procedure[None]:
         """Set a control that moved by itself to where it was."""

@@ -31,6 +31,7 @@ class Turning:
     found: dict[str, Any] = field(default_factory=dict)
     refused: set[str] = field(default_factory=set)  # controls that the display does not let be set
     refusals: dict[str, list[str]] = field(default_factory=dict)  # what the display says to that, and the labels it says it to
+    twins: dict[str, str] = field(default_factory=dict)  # by id, controls of a role that an earlier one has, and that one's id
     refused_options: dict[str, dict[Any, str]] = field(default_factory=dict)  # of choices, by id, with what was said of each
     felt: set[str] = field(default_factory=set)  # controls that are known to move
     left_mode: bool = False  # whether it had left its mode, and was sent the signal anew, since that was last looked after
@@ -40,12 +41,21 @@ class Turning:
     by_hand: bool = False  # whether a person turns what is set: then many readings are better than many turns
 
     def by_role(self, prefix: str) -> list[dict[str, Any]]:
-        """Return the controls whose role is this or begins with it and a dot."""
+        """Return the controls whose role is this or begins with it and a dot, the first of each role; of processes all."""
+        left_out = self.refused | self.twins.keys()
         return [
             c
             for c in self.controls
-            if c.get("role") and (c["role"] == prefix or c["role"].startswith(f"{prefix}.")) and c["id"] not in self.refused
+            if c.get("role") and (c["role"] == prefix or c["role"].startswith(f"{prefix}.")) and c["id"] not in left_out
         ]
+
+    def see_twins(self) -> None:
+        """Leave out what an earlier control does: some displays have one setting in two places, some two that do the same."""
+        first: dict[str, str] = {}
+        for control in self.controls:
+            role = str(control.get("role") or "")
+            if role and not role.startswith("process.") and first.setdefault(role, control["id"]) != control["id"]:
+                self.twins[control["id"]] = first[role]
 
     def set(self, control: dict[str, Any], value: Any, *, as_far_as_it_lets: bool = False) -> Procedure[Any]:
         """Set a control, held within its range, and keep what it now is.

@@ -5,11 +5,19 @@ from dataclasses import replace
 from datetime import datetime
 
 import numpy as np
+from django.db.models import QuerySet
 
 from fenvik.core.controls import Control
 from fenvik.core.models.twopoint import Response
 from fenvik.web.adjusting.models import LearnedResponse
 from fenvik.web.visits.models import Tuning
+
+
+def _of_the_mode(tuning: Tuning) -> QuerySet[LearnedResponse]:
+    """Those of one name for another signal are others: many displays call them alike."""
+    return LearnedResponse.objects.filter(
+        menu_map=tuning.display.menu_map_id, picture_mode=tuning.picture_mode, tuning__signal=tuning.signal
+    )
 
 
 def prior_of(tuning: Tuning, controls: Sequence[Control]) -> Callable[[Sequence[Control]], Response]:
@@ -18,7 +26,7 @@ def prior_of(tuning: Tuning, controls: Sequence[Control]) -> Callable[[Sequence[
     """
     kept, ids = None, [control.id for control in controls]
     if tuning.display.menu_map_id is not None:
-        known = LearnedResponse.objects.filter(menu_map=tuning.display.menu_map_id, picture_mode=tuning.picture_mode)
+        known = _of_the_mode(tuning)
         kept = known.exclude(tuning=tuning).order_by("-at").first()
     if kept is None or list(kept.controls) != ids:
         return Response.prior
@@ -36,7 +44,7 @@ def learned_version(tuning: Tuning) -> tuple[int, str]:
     """Return what tells whether the belief to start from is another one than before."""
     if tuning.display.menu_map_id is None:
         return 0, ""
-    known = LearnedResponse.objects.filter(menu_map=tuning.display.menu_map_id, picture_mode=tuning.picture_mode)
+    known = _of_the_mode(tuning)
     newest = known.exclude(tuning=tuning).order_by("-at").values_list("pk", "at").first()
     return (0, "") if newest is None else (newest[0], newest[1].isoformat())
 

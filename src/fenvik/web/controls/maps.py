@@ -7,6 +7,7 @@ from typing import Any
 from django.db import transaction
 
 from fenvik.core.errors import FenvikError
+from fenvik.link.display import find_mode
 from fenvik.web.clients.models import Display
 from fenvik.web.controls.blocks import BlockError, block, joined, number_of
 from fenvik.web.controls.models import MenuMap, Moment, Origin, SettingsSheet
@@ -186,13 +187,13 @@ def read_over_link(*, tuning_id: int, actor: User, now: datetime) -> tuple[int, 
     see_free(tuning, by_hand=True)
     with paired(tuning.display) as line:
         modes = line.modes()
-        chosen = next((m for m in modes if m.id == tuning.mode_id), None) or next(
-            (m for m in modes if m.label.strip().lower() == tuning.picture_mode.strip().lower()), None
-        )
+        # A tuning may have been for another signal when its mode was found.
+        read = next((m for m in modes if m.id == tuning.mode_id and tuning.signal in m.signals), None)
+        chosen = read or find_mode(modes, tuning.picture_mode, tuning.signal)
         if chosen is None:
             raise NoModeError(
                 f"{tuning.display.name} has no mode called {tuning.picture_mode}. "
-                f"It has {', '.join(m.label for m in modes)}: choose one under Target."
+                f"It has {', '.join(dict.fromkeys(m.label for m in modes))}: choose one under Target."
             )
         controls = line.controls(chosen.id)
     values = {c["id"]: c["value"] for c in controls}

@@ -9,6 +9,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
+from fenvik.core.labels import told_apart
 from fenvik.web.controls.models import ControlChange, Moment, Origin, SettingsSheet
 from fenvik.web.controls.values import SettingError, Values, shown, typed_value
 from fenvik.web.kit.notify import notify
@@ -107,7 +108,7 @@ def note_found(
     if seen is not None and newest is not None and newest.pk != seen:
         if newest.values == values:
             return newest  # the same thing sent twice, or by two people: it is noted
-        labels = [c["label"] for c in controls if newest.values.get(c["id"]) != values.get(c["id"])]
+        labels = [c["label"] for c in told_apart(controls) if newest.values.get(c["id"]) != values.get(c["id"])]
         raise SheetMovedError(newest, labels)
     sheet = SettingsSheet.objects.create(
         tuning=tuning, moment=moment, values=values, origin=origin, note=note[:120], at=now, by=actor
@@ -203,7 +204,7 @@ def fitting(tuning: Tuning, source_map: Any, values: Mapping[str, Any]) -> tuple
         carried.add(name)
     if not made:
         raise OtherModelError(f"Nothing of this sheet fits the menu of {tuning.display.name}; nothing was stored.")
-    labels = {c["id"]: c["label"] for c in (source_map.controls if source_map is not None else controls)}
+    labels = {c["id"]: c["label"] for c in told_apart(source_map.controls if source_map is not None else controls)}
     return made, [labels.get(name, name) for name in values if name not in carried]
 
 

@@ -6,7 +6,7 @@ from typing import Any
 from django.db import transaction
 
 from fenvik.core.errors import FenvikError
-from fenvik.link.display import LinkedDisplay
+from fenvik.link.display import LinkedDisplay, modes_told_apart
 from fenvik.web.clients.models import Display
 from fenvik.web.controls.values import NoModeError
 from fenvik.web.devices.displays import paired
@@ -72,7 +72,7 @@ def find_shared(*, tuning_id: int, actor: User, now: datetime) -> dict[str, list
         raise NoModeError("Read the menu from the display first, so that its own name of this mode is known.")
     found: dict[str, list[str]] = {}
     with hold(tuning, actor) as held, paired(tuning.display) as line:
-        modes = {m.id: m.label for m in line.modes()}
+        modes = modes_told_apart(line.modes())
         others = [mode for mode in modes if mode != tuning.mode_id]
         if not others:
             raise SharingError("This display has one mode alone.")

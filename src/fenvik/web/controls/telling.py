@@ -8,6 +8,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
+from fenvik.core.labels import told_apart
 from fenvik.link.display import LinkedDisplay
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.services import record_changes
@@ -25,10 +26,11 @@ def standing(tuning: Tuning, line: LinkedDisplay) -> dict[str, Any]:
 
     A menu that was noted by hand may call something else by the same id: only what has the same name counts.
     """
-    mode = tuning.mode_id or mode_of(tuning, {mode.id: mode.label for mode in line.modes()})
+    mode = tuning.mode_id or mode_of(tuning, line.modes())
     lately = ControlChange.objects.filter(tuning=tuning, is_told=False, at__gt=timezone.now() - LATELY)
     line.was_set(mode, lately.order_by("id").values_list("control", "after"))
-    labels = {c["id"]: c["label"] for c in tuning.display.menu_map.controls} if tuning.display.menu_map is not None else {}
+    menu = tuning.display.menu_map
+    labels = {c["id"]: c["label"] for c in told_apart(menu.controls)} if menu is not None else {}
     return {c["id"]: c["value"] for c in line.controls(mode) if labels.get(c["id"]) == c["label"]} if mode else {}
 
 

@@ -5,6 +5,7 @@ from functools import cached_property
 from typing import Any
 
 from fenvik.core.errors import FenvikError
+from fenvik.core.labels import told_apart
 from fenvik.web.controls.history import History
 from fenvik.web.controls.models import ControlChange, Moment, SettingsSheet
 from fenvik.web.visits.models import Tuning
@@ -75,7 +76,7 @@ def values_of(tuning: Tuning) -> Values:
 def values_from(tuning: Tuning, sheet: SettingsSheet | None, changes: list[ControlChange]) -> Values:
     """Return the settings of a tuning from rows that were fetched already."""
     menu = tuning.display.menu_map
-    return Values(menu.controls if menu else [], None if sheet is None else sheet.values, changes)
+    return Values(told_apart(menu.controls) if menu else [], None if sheet is None else sheet.values, changes)
 
 
 def shown(value: object) -> str:

@@ -1,12 +1,12 @@
 """In which mode, signal and input a paired display stands, seen before anything is set or read: a clash stops it."""
 
-from collections.abc import Mapping
+from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
 from fenvik.core.errors import FenvikError
 from fenvik.core.groundwork import signal_clash
-from fenvik.link.display import LinkedDisplay
+from fenvik.link.display import LinkedDisplay, PictureMode, find_mode, modes_told_apart
 from fenvik.web.clients.models import Display
 from fenvik.web.devices.displays import link_of, look, paired
 from fenvik.web.devices.leases import see_free
@@ -25,13 +25,15 @@ class WrongStateError(FenvikError):
         self.mend = mend
 
 
-def mode_of(tuning: Tuning, labels: Mapping[str, str]) -> str:
-    """Return the display's own name of a tuning's mode: as it was read once, else of the mode that is called so; empty for none.
+def said_modes(said: dict[str, Any] | None) -> list[PictureMode]:
+    """Return the modes that a display once said it has; none where it was never asked."""
+    return [PictureMode(m["id"], m["label"], tuple(m.get("signals") or ())) for m in (said or {}).get("modes") or []]
 
-    ``labels``: what the modes of the display are called, by their own names.
-    """
-    wanted = tuning.picture_mode.strip().lower()
-    return tuning.mode_id or next((name for name, label in labels.items() if label.strip().lower() == wanted), "")
+
+def mode_of(tuning: Tuning, modes: Sequence[PictureMode]) -> str:
+    """Return the display's own name of a tuning's mode: as it was read once, else of the mode that is called so; empty for none."""
+    found = None if tuning.mode_id else find_mode(modes, tuning.picture_mode, tuning.signal)
+    return tuning.mode_id if found is None else found.id
 
 
 def clash_of(tuning: Tuning, said: dict[str, Any]) -> tuple[str, str]:
@@ -39,14 +41,15 @@ def clash_of(tuning: Tuning, said: dict[str, Any]) -> tuple[str, str]:
 
     ``said``: mode, signal, input as told now, ``modes`` as told once, and ``input_before`` where readings were taken before.
     """
-    labels = {mode["id"]: mode["label"] for mode in said.get("modes") or []}
-    wanted = mode_of(tuning, labels)
+    modes = said_modes(said)
+    wanted = mode_of(tuning, modes)
     playing = said.get("signal")
     if playing and playing != tuning.signal:
         return signal_clash(tuning.signal, playing) or f"The display shows another signal than {tuning.get_signal_display()}.", ""
     if wanted and said.get("mode") and said["mode"] != wanted:
-        shown = labels.get(said["mode"], said["mode"])
-        return f"The display is in {shown}; this tuning is for {tuning.picture_mode}.", "choose-mode"
+        called = modes_told_apart(modes)
+        shown, meant = called.get(said["mode"], said["mode"]), called.get(wanted, tuning.picture_mode)
+        return f"The display is in {shown}; this tuning is for {meant}.", "choose-mode"
     before = said.get("input_before")
     if before and said.get("input") and said["input"] != before:
         return f"The display shows {said['input']}; this tuning was read on {before}.", "accept"
@@ -66,7 +69,9 @@ def see(tuning: Tuning, line: LinkedDisplay, *, before: str | None = None) -> di
     """
     state = line.state()
     said = {"mode": state.mode, "signal": state.signal, "input": state.input}
-    modes = (tuning.display.said or {}).get("modes") or [{"id": mode.id, "label": mode.label} for mode in line.modes()]
+    modes = (tuning.display.said or {}).get("modes") or [
+        {"id": mode.id, "label": mode.label, "signals": list(mode.signals)} for mode in line.modes()
+    ]
     told = said | {"modes": modes, "input_before": input_before(tuning) if before is None else before}
     words, mend = clash_of(tuning, told)
     if words:
@@ -84,7 +89,7 @@ def choose_mode(*, tuning_id: int, actor: User, now: datetime) -> Tuning:
     )
     see_free(tuning, mends=True)
     with paired(tuning.display) as line:
-        wanted = mode_of(tuning, {mode.id: mode.label for mode in line.modes()})
+        wanted = mode_of(tuning, line.modes())
         if not wanted:
             raise WrongStateError(f"{tuning.display.name} has no mode called {tuning.picture_mode}: choose one under Target.")
         line.choose(wanted)

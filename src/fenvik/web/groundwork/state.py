@@ -11,7 +11,7 @@ from django.utils.dateparse import parse_datetime
 from fenvik.core.groundwork import CHECKS, Check, checks_for, extra_processing, signal_clash
 from fenvik.web.controls.values import Values, shown
 from fenvik.web.devices.displays import link_of
-from fenvik.web.devices.standing import clash_of, mode_of
+from fenvik.web.devices.standing import clash_of, mode_of, said_modes
 from fenvik.web.groundwork.models import Answer, CheckAnswer
 from fenvik.web.groundwork.words import when
 from fenvik.web.passes.models import PICTURES, PassPurpose, PassState
@@ -96,7 +96,7 @@ def _was_so(tuning: Tuning) -> str | None:
 
 
 def _mode(check: Check, tuning: Tuning, said: dict[str, Any] | None, answer: CheckAnswer | None, was_so: str | None) -> Row:
-    wanted = mode_of(tuning, {mode["id"]: mode["label"] for mode in (tuning.display.said or {}).get("modes") or []})
+    wanted = mode_of(tuning, said_modes(tuning.display.said))
     # Where it is not known which of its modes the tuning means, nobody has seen that it was in that one.
     if said is None and wanted and was_so is not None and (answer is None or answer.answer == Answer.OPEN):
         return Row(check, "right", f"the display was in {tuning.picture_mode} {when(was_so)}")

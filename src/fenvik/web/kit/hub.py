@@ -3,6 +3,7 @@
 import asyncio
 import contextlib
 import json
+import secrets
 from collections import defaultdict
 from collections.abc import AsyncIterator, Iterator
 
@@ -28,6 +29,12 @@ class Hub:
         self._queues: dict[Key, set[asyncio.Queue[int]]] = defaultdict(set)
         self.trouble: dict[int, str] = {}  # by tuning: what keeps its pass from going on, until the next that is heard of it
         self.count = 0  # of notifications: whoever renders for one number need not render again
+        self._own = secrets.token_hex(4)  # another process counts from the same number
+
+    @property
+    def mark(self) -> str:
+        """What names this moment: as long as it is the same, nothing has been heard here."""
+        return f"{self._own}.{self.count}"
 
     @property
     def pages(self) -> int:
@@ -82,6 +89,7 @@ class Hub:
                 connection = await psycopg.AsyncConnection.connect(**own_line(), autocommit=True)
                 async with connection:
                     await connection.execute(f"LISTEN {CHANNEL}")
+                    self.count += 1  # what was told before now was not heard
                     self.tell_all()
                     async for note in connection.notifies():
                         told = json.loads(note.payload)

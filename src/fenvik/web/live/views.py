@@ -110,8 +110,11 @@ async def live(request: Asking, pk: int, stop: str) -> StreamingHttpResponse:
             yield "retry: 700\n\n"
             sent: dict[str, str] = {}
             trouble = ""
-            # The first look is this page's own: what others share may be older than what this page has just done.
-            fragments = await sync_to_async(render_fragments, thread_sensitive=False)(*key)
+            # The first look is this page's own: what others share may be older than what this page has just done. There is none
+            # where nothing has been heard since the page itself was made.
+            fragments = {}
+            if request.GET.get("seen") != hub.mark:
+                fragments = await sync_to_async(render_fragments, thread_sensitive=False)(*key)
             while True:
                 changed = {name: html for name, html in fragments.items() if sent.get(name) != html}
                 fresh = {name: with_keys(html.replace(PLACEHOLDER, watcher.token)) for name, html in changed.items()}

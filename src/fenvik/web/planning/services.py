@@ -238,7 +238,7 @@ def keep_target(*, tuning_id: int, actor: User, cleaned: dict[str, Any]) -> Tuni
     tuning = Tuning.objects.of_firm(actor.firm_id).select_for_update(of=WHOLE).select_related("source").get(pk=tuning_id)
     nobody_chose = tuning.bits == usual_bits(tuning.signal, tuning.source)
     cleaned |= _of_another_range(tuning, cleaned)
-    if tuning.picture_mode != cleaned["picture_mode"]:
+    if (tuning.picture_mode, tuning.signal) != (cleaned["picture_mode"], cleaned["signal"]):
         tuning.mode_id = ""  # it was another mode's
     for name in ("name", "picture_mode", "purpose", "signal", "target_name", "luminance", "tolerance"):
         setattr(tuning, name, cleaned[name])

@@ -7,6 +7,7 @@ from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 
+from fenvik.web.kit.hub import hub
 from fenvik.web.people.asking import Asking
 from fenvik.web.stops.options import options_of
 from fenvik.web.stops.scenes import make_scene
@@ -20,9 +21,11 @@ def show_stop(request: Asking, pk: int, stop: str, **extra: Any) -> HttpResponse
         raise Http404
     # What was typed wrongly is shown where it was typed: the form says which part of the stop that is.
     options = options_of(request.POST if request.method == "POST" else request.GET)
+    seen = "" if extra else hub.mark  # before anything is asked: what changes meanwhile is drawn by the live view
     scene = make_scene(request.user.firm_id, pk, stop, options, person_id=request.user.pk, extra=extra)
     wrong = extra.get("problems") or extra.get("problem")
-    return render(request, "stops/page.html", {"scene": scene}, status=422 if wrong else 200)
+    shown = {"scene": scene, "live_query": options.live_query(seen)}
+    return render(request, "stops/page.html", shown, status=422 if wrong else 200)
 
 
 def back_to(request: Asking, tuning: Tuning, **other: str) -> HttpResponse:

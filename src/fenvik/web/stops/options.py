@@ -68,12 +68,10 @@ class Options:
         parts += self.more
         return f"?{urlencode(parts)}" if parts else ""
 
-    @property
-    def live_query(self) -> str:
-        """The end of the address of the live view: it shows what this page shows."""
-        if not self.ask:
-            return self.query
-        return f"{self.query or '?'}{'&' if self.query else ''}{urlencode({'ask': self.ask})}"
+    def live_query(self, seen: str) -> str:
+        """Return the end of the address of the live view, which shows what this page shows, as it was at the moment ``seen``."""
+        parts = urlencode({name: told for name, told in (("ask", self.ask), ("seen", seen)) if told})
+        return f"{self.query}{'&' if self.query else '?'}{parts}" if parts else self.query
 
 
 def options_of(asked: QueryDict) -> Options:

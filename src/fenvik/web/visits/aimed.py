@@ -8,6 +8,7 @@ from django.db import models
 
 from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, XY, Primaries
 from fenvik.core.colour.target import TARGETS, Target
+from fenvik.link.display import SIGNALS as SIGNALS  # noqa: PLC0414 - those who know what is aimed at have them from here
 from fenvik.web.kit.models import FirmModel
 from fenvik.web.visits.white import WhitePart, aim_of, chain, parts_of
 
@@ -21,7 +22,6 @@ TARGET_LABELS = {
     "bt2020-hlg": "BT.2020, HLG, D65",
     "free": "free target",
 }
-SIGNALS = {"sdr": "SDR", "hdr10": "HDR10", "hlg": "HLG", "dynamic": "dynamic metadata"}
 PRIMARIES = {"bt709": ("BT.709", BT709), "p3d65": ("P3-D65", P3D65), "bt2020": ("BT.2020", BT2020)}
 FREE_CURVES = {"bt1886": "BT.1886", "power": "gamma", "srgb": "sRGB", "pq": "PQ", "hlg": "HLG"}
 CARRIED = {"hdr10": "pq", "dynamic": "pq", "hlg": "hlg"}  # the curve that a signal is made with

@@ -59,7 +59,7 @@ class TargetForm(EndForm):
         }  # fmt: skip
         super().__init__(*args, initial=initial, **kwargs)
         # A display on the link has said which modes it has: they are offered.
-        self.modes = [mode["label"] for mode in (tuning.display.said or {}).get("modes", [])]
+        self.modes = list(dict.fromkeys(mode["label"] for mode in (tuning.display.said or {}).get("modes", [])))
         if self.modes:
             self.fields["picture_mode"].widget.attrs["list"] = "modes"
 

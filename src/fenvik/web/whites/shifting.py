@@ -10,6 +10,7 @@ from fenvik.core.colour.curves import pq_inverse
 from fenvik.core.colour.space import XY, uv_to_xyz, xy_to_uv, xyz_to_uv, xyz_to_xy
 from fenvik.core.measure.shift import Shift, base_for, shift_of
 from fenvik.core.signal.patches import grey
+from fenvik.link.display import find_mode
 from fenvik.web.devices.displays import paired
 from fenvik.web.devices.standing import is_paired
 from fenvik.web.groundwork.survey import SETTLES_S
@@ -68,7 +69,7 @@ def _places(tuning: Tuning, named: str, preset: str) -> list[dict[str, Any]]:
         return [{"label": tuning.picture_mode}, *places]
     with paired(tuning.display) as line:
         modes = [m for m in line.modes() if tuning.signal in m.signals]
-        own = next((m for m in modes if m.id == tuning.mode_id or m.label == tuning.picture_mode), None)
+        own = find_mode(modes, tuning.mode_id or tuning.picture_mode, tuning.signal)
         if own is None:
             raise WhitesError(f"The display has no mode {tuning.picture_mode} for this signal: name it as the display does.")
         chosen = [part.strip().lower() for part in named.replace(";", ",").split(",") if part.strip()]
