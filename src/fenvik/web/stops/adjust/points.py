@@ -20,6 +20,7 @@ from fenvik.web.stops.progress import expected_s
 from fenvik.web.stops.scenes import Scene
 
 LEVEL_STD = 0.0008  # of drive: how well all readings together know a level
+HALF_A_CODE = 0.25  # percent of signal, of eight bits
 
 
 def show_points(scene: Scene, found: dict[float, Any]) -> None:
@@ -123,6 +124,8 @@ def _model_rows(scene: Scene, points: Points, found: dict[float, Any]) -> tuple[
     rows = []
     for i, level in enumerate(plan.levels):
         percent = round(100.0 * float(level), 1)
+        if abs(percent - round(percent)) < HALF_A_CODE:  # what was asked for, and not the code nearest to it
+            percent = float(round(percent))
         was = found.get(float(round(percent)))
         rows.append(
             balance_chart.Level(
