@@ -22,10 +22,10 @@ SDR = TARGETS["bt709-bt1886"]
 def test_intervals_hold_and_equal_displays_seldom_differ(kind):
     """Read once and with four averages, with whites for drift in every third: at least 88 of 100 held, at most 12 said to differ.
 
-    36 repeats of four figures; what 1,000 give is in docs/results.md. Before, averages of lengths were held by 1 to 92 of 100.
+    24 repeats of four figures; what 1,000 give is in docs/results.md. Before, averages of lengths were held by 1 to 92 of 100.
     """
     rng, held, differ = np.random.default_rng(3), [], []
-    for turn in range(36):
+    for turn in range(24):
         if turn % 12 == 0:
             shown = intervals.display(kind, rng, SDR, np.linspace(100, 0, 21 if turn % 24 else 11))
             perfect = intervals.read(shown, rng, 1, drifts=False)

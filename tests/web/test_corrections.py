@@ -188,7 +188,9 @@ def test_where_a_correction_fits_less_it_says_so(field, reference, person, now):
     assert fit_of(made, field, now).warnings == ()
     field.picture_mode = "Shop"
     assert "another picture mode, Film" in fit_of(made, field, now).warnings[0]
-    field.picture_mode = "Film"
+    field.picture_mode, field.signal = "Film", "hdr10"
+    assert "another signal, SDR" in fit_of(made, field, now).warnings[0]
+    field.signal = "sdr"
     made.display_id = None
     assert "another sample of this model" in fit_of(made, field, now).warnings[0]
     made.model = "56"

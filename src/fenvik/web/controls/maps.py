@@ -187,9 +187,9 @@ def read_over_link(*, tuning_id: int, actor: User, now: datetime) -> tuple[int, 
     see_free(tuning, by_hand=True)
     with paired(tuning.display) as line:
         modes = line.modes()
-        # A tuning may have been for another signal when its mode was found.
-        read = next((m for m in modes if m.id == tuning.mode_id and tuning.signal in m.signals), None)
-        chosen = read or find_mode(modes, tuning.picture_mode, tuning.signal)
+        chosen = read = next((m for m in modes if m.id == tuning.mode_id), None)
+        if read is None or tuning.signal not in read.signals:  # the tuning may have been for another signal then
+            chosen = find_mode(modes, tuning.picture_mode, tuning.signal) or read
         if chosen is None:
             raise NoModeError(
                 f"{tuning.display.name} has no mode called {tuning.picture_mode}. "

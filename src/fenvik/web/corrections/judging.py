@@ -17,6 +17,7 @@ from fenvik.core.procedures.comparing import OF_WHITE
 from fenvik.core.types import Floats
 from fenvik.web.corrections.models import Correction
 from fenvik.web.corrections.sides import Sides
+from fenvik.web.visits.aimed import SIGNALS
 from fenvik.web.visits.models import Tuning
 
 OLD = timedelta(days=365)  # filters age; a reference is calibrated anew about so often
@@ -42,6 +43,9 @@ def fit_of(correction: Correction, tuning: Tuning, now: datetime) -> Fit | None:
     if correction.display_id == display.pk:
         if correction.picture_mode and correction.picture_mode != tuning.picture_mode:
             said.append(f"It was made in another picture mode, {correction.picture_mode}.")
+            rank = 1
+        elif correction.signal and correction.signal != tuning.signal:  # many displays call their modes for both alike
+            said.append(f"It was made with another signal, {SIGNALS.get(correction.signal, correction.signal)}.")
             rank = 1
     elif (correction.maker, correction.model) == (display.maker, display.model):
         said.append(f"It was made on another sample of this model, {correction.serial or 'without a serial'}.")

@@ -9,6 +9,7 @@ from django.db import transaction
 from fenvik.core.analysis.standing import Standing, best_of, standing_of
 from fenvik.core.errors import FenvikError, NoWhiteError
 from fenvik.core.signal.patches import Patch, full_colours, grey
+from fenvik.link.display import modes_told_apart
 from fenvik.web.controls.values import values_of
 from fenvik.web.devices.displays import paired
 from fenvik.web.devices.standing import is_paired
@@ -59,7 +60,8 @@ def patches_of(tuning: Tuning) -> list[Patch]:
 def _modes(tuning: Tuning, named: str) -> list[dict[str, Any]]:
     if is_paired(tuning.display):
         with paired(tuning.display) as line:
-            return [{"mode": m.id, "label": m.label} for m in line.modes() if tuning.signal in m.signals]
+            called = modes_told_apart([m for m in line.modes() if tuning.signal in m.signals])
+            return [{"mode": id_, "label": label} for id_, label in called.items()]
     labels = dict.fromkeys(part.strip()[:60] for part in named.replace(";", ",").split(",") if part.strip())
     return [{"label": label, "hold": f"Choose the mode {label} in the menu, then go on."} for label in labels]
 

@@ -10,7 +10,7 @@ from fenvik.core.colour.curves import pq_inverse
 from fenvik.core.colour.space import XY, uv_to_xyz, xy_to_uv, xyz_to_uv, xyz_to_xy
 from fenvik.core.measure.shift import Shift, base_for, shift_of
 from fenvik.core.signal.patches import grey
-from fenvik.link.display import find_mode
+from fenvik.link.display import find_mode, modes_told_apart
 from fenvik.web.devices.displays import paired
 from fenvik.web.devices.standing import is_paired
 from fenvik.web.groundwork.survey import SETTLES_S
@@ -74,9 +74,9 @@ def _places(tuning: Tuning, named: str, preset: str) -> list[dict[str, Any]]:
             raise WhitesError(f"The display has no mode {tuning.picture_mode} for this signal: name it as the display does.")
         chosen = [part.strip().lower() for part in named.replace(";", ",").split(",") if part.strip()]
         others = [m for m in modes if m.id != own.id and (not chosen or m.label.lower() in chosen or m.id.lower() in chosen)]
-        made = []
+        made, called = [], modes_told_apart(modes)
         for mode in (own, *others):
-            place: dict[str, Any] = {"label": mode.label, "mode": mode.id}
+            place: dict[str, Any] = {"label": called[mode.id], "mode": mode.id}
             choices = [c for c in line.controls(mode.id) if c.get("role") == "white-preset" and c["kind"] == "choice"]
             choice = choices[0] if choices else None
             if choice is not None:
