@@ -17,7 +17,10 @@ from launcher.setup import ROOT, STATE, SetupError, postgres_bin, say
 HOST = "127.0.0.1"
 OWNER = "postgres"
 LOOK_S = 1.0
-SPEED = ["fsync=off", "synchronous_commit=off", "full_page_writes=off"]  # for tests only: their data may be lost
+# For tests only: their data may be lost, and nobody looks at what the server is doing.
+SPEED = [
+    "fsync=off", "synchronous_commit=off", "full_page_writes=off", "jit=off", "track_activities=off", "update_process_title=off",
+]  # fmt: skip
 
 
 # Below those that the system gives to whoever connects: there a port that is free now may be somebody's the next moment.

@@ -420,9 +420,8 @@ def test_the_reference_is_read_again_on_what_is_left_and_a_meter_that_changed_is
     assert len(job.as_found) == len(job.as_left) == len(job.proof)
 
 
-@pytest.mark.parametrize("when", [40, 55])
-def test_when_a_meter_changed_is_found_and_what_it_read_before_counts_on(when):
-    site, found = Drifting(1, "p2", 6), []
+def test_when_a_meter_changed_is_found_and_what_it_read_before_counts_on():
+    site, found, when = Drifting(1, "p2", 6), [], 40
     site.when = when
     listed = [p for p in correction_list("four-colour", 10, "limited") if p.label in NAMED]
     before = site.truth(TARGET)

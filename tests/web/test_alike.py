@@ -41,6 +41,15 @@ def test_the_mode_is_the_one_that_takes_the_tunings_signal(expert, person, bench
     assert clash_of(fresh(expert), said)[0] == "The display is in Expert (SDR); this tuning is for Expert (HDR10)."
 
 
+def test_a_map_that_was_kept_with_the_names_of_the_menu_itself_stays(expert, person, now):
+    menu = expert.display.menu_map
+    menu.controls = [c | {"label": c["label"].split(" (")[0]} for c in menu.controls]
+    menu.save()
+    read_over_link(tuning_id=expert.pk, actor=person, now=now)
+    assert fresh(expert).display.menu_map_id == menu.pk
+    assert "Red (gain)" in {c["label"] for c in values_of(fresh(expert)).controls}
+
+
 def test_what_is_turned_has_a_name_that_tells_which_it_was(expert, person, now, signed_in):
     values = values_of(expert)
     assert len({c["label"] for c in values.controls}) == len(values.controls)

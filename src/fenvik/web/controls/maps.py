@@ -7,6 +7,7 @@ from typing import Any
 from django.db import transaction
 
 from fenvik.core.errors import FenvikError
+from fenvik.core.labels import told_apart
 from fenvik.link.display import find_mode
 from fenvik.web.clients.models import Display
 from fenvik.web.controls.blocks import BlockError, block, joined, number_of
@@ -30,8 +31,8 @@ class MapMovedError(FenvikError):
 
 
 def _plain(controls: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Return controls without what differs from mode to mode."""
-    return [{k: v for k, v in c.items() if k not in ("value", "default")} for c in controls]
+    """Return controls without what differs from mode to mode, named as they are over the link, whenever a map was kept."""
+    return [{k: v for k, v in c.items() if k not in ("value", "default")} for c in told_apart(controls)]
 
 
 def same_model(display: Display) -> list[MenuMap]:
