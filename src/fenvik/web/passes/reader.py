@@ -64,7 +64,7 @@ class Reader:
     def read(self, turn: Turn, average: int, *, show: bool) -> Taken:
         """Show a patch where it is not there yet, let it settle, and read it; in the dark longer, where that is wanted."""
         pass_, devices = self._pass, self.devices
-        if show and not self._was_typed(turn):
+        if show and not self.was_typed(turn):
             chart = turn.row.get("chart")
             if chart is not None and not devices.is_shown_by_hand:
                 devices.source.chart(chart["name"], chart.get("options"))
@@ -115,7 +115,7 @@ class Reader:
     def _show(self, patch: Patch, window: float) -> None:
         self.devices.source.patch(patch.rgb, window=window, surround=self._surround)
 
-    def _was_typed(self, turn: Turn) -> bool:
+    def was_typed(self, turn: Turn) -> bool:
         """Whether the value that is wanted was typed while nobody held the pass: its patch was shown before it was asked."""
         told = (self._pass.answer or {}).get("n")
         return self.devices.is_typed(turn) and told == f"value-{turn.index}-{turn.taken}"

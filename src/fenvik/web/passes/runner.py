@@ -161,6 +161,8 @@ class Runner:
             self._connect()
             if self.row.get("wait_s") and self.last_read is not None:
                 self._wait_until(self.last_read + float(self.row["wait_s"]))
+            # What was typed while nobody held the pass is not shown anew for it, and the source that was opened again shows black.
+            is_there = not self.reader.was_typed(self.turn)
             try:
                 taken = self._read(show=self.turn.look != shown)
             except TakenBackError:
@@ -174,7 +176,7 @@ class Runner:
                 self._stands_otherwise(clash, "What was being read then was thrown away.")
                 shown = None
                 continue
-            shown, self.last_read = self.turn.look, taken.started_at.timestamp()
+            shown, self.last_read = self.turn.look if is_there else None, taken.started_at.timestamp()
             asked = self.store.add(taken)
             self._tell_the_script(taken)
             self.taken += 1
