@@ -212,6 +212,9 @@ def test_a_correction_beside_a_keyed_reference(equipped, person, now, bench):
     assert (started.readings.count(), lit.count()) == (12, 10), "both meters have seen every patch"
     made = making.keep(pass_id=started.pk, actor=person, method="four-colour", note="", now=now)
     assert made.reference_name == "Lab meter"
+    started.readings.filter(index__in=range(1, 12, 2)).update(x=0.024, y=0.025, z=0.027)
+    told = making.draft_of(started)
+    assert (told.made, "the meter read the same light of white, red, green and blue" in told.problem) == (None, True)
 
 
 def _observer():

@@ -21,6 +21,7 @@ from fenvik.web.visits.aimed import SIGNALS
 from fenvik.web.visits.models import Tuning
 
 OLD = timedelta(days=365)  # filters age; a reference is calibrated anew about so often
+UNLIKE = 1.3  # times: of white and its three parts every display gives more than that apart
 
 
 @dataclass(frozen=True)
@@ -89,6 +90,17 @@ def best_of(corrections: Sequence[Correction], tuning: Tuning, now: datetime) ->
 def white_of(sides: Sides) -> Floats | None:
     """Return the field meter's white, or None without one."""
     return sides.meter[sides.labels.index("white")] if "white" in sides.labels else None
+
+
+def blind_to(sides: Sides) -> str:
+    """Return in a sentence which meter read white and its parts alike, which no display gives alike; empty where both see them."""
+    if any(name not in sides.labels for name in OF_WHITE):
+        return ""
+    for name, side in (("the reference", sides.reference), ("the meter", sides.meter)):
+        light = side[[sides.labels.index(patch) for patch in OF_WHITE], 1]
+        if light.max() < UNLIKE * max(float(light.min()), 1e-9):
+            return f"{name} read the same light of white, red, green and blue, so it does not see the picture."
+    return ""
 
 
 def make(method: str, sides: Sides, repeatability: float) -> Made:

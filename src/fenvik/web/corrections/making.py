@@ -22,7 +22,7 @@ from fenvik.core.signal.patches import Patch, patch
 from fenvik.core.types import Floats
 from fenvik.web.controls.values import values_of
 from fenvik.web.corrections.choosing import renew, renew_all
-from fenvik.web.corrections.judging import believed, holds_although_less, make, repeatability_at, white_of
+from fenvik.web.corrections.judging import believed, blind_to, holds_although_less, make, repeatability_at, white_of
 from fenvik.web.corrections.models import METHODS, Comparison, Correction
 from fenvik.web.corrections.sides import Sides
 from fenvik.web.devices.models import Device, DeviceRole
@@ -208,6 +208,9 @@ def draft_of(pass_: Pass, method: str = "", readings: list[Reading] | None = Non
         if made is not None and not moving and holds_although_less(sides, made):
             all_the_same = replace(made, warnings=(*made.warnings, ALL_THE_SAME.format(100 * less)))
         made, problem = None, f"No correction can be made of this: {against} {MEND}"
+    if blind := blind_to(sides):
+        made, all_the_same = None, None
+        problem = f"No correction can be made of this: {blind} Aim it at the patch, look at the screen, then begin again."
     warnings = (() if made is None else made.warnings) + moving
     told = kept.proposed, kept.additivity, kept.not_the_sum
     return Draft(pass_, sides, wanted, *told, less, made, problem, all_the_same, warnings)
