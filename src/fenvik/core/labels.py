@@ -31,6 +31,11 @@ def told_apart(controls: Sequence[Told]) -> list[dict[str, Any]]:
     return [{**control, "label": name} for control, name in zip(controls, called, strict=True)]
 
 
+def bare(label: str) -> str:
+    """Return a name without what was added to it: in a mode with fewer controls less tells them apart, or something else."""
+    return label.partition(" (")[0]
+
+
 def _telling(alike: Sequence[Told], ways: Sequence[Callable[[Told], str]]) -> list[str]:
     """Return what tells all of them apart by the first way that does; empty where none does."""
     for way in ways:

@@ -8,7 +8,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from fenvik.core.errors import FenvikError
-from fenvik.core.labels import told_apart
+from fenvik.core.labels import bare
 from fenvik.link.display import LinkedDisplay
 from fenvik.web.controls.models import ControlChange
 from fenvik.web.controls.services import record_changes
@@ -30,8 +30,8 @@ def standing(tuning: Tuning, line: LinkedDisplay) -> dict[str, Any]:
     lately = ControlChange.objects.filter(tuning=tuning, is_told=False, at__gt=timezone.now() - LATELY)
     line.was_set(mode, lately.order_by("id").values_list("control", "after"))
     menu = tuning.display.menu_map
-    labels = {c["id"]: c["label"] for c in told_apart(menu.controls)} if menu is not None else {}
-    return {c["id"]: c["value"] for c in line.controls(mode) if labels.get(c["id"]) == c["label"]} if mode else {}
+    labels = {c["id"]: bare(c["label"]) for c in menu.controls} if menu is not None else {}
+    return {c["id"]: c["value"] for c in line.controls(mode) if labels.get(c["id"]) == bare(c["label"])} if mode else {}
 
 
 def take_as_told(*, tuning: Tuning, line: LinkedDisplay, now: datetime, **more: Any) -> list[ControlChange]:
