@@ -117,6 +117,20 @@ def test_white_that_curves_end_at_lies_between_the_points_of_a_cube_and_is_not_d
     np.testing.assert_allclose(drawn, own.values[:, -1], atol=0.003)
 
 
+@pytest.mark.parametrize("ends", [1.0, 0.71])
+def test_curves_that_a_cube_alone_holds_are_met_between_its_points(ends):
+    s = np.linspace(0, 1, 1024)
+    own = Curves(np.minimum(np.stack([0.96 * s**0.97, s + 0.03 * np.sin(9 * s), 1.01 * s**1.1]), 0.9 * ends))
+    at = own.on_points(17, ends)
+    needed = (s > 0.05) & (s <= 0.7 * ends)  # the corner above is cut, whichever way
+    np.testing.assert_allclose(at.values[:, needed], own.values[:, needed], atol=0.003)
+    assert ((at.values[:, 0] == own.values[:, 0]).all(), (np.diff(at.values, axis=1) >= 0).all()) == (True, True)
+    cube = Split.none_before(at).cube(17, Wheel(1.4 * CORNERS), transfer.pq, transfer.pq_inverse).reshape(17, 17, 17, 3)
+    grey = np.linspace(0.0, 1.0, 301)
+    drawn = np.stack([ndimage.map_coordinates(cube[..., c], np.tile(grey * 16.0, (3, 1)), order=1) for c in range(3)], axis=-1)
+    np.testing.assert_allclose(drawn, at.bent(np.repeat(grey[:, None], 3, axis=1)), atol=1e-3)
+
+
 def test_a_split_says_what_its_shared_curve_was_given():
     s = np.linspace(0, 1, 1024)
     split = Split.of(Curves(np.stack([s**1.1, s, s**0.95])), 0.7)

@@ -17,7 +17,7 @@ from fenvik.core.models.palette import palette_for
 from fenvik.core.procedures.desk import Desk
 from fenvik.core.procedures.job import Job
 from fenvik.core.procedures.steps import RefusedError, StoppedError, perform
-from tests.handsfree.jobs import adjusted
+from tests.handsfree.jobs import SDR, adjusted
 
 PQ, HLG = TARGETS["bt2020-pq"], TARGETS["bt2020-hlg"]
 MODES = {0: "m3", 1: "p4", 2: "c3", 3: "q3", 4: "l3"}
@@ -106,6 +106,23 @@ def test_curves_a_cube_and_a_tone_bring_the_oled_to_what_its_sub_pixels_can(seed
     assert set(job.installer.installed) == {"tone", "curves", "cube"}
     assert all(c["value"] == job.desk.found[c["id"]] for c in job.desk.controls if not (c["role"] or "").startswith("process"))
     assert len(job.desk.taken) <= 140
+
+
+@pytest.mark.parametrize(("signal", "by", "sizes", "most"), [
+    ("sdr", "install", [9, 17], (0.4, 1.0, 1.0)), ("sdr", "both", [17, 33], (0.5, 1.1, 1.0)), ("hdr10", "install", [33, 65], (1.3, 8.0, 7.0)),
+])  # fmt: skip
+def test_a_display_that_takes_a_cube_alone_has_its_greys_put_in_place_by_it_too(signal, by, sizes, most):
+    target, mode = (SDR, "p1") if signal == "sdr" else (PQ, "p4")
+    here = Site(1, mode, 101, signal=signal)
+    here.display.optics.build = replace(here.display.optics.build, installs={"cube": {"sizes": sizes}})
+    job = adjusted(here, target, by=by, takes=here.display.optics.build.installs)
+    assert set(job.installer.installed) == {"cube"}
+    if signal == "sdr":
+        greys, worst, colours, _ = here.truth(target)
+    else:
+        told, seen, _, _ = here.hdr_truth(target)
+        greys, worst, colours = told.mean(), told.max(), seen.mean()
+    assert (greys < most[0], worst < most[1], colours < most[2]) == (True, True, True), (greys, worst, colours)
 
 
 @pytest.mark.parametrize(("without", "luminance"), [("tone", None), ("", 300.0)])

@@ -25,6 +25,7 @@ CLEAR = 0.008  # of signal: a target that ends so far below what a light gives n
 STEEP = 0.1  # of signal for each of signal: by how much a display's own scale may be off beyond what was read
 STEADY = 1e-4  # of signal: by how much curves rise at least from one of their values to the next, of a thousand
 TIED = 0.35  # how strongly corners are held to doing nothing, against one patch that says otherwise
+BEYOND = 0.1  # how much it counts that curves are met above what they are needed for
 AT_LAST, LEAST_RISE = 0.015, 0.2  # of signal: the end of a curve, that tells how it would go on; of signal for each of signal
 PALE = (0.26, 0.56)  # of the greatest light, between it and the least: where a turn of colours sets in, and is whole
 
@@ -59,6 +60,19 @@ class Curves:
         """Return the signal fractions (..., 3) that leave the curves as these."""
         made = [np.interp(fraction[..., c], self.values[c], self.inputs) for c in range(3)]
         return np.stack(made, axis=-1)
+
+    def on_points(self, count: int, ends: float) -> "Curves":
+        """Return the curves as they are drawn between so many points, which lie so that up to a signal they are met best.
+
+        A cube has few points: where each lay on a curve, every bend between two of them would be cut.
+        """
+        s, at = self.inputs, np.linspace(0.0, 1.0, count)
+        hats = np.stack([np.interp(s, at, one) for one in np.eye(count)], axis=-1)
+        weight = np.where(s <= ends, 1.0, BEYOND)[:, None]
+        first = self.values[:, 0]  # black is not lifted for anything
+        rest = np.linalg.lstsq(weight * hats[:, 1:], weight * (self.values.T - hats[:, :1] * first), rcond=None)[0].T
+        points = np.maximum.accumulate(np.clip(np.column_stack([first, rest]), 0.0, 1.0), axis=1)
+        return replace(self, values=np.stack([np.interp(s, at, row) for row in points]))
 
     def data(self) -> dict[str, object]:
         """Return what a display is sent."""
@@ -265,6 +279,11 @@ class Split:
         beside = curves.values - curves.values.mean(axis=0)
         beside[:, at_end:] = beside[:, [at_end]]
         return cls(ends, shared, beside)
+
+    @classmethod
+    def none_before(cls, curves: Curves) -> "Split":
+        """Return the split of a cube that stands alone, with all of the curves in it."""
+        return cls(1.0, curves.inputs, curves.values - curves.inputs)
 
     def curves(self) -> Curves:
         """Return the curve that all three share, even above its end."""

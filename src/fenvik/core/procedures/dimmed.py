@@ -40,8 +40,8 @@ def bring_to(job: "Job", luminance: float) -> Procedure[bool]:
 
 def _in_pq(job: "Job", luminance: float) -> Procedure[bool]:
     """Turn it, unless that takes the light of every grey: then leave it, and say how a dimmer picture is had."""
-    if job.by == "install" and job.takes.get("curves"):
-        return (yield from lights.turn_light(job.desk, luminance))  # curves give back what it takes
+    if job.by == "install" and (job.takes.get("curves") or job.takes.get("cube")):
+        return (yield from lights.turn_light(job.desk, luminance))  # what is installed gives back what it takes
     level = round(100.0 * float(job.target.fraction(OF_WANTED * min(luminance, job.white), job.white, job.black)), 2)
     before, found = (yield from job.desk.read_once(level)), job.desk.settings
     if not (yield from lights.turn_light(job.desk, luminance)):

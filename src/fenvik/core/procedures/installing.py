@@ -9,13 +9,14 @@ from fenvik.core.analysis.highlights import three_points
 from fenvik.core.colour import curves as transfer
 from fenvik.core.colour.target import Target
 from fenvik.core.models.grey import wanted_of
-from fenvik.core.models.installed import Curves, Wheel, as_the_last, balanced_peak, curves_for
-from fenvik.core.procedures.cube import AGAIN, Cube
+from fenvik.core.models.installed import Curves, Split, Wheel, as_the_last, balanced_peak, curves_for
+from fenvik.core.procedures.cube import AGAIN, NEARLY, Cube
 from fenvik.core.procedures.steps import Procedure, RefusedError
 from fenvik.core.types import Floats
 
 GREYS = 11  # levels that curves are made from
 AGAIN_ROUNDS, LEAST_AGAIN = 2, 8
+USUAL_SIZE = 1024
 UNCHECKED_COST = 0.012  # in HLG, where the last change is not looked at any more
 PEAK_COST, MOST_COST = 0.015, 0.045  # of the peak that was found: what a balanced white may cost, and may be let cost for that
 # Curves are made anew, with no other reading than of the peak, where that costs more, or less than a neutral one may.
@@ -95,18 +96,22 @@ class Installer(Cube):
         if what == "curves":
             self.curves = Curves.none(self.curves.size)
         if what == "cube":
-            self.wheel, self.split = Wheel.none(), None
+            self.wheel, self.split, self.turned = Wheel.none(), None, None
+            if self.holds_curves:
+                self.curves, self.holds_curves = Curves.none(self.curves.size), False
         self.desk.notes.append(f"The display did not take the {what}, and it was left out: {refusal}")
 
     # Greys.
 
     def greys(self) -> Procedure[None]:
         """Make curves from greys, install them, and make them better from what is read then."""
-        if not self.takes.get("curves"):
-            self.desk.notes.append("This display takes no curves: greys are left to its controls, which “both” adjusts.")
+        if not self.takes.get("curves") and not self.sizes:
+            left = "greys are left to its controls, which “both” adjusts"
+            self.desk.notes.append(f"This display takes neither curves nor a cube: {left}.")
             return
-        yield from self.desk.say("curves")
-        self.curves = Curves.none(int(self.takes["curves"].get("size", 1024)))
+        self.holds_curves = not self.takes.get("curves")
+        yield from self.desk.say("cube" if self.holds_curves else "curves")
+        self.curves = Curves.none(USUAL_SIZE if self.holds_curves else int(self.takes["curves"].get("size", USUAL_SIZE)))
         if self.palette.is_shortened:
             self.open = (yield from self.desk.read_once(100.0)).xyz
         yield from self._see_lights()
@@ -114,9 +119,9 @@ class Installer(Cube):
 
     def greys_again(self) -> Procedure[None]:
         """Read greys with all that is installed, and make the curves better, as often as readings are left for, twice at most."""
-        if "curves" not in self.installed:
+        if not self.is_bent:
             return
-        yield from self.desk.say("curves once more")
+        yield from self.desk.say("cube once more" if self.holds_curves else "curves once more")
         self.looked = []  # a cube stands behind the curves now: what they gave before tells of another display
         for _ in range(AGAIN_ROUNDS):
             # The peak is read too, and perhaps twice more.
@@ -174,7 +179,7 @@ class Installer(Cube):
         """Hold the target against the peak as it is now."""
         if self.palette.is_shortened:
             self.white = self.peak = float((yield from self.desk.greys((100.0,)))[0].xyz[1])
-            if "cube" in self.installed:
+            if self.turned is not None:
                 self.paid.append((self.cost, self._lost))
                 self.cost = self._next_cost()
         elif self.target.is_hdr:
@@ -189,7 +194,7 @@ class Installer(Cube):
         Balance has taken more of it than it may. Levels are held against what it may leave. ``xyz``: full white as it was read.
         """
         white = (1.0 - UNCHECKED_COST - self.more) * self.found
-        most = self.curves.values[:, -1] + (0.0 if self.split is None else self.split.beside[:, -1])
+        most = self.curves.values[:, -1] + (0.0 if self.split is None or self.holds_curves else self.split.beside[:, -1])
         lights = np.maximum(self.target.matrix[1] * (self.target.inverse_matrix @ xyz), 0.0)
         more = float(lights[most < 1.0 - AT_ITS_END].sum())
         lower = self.white - white  # comes off the peak too
@@ -219,11 +224,21 @@ class Installer(Cube):
             self.is_neutral = peak <= float(lights.min())
             ends = np.full(3, float(transfer.pq_inverse(peak)))
             # Before a cube a light that ran on to full signal would be a colour.
-            opened = [bool(light <= 1.002 * peak) and "cube" not in self.installed for light in lights]
+            opened = [bool(light <= 1.002 * peak) and self.turned is None for light in lights]
         sent, drives = as_the_last([(sent, self._drives(xyz)) for sent, xyz in self.looked])
         self.curves = curves_for(self.curves, sent, drives, self._wanted, ends, open_top=opened, most=most, knee=self._knee)
-        yield from self.desk.install("curves", self.curves.data())
+        yield from self._give_curves()
         yield from self._see_peak()
+
+    def _give_curves(self) -> Procedure[None]:
+        """Install the curves; in the cube, where the display takes no other, as it draws them between its points."""
+        if not self.holds_curves:
+            yield from self.desk.install("curves", self.curves.data())
+            return
+        reached = float(self.target.fraction(NEARLY * self.white, self.white, self.black))
+        self.curves = self.curves.on_points(self._cube_size, reached if self.palette.is_shortened else 1.0)
+        self.split = Split.none_before(self.curves)
+        yield from self._cube()
 
     @property
     def _knee(self) -> Floats | None:

@@ -284,8 +284,8 @@ class Job:
 
     @property
     def _bends(self) -> bool:
-        """Whether curves do what points would."""
-        return self.by == "both" and bool(self.takes.get("curves"))
+        """Whether curves, or a cube that stands alone, do what points would."""
+        return self.by == "both" and bool(self.takes.get("curves") or self.takes.get("cube"))
 
     @property
     def _turns(self) -> bool:

@@ -152,7 +152,7 @@ def _lost_of_its_peak(job: "Job") -> str:
 
 def _of_a_white_with_a_tint(job: "Job") -> str:
     """Return what there is to say of an HLG display that curves were installed in, and whose peak or white had to give way."""
-    if job.target.curve != "hlg" or job.installer is None or "curves" not in job.installer.installed:
+    if job.target.curve != "hlg" or job.installer is None or not job.installer.is_bent:
         return ""
     was, now = job.installer.found, white_of(job.as_left)
     white = next((t.xyz for t in job.as_left if (t.fraction == 1.0).all()), None)

@@ -12,6 +12,7 @@ WORDS = {
     "tone": "a roll-off in place of its own", "curves": "curves for its greys", "matrix": "a matrix for its colours",
     "cube": "a cube for its colours",
 }  # fmt: skip
+ALONE = "a cube"  # it may be for greys too
 
 
 def _on(when: datetime) -> str:
@@ -23,7 +24,7 @@ def told_of(tuning: Tuning) -> list[str]:
     said = []
     run = Run.objects.filter(pass_of__tuning=tuning).exclude(installed=[]).select_related("pass_of").order_by("-pass_of_id").first()
     if run is not None:
-        whats = [WORDS.get(what, what) for what in run.installed]
+        whats = [ALONE if what == "cube" and "curves" not in run.installed else WORDS.get(what, what) for what in run.installed]
         listed = " and ".join([", ".join(whats[:-1]), whats[-1]] if len(whats) > 1 else whats)
         said.append(f"The display was given {listed} for this mode, on {_on(run.pass_of.created_at)}.")
     kept = given(tuning)

@@ -76,8 +76,9 @@ def _stays(scene: Scene, points: Points, plan: Plan) -> dict[str, Any] | None:
         others.append(("a roll-off that the display is given", "arrival", "target"))
     if rolls_off:
         others.append(("a target that is clipped at the peak", "arrival", "target"))
-    if takes.get("curves"):
-        others.append(("curves, installed by hands-free", "adjust", ""))
+    installed = next((word for what, word in (("curves", "curves"), ("cube", "a cube")) if takes.get(what)), "")
+    if installed:
+        others.append((f"{installed}, installed by hands-free", "adjust", ""))
     return {
         "low": 100 * stays.low, "high": 100 * stays.high, "worst": stays.worst, "others": others,
         "has_points": points.has_points,
