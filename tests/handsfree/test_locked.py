@@ -35,7 +35,7 @@ def test_what_is_locked_by_a_choice_is_adjusted_where_it_is_not(way):
     assert {c["id"]: c["value"] for c in display.rig.controls} == {c["id"]: job.desk.found[c["id"]] for c in display.rig.controls}
 
 
-@pytest.mark.parametrize("way", ["points refused", "points do nothing", "points stay"])
+@pytest.mark.parametrize("way", ["points do nothing", "points stay"])
 def test_points_that_wait_for_a_switch_are_asked_for_and_else_left_alone_in_a_sentence(way):
     asked = []
 

@@ -241,10 +241,9 @@ def test_a_warm_up_pass_waits_between_readings_and_hears_that_it_is_to_stop(pers
     assert made.summary["readings"] >= 3
 
 
-@pytest.mark.parametrize("name", PATTERNS)
-def test_every_pattern_has_its_page_and_three_examples(signed_in, tuning, name):
-    body = page(signed_in, tuning, f"?view=patterns&pattern={name}")
-    assert PATTERNS[name].look_for[:30].replace("’", "’") in body
+def test_every_pattern_has_its_page_and_three_examples(signed_in, tuning):
+    for name, pattern in PATTERNS.items():
+        assert pattern.look_for[:30] in page(signed_in, tuning, f"?view=patterns&pattern={name}")
     for how in ("low", "right", "high"):
         answer = signed_in.get(reverse("example", args=(name, how)))
         assert answer["Content-Type"] == "image/png"

@@ -190,7 +190,7 @@ def left_of(bench, hand, index):
     return follows.mean(), follows.max()
 
 
-OF_MODE = [(0, "m3", 0.8), (1, "p4", 0.95), (2, "c3", 1.1), (3, "q3", 1.3), (4, "l3", 0.9)]
+OF_MODE = [(0, "m3", 0.8), (1, "p4", 0.95), (3, "q3", 1.3)]
 
 
 @pytest.mark.parametrize(("index", "mode", "mean"), OF_MODE)
@@ -211,9 +211,7 @@ def test_who_follows_nudges_and_two_lists_brings_light_and_balance(index, mode, 
     assert (left[0] < mean, left[1] < 3.0) == (True, True)
 
 
-@pytest.mark.parametrize(("index", "mode", "aim", "mean"), [
-    (3, "q3", {"roll_off": "bt2390", "mastered": 4000.0}, 1.3), (1, "p4", {"roll_off": "bt2390", "diffuse": 100.0}, 2.2),
-])  # fmt: skip
+@pytest.mark.parametrize(("index", "mode", "aim", "mean"), [(1, "p4", {"roll_off": "bt2390", "diffuse": 100.0}, 2.2)])
 def test_an_end_and_a_reference_white_of_its_own_are_brought_about_by_hand(index, mode, aim, mean, person, now, bench):
     """The OLED's darkest greys are below the meter's floor then, and rightly."""
     hand = by_hand(person, bench, now, index, mode, **aim)

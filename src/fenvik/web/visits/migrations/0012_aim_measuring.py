@@ -12,6 +12,12 @@ MEASURING = (
     "meter_id, source_id, \"window\", settle_s, settles, average, bits, signal_range, frame_rate, surround, effort, low_below, "
     "low_average, low_effort, correction_id, correction_choice"
 )
+OLD_CONSTRAINTS = ("tolerance_above_zero", "window_within_screen", "free_target_has_its_facts")
+OLD_FIELDS = (
+    "average", "bits", "correction", "correction_choice", "diffuse", "effort", "frame_rate", "free", "knees", "low_average",
+    "low_below", "low_effort", "luminance", "mastered", "mastered_least", "max_cll", "meter", "roll_off", "rolled_by",
+    "settle_s", "settles", "signal_range", "source", "surround", "target_name", "tolerance", "white_parts", "window",
+)
 AT_ONCE = "SET CONSTRAINTS ALL IMMEDIATE"  # a table whose rows are still to be checked cannot be altered
 
 
@@ -42,6 +48,28 @@ class Inherit(Operation):
 
     def database_backwards(self, app_label, schema_editor, from_state, to_state):
         pass
+
+
+class Together(Operation):
+    """Several operations at a model that do not hang on each other. Models are drawn anew once and not after each: 31 took four seconds."""
+
+    reversible = True
+
+    def __init__(self, *operations):
+        self.operations = operations
+
+    def state_forwards(self, app_label, state):
+        state.__dict__.pop("apps", None)
+        for one in self.operations:
+            one.state_forwards(app_label, state)
+
+    def database_forwards(self, app_label, schema_editor, from_state, to_state):
+        for one in self.operations:
+            one.database_forwards(app_label, schema_editor, from_state, to_state)
+
+    def database_backwards(self, app_label, schema_editor, from_state, to_state):
+        for one in reversed(self.operations):
+            one.database_backwards(app_label, schema_editor, from_state, to_state)
 
 
 class Migration(migrations.Migration):
@@ -121,129 +149,9 @@ class Migration(migrations.Migration):
             [there("aim", AIM), there("measuring", MEASURING), AT_ONCE],
             [back("aim", AIM), back("measuring", MEASURING), AT_ONCE],
         ),
-        migrations.RemoveConstraint(
-            model_name='tuning',
-            name='tolerance_above_zero',
-        ),
-        migrations.RemoveConstraint(
-            model_name='tuning',
-            name='window_within_screen',
-        ),
-        migrations.RemoveConstraint(
-            model_name='tuning',
-            name='free_target_has_its_facts',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='average',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='bits',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='correction',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='correction_choice',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='diffuse',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='effort',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='frame_rate',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='free',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='knees',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='low_average',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='low_below',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='low_effort',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='luminance',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='mastered',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='mastered_least',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='max_cll',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='meter',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='roll_off',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='rolled_by',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='settle_s',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='settles',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='signal_range',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='source',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='surround',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='target_name',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='tolerance',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='white_parts',
-        ),
-        migrations.RemoveField(
-            model_name='tuning',
-            name='window',
+        Together(
+            *(migrations.RemoveConstraint("tuning", name) for name in OLD_CONSTRAINTS),
+            *(migrations.RemoveField("tuning", name) for name in OLD_FIELDS),
         ),
         migrations.AlterField(
             model_name='tuning',
