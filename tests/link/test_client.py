@@ -153,8 +153,20 @@ def test_a_description_without_a_required_member_is_a_fault(without):
     assert fault_of(ok(facts), call=lambda connection: Device(connection).describe()).kind == "shape"
 
 
-def test_a_directory_with_a_bad_entry_is_a_fault():
-    entry = {"role": "meter", "name": "n", "serial": "s", "host": "127.0.0.1", "port": 70000}
+@pytest.mark.parametrize(("told", "kept"), [
+    ({"cube": True, "curves": [], "matrix": False, "glow": 3}, {}),
+    ({"cube": {"sizes": [17, 129, "33", 1]}, "curves": {"size": 1}, "tone": True}, {"cube": {"sizes": [17]}, "tone": True}),
+    ({"cube": {"sizes": 17}, "curves": {"size": 256, "bits": 12}}, {"curves": {"size": 256}}),
+])  # fmt: skip
+def test_what_a_display_takes_is_what_can_be_given_to_it(told, kept):
+    facts = GOOD | {"role": "display", "technology": "oled", "installs": told}
+    with server(ok(facts)) as port, Connection("127.0.0.1", port) as connection:
+        assert Device(connection).describe().facts["installs"] == kept
+
+
+@pytest.mark.parametrize("wrong", [{"port": 70000}, {"role": ""}, {"role": "r" * 61}, {"role": None}])
+def test_a_directory_with_a_bad_entry_is_a_fault(wrong):
+    entry = {"role": "meter", "name": "n", "serial": "s", "host": "127.0.0.1", "port": 7000} | wrong
     assert fault_of(ok([entry]), call=lambda connection: Directory(connection).list()).kind == "shape"
 
 

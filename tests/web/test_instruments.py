@@ -2,10 +2,13 @@
 
 import threading
 import time
+from dataclasses import replace
 
 import pytest
 from django.urls import reverse
 
+from fenvik.standins import rpc
+from fenvik.web.demo.build import served
 from fenvik.web.devices.models import Device
 from fenvik.web.devices.reaching import AddressError, check_address
 from fenvik.web.devices.services import take_up
@@ -23,6 +26,24 @@ def run(tuning, person, now, **more):
     engine.run(started.pk)
     started.refresh_from_db()
     return started
+
+
+class Other(rpc.Device):
+    def __init__(self, role, serial):
+        super().__init__("Stonepass", "P4", serial)
+        self.role, self.port = role, 9
+
+
+def test_devices_of_roles_that_fenvik_does_not_use_are_said_and_cost_no_other(bench, person, now):
+    bench.directory.devices += [Other("processor", "SP4-1"), Other("lamp", "SP4-2")]
+    found = take_up(actor=person, address=bench.address, now=now)
+    assert len(found.devices) == len(bench.devices)
+    assert [said.split(".")[0] for said in found.problems] == [
+        "Stonepass P4 is a processor", "Stonepass P4 says that it is “lamp”",
+    ]  # fmt: skip
+    alone = replace(bench, displays=[], meters=[], sources=[], directory=Other("processor", "SP4-1"))
+    with served(alone) as address, pytest.raises(AddressError, match="is a processor"):
+        take_up(actor=person, address=address, now=now)
 
 
 def form_of(tuning, **changed):

@@ -8,13 +8,14 @@ from typing import Any
 from fenvik.link.connection import DEADLINE_S, Connection
 from fenvik.link.sane import MOST_ENTRIES, named
 
-ROLES = ("meter", "source", "display", "directory")
+USED = ("meter", "source", "display", "directory")  # a directory may list others, a processor among them
 READ_SLACK_S = 20.0  # added to the time that a meter itself expects
 LONGEST_NAME, LONGEST_LIST = 60, 200  # characters of a maker, model, serial; rows of a table, names in a list
 SLOWEST_S = 3600.0  # of one reading
 READ_TIMES = 6.0  # slower efforts and dark patches take several times the middle effort
 REFRESH_S, MOST_HZ = 30.0, 100_000.0
 MOST_SAMPLES = 5000  # of a spectrum
+MOST_VALUES, LARGEST_CUBE = 65_536, 65  # of a curve; points along an edge, of which more would not fit into a line of the link
 
 
 @dataclass(frozen=True)
@@ -82,7 +83,7 @@ class Device:
         facts = self.connection.call("describe", {})
         if not isinstance(facts, dict) or facts.get("link") != 1 or isinstance(facts.get("link"), bool):
             raise self.connection.fault("no description of link version 1")
-        if facts.get("role") not in ROLES:
+        if not facts.get("role") or not named(facts, ("role",), LONGEST_NAME):
             raise self.connection.fault("no role")
         for member in ("maker", "model", "serial", "firmware"):
             if not named(facts, (member,), LONGEST_NAME):
@@ -128,13 +129,30 @@ def _check_role(connection: Connection, facts: dict[str, Any]) -> None:
     for member, there in wanted.items():
         if not there:
             raise connection.fault(f"{member} missing or of the wrong kind")
+    if facts["role"] == "display":
+        facts["installs"] = _installable(facts["installs"])
+
+
+def _installable(told: dict[str, Any]) -> dict[str, Any]:
+    """Return what of that a display says that it takes can be given to it: sizes that are some, and that fit into a line."""
+    made = {what: True for what in ("matrix", "tone", "panel") if told.get(what)}
+    curves, cube = (told.get(what) if isinstance(told.get(what), dict) else {} for what in ("curves", "cube"))
+    if _size(curves.get("size"), MOST_VALUES):
+        made["curves"] = {"size": curves["size"]}
+    sizes = cube.get("sizes") if isinstance(cube.get("sizes"), list) else []
+    sizes = [size for size in sizes if _size(size, LARGEST_CUBE)]
+    return made | ({"cube": {"sizes": sizes}} if sizes else {})
+
+
+def _size(value: object, most: int) -> bool:
+    return isinstance(value, int) and not isinstance(value, bool) and 2 <= value <= most
 
 
 class Directory(Device):
     """A list of the devices that can be reached."""
 
     def list(self) -> list[Entry]:
-        """Return the devices of the directory."""
+        """Return the devices of the directory, those of a role that Fenvik does not use among them."""
         rows = self.connection.call("list", {})
         if not isinstance(rows, list) or len(rows) > MOST_ENTRIES:
             raise self.connection.fault(f"no list of devices, or one of more than {MOST_ENTRIES}")
@@ -143,7 +161,8 @@ class Directory(Device):
             port = row.get("port") if isinstance(row, dict) else None
             if (
                 not isinstance(row, dict)
-                or row.get("role") not in ROLES
+                or not row.get("role")
+                or not named(row, ("role",), LONGEST_NAME)
                 or not named(row, ("name", "serial", "host"), 2 * LONGEST_NAME)
                 or not isinstance(port, int)
                 or isinstance(port, bool)

@@ -10,7 +10,7 @@ from django.db import IntegrityError, transaction
 
 from fenvik.core.errors import FenvikError
 from fenvik.link.connection import Connection
-from fenvik.link.devices import Description, Directory, Entry
+from fenvik.link.devices import USED, Description, Directory, Entry
 from fenvik.link.devices import Device as Linked
 from fenvik.link.faults import DeviceError, LinkFault
 from fenvik.web.devices.models import Device
@@ -56,9 +56,12 @@ def take_up(*, actor: User, address: str, now: datetime) -> Found:
         described = Linked(connection).describe()
         if described.role != "directory":
             name = f"{described.maker} {described.model}".strip() or described.serial
+            if described.role not in USED:
+                raise AddressError(_of_no_use(name, described.role))
             return Found([_keep(actor, described, name, (place, port), None, now)], [])
-        entries = [entry for entry in Directory(connection).list() if entry.role != "directory"]
-    devices, problems = [], []
+        listed = [entry for entry in Directory(connection).list() if entry.role != "directory"]
+    devices, problems = [], [_of_no_use(entry.name, entry.role) for entry in listed if entry.role not in USED]
+    entries = [entry for entry in listed if entry.role in USED]
     for entry, told in zip(entries, _ask_all(firm, place, entries), strict=True):
         if isinstance(told, str):
             problems.append(told)
@@ -72,6 +75,13 @@ def take_up(*, actor: User, address: str, now: datetime) -> Found:
         except AddressError as problem:
             problems.append(str(problem))
     return Found(devices, problems)
+
+
+def _of_no_use(name: str, role: str) -> str:
+    """Return what there is to say of a device that is neither meter, source nor display."""
+    if role == "processor":
+        return f"{name} is a processor. Fenvik does not set it: what it makes of the picture is read with the display behind it."
+    return f"{name} says that it is “{role}”. Fenvik uses meters, sources and displays."
 
 
 def _ask_all(firm: Firm, directory: str, entries: list[Entry]) -> list[tuple[str, Description] | str]:
