@@ -14,6 +14,7 @@ from fenvik.core.colour import curves
 from fenvik.core.colour.itp import delta_itp
 from fenvik.core.colour.space import BT2020, D65_XY, P3D65, rgb_to_xyz_matrix
 from fenvik.core.colour.target import TARGETS, Target
+from fenvik.core.colour.unread import unread
 from fenvik.core.signal.decoding import decode
 
 ROLLED = Target("free", BT2020, curve="pq", rolls_off=True)
@@ -141,3 +142,27 @@ def test_a_reference_white_of_ones_own_takes_every_light_in_proportion():
     assert 55 < target.light(curves.pq_inverse(500.0), 80.0, 0.0) < 80
     clipped = replace(target, rolls_off=False)
     np.testing.assert_allclose(clipped.light(curves.pq_inverse([300.0, 900.0]), 80.0, 0.0), [300.0 * 40.0 / 203.0, 80.0], rtol=1e-6)
+
+
+@pytest.mark.parametrize("name", ["bt709-bt1886", "bt2020-hlg"])
+def test_a_black_that_is_too_dark_to_read_is_counted_as_is_usual_but_for_a_panel_that_lights_itself(name):
+    plain, fraction = TARGETS[name], np.repeat(np.linspace(0.05, 1.0, 8)[:, None], 3, axis=1)
+    told = replace(plain, unread=unread("lcd", 0.05))
+    for white, counted in ((100.0, 0.02625), (30.0, 0.02)):
+        np.testing.assert_allclose(told.xyz(fraction, white, 0.0), plain.xyz(fraction, white, counted))
+        np.testing.assert_allclose(told.drive(told.xyz(fraction, white, 0.0), white, 0.0), fraction, atol=1e-9)
+    np.testing.assert_array_equal(told.xyz(fraction, 100.0, 0.08), plain.xyz(fraction, 100.0, 0.08), "one that was read counts")
+    assert (unread("wrgb-oled", 0.05), unread("", 0.05), unread("lcd", 0.0)) == ((0.0, 0.0),) * 3
+
+
+def test_what_is_told_counts_an_unread_black_as_none_and_has_the_usual_one_in_its_doubt():
+    codes = np.repeat(np.array([235, 126, 60, 38, 16])[:, None], 3, axis=1)
+    fraction = decode(codes, 8, "limited")
+    xyz = TARGETS["bt709-bt1886"].xyz(fraction, 100.0, 0.04)
+    xyz[-1] = 0.0
+    sheet = Readings(codes, xyz, 8, "limited", ("",) * 5, np.ones(5), dark=np.array([False] * 4 + [True]))
+    told, plain = (analyse(sheet, replace(TARGETS["bt709-bt1886"], unread=known)) for known in (unread("lcd", 0.05), (0.0, 0.0)))
+    np.testing.assert_array_equal(told.target_xyz, plain.target_xyz)
+    off = told.readings.xyz[3, 1] - told.target_xyz[3, 1]
+    assert plain.apart_std[3] < 0.1 * off < off < 2 * told.apart_std[3], "too bright, and nobody can be sure of it"
+    assert (told.unread, plain.unread) == (pytest.approx(0.02625), 0.0)

@@ -1,10 +1,14 @@
 """What is told of black from blacks that were read with the signal lifted or lowered."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
 from bench.displays import RandomDisplay
+from bench.site import Site
 from fenvik.core.colour.target import TARGETS
+from fenvik.core.colour.unread import unread
 from fenvik.core.models.black import POWER, black_of
 from tests.handsfree.jobs import adjusted
 
@@ -71,3 +75,16 @@ def test_black_that_was_read_just_below_what_is_seen_is_raised_no_farther():
     adjusted(display)
     left = display.emitted(np.zeros((1, 3)))[0, 1]
     assert left < 1.3 * found, "half as bright again where a lift of 11 of 100 was taken for none"
+
+
+@pytest.mark.parametrize(("index", "mode", "floor", "most"), [
+    (2, "c2", 0.05, (0.9, 1.6)), (0, "m2", 0.5, (1.0, 1.6)), (1, "p2", 0.5, (0.4, 0.8)),
+])  # fmt: skip
+def test_a_black_that_the_meter_cannot_read_is_counted_as_is_usual_and_that_is_said(index, mode, floor, most):
+    site = Site(index, mode, 55)
+    site.meter.kind = replace(site.meter.kind, floor=floor)
+    job = adjusted(site, replace(TARGET, unread=unread(site.display.optics.technology, floor)), ("light", "white", "grey"))
+    mean, worst, _, _ = site.truth(TARGET)
+    assert (job.restored, mean < most[0], worst < most[1]) == (False, True, True), (mean, worst)
+    said = [note for note in job.desk.notes if "Black is too dark for the meter" in note]
+    assert len(said) == (index != 1), "an OLED has none"

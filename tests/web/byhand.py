@@ -31,7 +31,7 @@ def by_hand(person, bench, now, index, mode, *, signal="hdr10", tolerance=3.0, t
     display = bench.displays[index]
     display.choose_mode(mode)
     menu = menu_map_of(person.firm, tuning.display.maker, tuning.display.model, display.menu, mode)
-    Display.objects.filter(pk=tuning.display_id).update(menu_map=menu)
+    Display.objects.filter(pk=tuning.display_id).update(menu_map=menu, technology=display.optics.technology)
     tuning = fresh(tuning)
     chance = np.random.default_rng(7)
     for control in display.menu.described(mode) if turned else ():

@@ -359,7 +359,7 @@ def test_lists_end_when_they_bring_nothing_that_a_reading_can_tell(index, mode, 
     assert all(count <= 10 for count in entered[2:]), "what is outside the tolerance yet, and nothing else"
     mean, worst = truth_of(bench, hand)
     assert mean < 0.75 * found
-    assert (mean < 0.65, worst < 2.0) == (True, True)
+    assert (mean < 0.65, worst < 2.0) == (True, True), (mean, worst)
 
 
 def truth_of(bench, hand):

@@ -15,6 +15,7 @@ from fenvik.cli import ends
 from fenvik.cli.files import plain
 from fenvik.core.analysis.report import ReportError, Sheet, report
 from fenvik.core.colour.target import TARGETS, Target
+from fenvik.core.colour.unread import unread
 from fenvik.core.errors import FenvikError
 from fenvik.core.measure.correction import PROPOSED
 from fenvik.core.measure.correction_patches import correction_list
@@ -185,6 +186,8 @@ class Calibration:
             self.rig.close()
             say(f"fenvik calibrate: {problem}")
             return REFUSED if isinstance(problem, WrongSerialError) else GONE
+        facts = self.rig.facts
+        dark = unread(facts[self.given.display]["technology"], float(facts[self.given.meter]["floor"]))
         status = DONE
         try:
             learning = self.rig.readings
@@ -192,7 +195,7 @@ class Calibration:
                 self._warm_up()
             listed = self._correction_patches()
             desk = Desk(self.rig.controls, budget=self.given.budget - learning - 2 * len(listed))
-            self.job = Job(desk, self.target, tuple(s for s in self.steps if s != "correction"))
+            self.job = Job(desk, replace(self.target, unread=dark), tuple(s for s in self.steps if s != "correction"))
             self.job.luminance, self.job.correction = self.given.luminance, listed
             self.job.by, self.job.takes = self.given.by, self.rig.facts.get(self.given.display, {}).get("installs") or {}
             if self.given.by != "controls" and not self.job.takes:

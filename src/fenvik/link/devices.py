@@ -135,13 +135,17 @@ def _check_role(connection: Connection, facts: dict[str, Any]) -> None:
 
 def _installable(told: dict[str, Any]) -> dict[str, Any]:
     """Return what of that a display says that it takes can be given to it: sizes that are some, and that fit into a line."""
-    made = {what: True for what in ("matrix", "tone", "panel") if told.get(what)}
-    curves, cube = (told.get(what) if isinstance(told.get(what), dict) else {} for what in ("curves", "cube"))
-    if _size(curves.get("size"), MOST_VALUES):
-        made["curves"] = {"size": curves["size"]}
-    sizes = cube.get("sizes") if isinstance(cube.get("sizes"), list) else []
-    sizes = [size for size in sizes if _size(size, LARGEST_CUBE)]
-    return made | ({"cube": {"sizes": sizes}} if sizes else {})
+    made: dict[str, Any] = {what: True for what in ("matrix", "tone", "panel") if told.get(what)}
+    size = _member(told.get("curves"), "size")
+    if _size(size, MOST_VALUES):
+        made["curves"] = {"size": size}
+    sizes = _member(told.get("cube"), "sizes")
+    fit = [size for size in sizes if _size(size, LARGEST_CUBE)] if isinstance(sizes, list) else []
+    return made | ({"cube": {"sizes": fit}} if fit else {})
+
+
+def _member(value: object, name: str) -> object:
+    return value.get(name) if isinstance(value, dict) else None
 
 
 def _size(value: object, most: int) -> bool:

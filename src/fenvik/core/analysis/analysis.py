@@ -1,6 +1,6 @@
 """What the readings of a pass say, against a target: the figures behind every chart and sentence."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -120,6 +120,7 @@ class Analysis:
     luminance_error: Floats  # fraction
     luminance_std: Floats
     apart_std: Floats  # (n,) of a reading's luminance less its target's, in cd/m²
+    unread: float = 0.0  # cd/m² that a black that was too dark to read usually is, with which dark levels would be wanted brighter
 
     @property
     def black_luminance(self) -> float:
@@ -314,8 +315,11 @@ class _Apart:
     white_std: float  # of white's luminance by noise alone, cd/m²
 
 
-def _apart(readings: Readings, target: Target, white: float, black: float) -> _Apart:
-    """Return how sure differences are. Source: JCGM 100 (GUM), 5.2: what a reading shares with its own target cancels."""
+def _apart(readings: Readings, target: Target, white: float, black: float, unread: float) -> _Apart:
+    """Return how sure differences are. Source: JCGM 100 (GUM), 5.2: what a reading shares with its own target cancels.
+
+    ``unread``: what a black that was too dark to read may well be: by so much more is wanted of dark levels then.
+    """
     noise = readings.noise
     fraction = readings.fraction
     others = np.zeros_like(noise)
@@ -335,6 +339,9 @@ def _apart(readings: Readings, target: Target, white: float, black: float) -> _A
         own[:, :, 1] -= slope * share[:, None]
         left = np.maximum(variance - share**2 * noise[:, 1, 1], 0.0)
         others += slope[:, :, None] * slope[:, None, :] * left[:, None, None]
+    if unread > 0.0:
+        more = target.xyz(fraction, white, unread) - target.xyz(fraction, white, black)
+        others += more[:, :, None] * more[:, None, :]
     shift = readings.shift
     covariance = own @ noise @ np.swapaxes(own, -1, -2) + others + shift @ np.swapaxes(shift, -1, -2)
     return _Apart(covariance, float(stds[1.0]))
@@ -346,7 +353,8 @@ def analyse(
     """Hold readings against a target, by the target's own metric. Source of every rule: docs/colour.md.
 
     ``white``, ``black``: XYZ of 100 % and 0 % to use where the readings have none of their own, for example the newest
-    of the same tuning. Raises NoWhiteError where there is neither.
+    of the same tuning. Raises NoWhiteError where there is neither. A black that was too dark to read counts as none, whatever
+    the target has for it: that is a part of the doubt.
     """
     measured_white = readings.mean_at(1.0)
     measured_white = white if measured_white is None else measured_white
@@ -356,10 +364,12 @@ def analyse(
     measured_black = black if measured_black is None else measured_black
     white_y = float(measured_white[1])
     black_y = 0.0 if measured_black is None else max(float(measured_black[1]), 0.0)
+    unread = float(target.counted(white_y, black_y)) if measured_black is not None and black_y <= 0.0 else 0.0
+    target = replace(target, unread=(0.0, 0.0))
     target_xyz = target.xyz(readings.fraction, white_y, black_y)
     lab_white = target.white * white_y
     xyz = readings.xyz
-    apart = _apart(readings, target, white_y, black_y)
+    apart = _apart(readings, target, white_y, black_y, unread)
     covariance = apart.covariance
 
     def whole(values: Floats) -> Floats:
@@ -397,5 +407,6 @@ def analyse(
         target_gamma=greyscale.effective_gamma(target_xyz[:, 1], grey_level, white_y),
         luminance_error=luminance_error,
         luminance_std=luminance_std,
+        unread=unread,
         apart_std=np.sqrt(np.maximum(covariance[:, 1, 1], 0.0)),
     )

@@ -10,6 +10,7 @@ from numpy.typing import ArrayLike
 from fenvik.core.colour import curves
 from fenvik.core.colour.metric import DE2000, DE_ITP, Metric
 from fenvik.core.colour.space import BT709, BT2020, D65_XY, P3D65, XY, Primaries, rgb_to_xyz_matrix
+from fenvik.core.colour.unread import usual_black
 from fenvik.core.types import Floats
 
 Curve = Literal["bt1886", "power", "srgb", "pq", "hlg"]
@@ -40,6 +41,9 @@ class Target:
     knees: tuple[tuple[float, float], ...] = ()
     # PQ: cd/m² that the film's reference white becomes, and every light in proportion, before it ends; None for as the film says.
     diffuse: float | None = None
+    # BT.1886 and HLG: what the black is taken for where it was too dark to read: its usual share of white, and the meter's floor in
+    # cd/m²; none where nothing is known of it.
+    unread: tuple[float, float] = (0.0, 0.0)
 
     @property
     def is_hdr(self) -> bool:
@@ -96,17 +100,22 @@ class Target:
         """How much of each light that the film says is wanted: less than 1 where a dim display has a reference white of its own."""
         return 1.0 if self.diffuse is None else self.diffuse / DIFFUSE_CD_M2
 
+    def counted(self, white: ArrayLike, black: ArrayLike) -> Floats:
+        """Return the black in cd/m² that is counted with beside a measured white and black: the usual one where that is 0."""
+        measured = np.asarray(black, dtype=np.float64)
+        return measured if not self.unread[0] else np.where(measured > 0.0, measured, usual_black(white, *self.unread))
+
     def light(self, fraction: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
         """Return each channel's light in cd/m² of white for signal fractions, any shape, with which white and black broadcast."""
         match self.curve:
             case "bt1886":
-                return curves.bt1886(fraction, white, black)
+                return curves.bt1886(fraction, white, self.counted(white, black))
             case "srgb":
                 return curves.srgb(fraction, white)
             case "pq":
                 return np.minimum(self._pq(fraction, white, black), white)
             case "hlg":
-                return curves.hlg(fraction, white, black)
+                return curves.hlg(fraction, white, self.counted(white, black))
         return curves.power(fraction, self.gamma, white)
 
     def _pq(self, fraction: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
@@ -140,7 +149,7 @@ class Target:
         """Return the signal fraction at which the target's curve gives this light: the inverse of ``light``."""
         match self.curve:
             case "bt1886":
-                return curves.bt1886_inverse(light, white, black)
+                return curves.bt1886_inverse(light, white, self.counted(white, black))
             case "srgb":
                 return curves.srgb_inverse(light, white)
             case "pq":
@@ -151,7 +160,7 @@ class Target:
                     signal = curves.roll_off_inverse(signal, white, black, self._range)
                 return signal if self.diffuse is None else curves.pq_inverse(curves.pq(signal) / self.share)
             case "hlg":
-                return curves.hlg_inverse(light, white, black)
+                return curves.hlg_inverse(light, white, self.counted(white, black))
         return curves.power_inverse(light, self.gamma, white)
 
     def xyz(self, rgb: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
@@ -180,7 +189,7 @@ class Target:
         return self.rolls_off and not self.knees and self.rolled_by != "light"
 
     def _hlg_light(self, rgb: ArrayLike, top: Floats, floor: Floats) -> Floats:
-        scene = curves.hlg_scene(rgb, top, floor)
+        scene = curves.hlg_scene(rgb, top, self.counted(top, floor))
         luminance = (scene @ self._signal_matrix[1])[..., None]
         gain = np.where(luminance > 0, np.maximum(luminance, 1e-12) ** (curves.hlg_gamma(top) - 1.0), 0.0)
         lit: Floats = top * gain * scene
@@ -215,7 +224,7 @@ class Target:
         luminance = (lit @ self._signal_matrix[1])[..., None]
         power = 1.0 / curves.hlg_gamma(top) - 1.0
         scene = lit * np.where(luminance > 0, np.maximum(luminance, 1e-12) ** power, 0.0)
-        return curves.hlg_signal(scene, top, floor)
+        return curves.hlg_signal(scene, top, self.counted(top, floor))
 
     @cached_property
     def _signal_inverse(self) -> Floats:

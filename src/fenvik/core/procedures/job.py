@@ -44,6 +44,7 @@ MIDDLE = (75.0, 55.0, 40.0)  # percent of the range
 LEAST_CONTRAST = 2.0  # of white to black: less is no display
 BUT_LOST = "; what had been installed before could not be."
 FOLLOWS = "It follows the standard to"  # how it is said where an HDR display begins to roll off
+UNREAD = "Black is too dark for the meter:"  # how it is said what is counted with then
 FOUND_SAID = "as found"  # what is said when what is found is read
 STEPS = ("light", "white", "grey", "colour")
 FOR_ORDER = 30.0  # percent of a PQ or HLG signal: a grey by which a slip at white or black shows
@@ -139,6 +140,7 @@ class Job:
         """Look at what is found, adjust, hold the correction against the reference once more, and look at what is left."""
         self.total = self.desk.budget
         yield from self.look_found()
+        self._say_what_black_is_taken()
         # The proof is never saved on, nor the reference's look at what is left.
         spare = IN_INSTALLING if self.by != "controls" else SPARE + (IN_HDR if self.target.is_hdr else 0)
         self.desk.budget -= len(self.proof) + spare + (reference.MOST_CHECKED if self.correction else 0)
@@ -151,6 +153,15 @@ class Job:
         except BudgetError:
             self.desk.notes.append("There was no time left to read the reference once more.")
         yield from leaving.look_left(self)
+
+    def _say_what_black_is_taken(self) -> None:
+        counted = float(self.target.counted(self.white, self.black))
+        said = [note for note in self.desk.notes if note.startswith(UNREAD)]
+        if self.target.curve in ("bt1886", "hlg") and counted > self.black and not said:
+            self.desk.notes.append(
+                f"{UNREAD} {counted:.2g} cd/m² was counted with instead, as is usual for such a display: how bright dark levels "
+                "should be hangs on it."
+            )
 
     def adjust(self) -> Procedure[None]:
         """Do everything between what is found and what is left."""

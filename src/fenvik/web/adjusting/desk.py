@@ -238,11 +238,11 @@ def _surroundings(tuning: Tuning, greys: Sequence[GreyRow], values: Values) -> S
     whites = [grey for grey in greys if grey.level == 1.0]
     black = next((max(grey.row.seen[1], 0.0) for grey in greys if grey.level == 0.0), 0.0)
     if whites:
-        return Surroundings(tuning.target, whites[0].row.seen[1], black, tone)
+        return Surroundings(tuning.sought, whites[0].row.seen[1], black, tone)
     if greys:
         brightest = max(greys, key=lambda grey: grey.level)
-        share = float(tuning.target.light(brightest.level, 1.0, 0.0))
-        return Surroundings(tuning.target, brightest.row.seen[1] / max(share, 1e-6), 0.0, tone)
+        share = float(tuning.sought.light(brightest.level, 1.0, 0.0))
+        return Surroundings(tuning.sought, brightest.row.seen[1] / max(share, 1e-6), 0.0, tone)
     return None
 
 
@@ -255,7 +255,7 @@ def kept_lay_out(tuning: Tuning, values: Values, rows: list[Reading]) -> Desk:
     Readings and changes are only ever added, so the newest of each says whether an earlier desk still holds.
     """
     key = (
-        tuning.pk, ends_of(tuning), tuning.place.end, tuning.target,
+        tuning.pk, ends_of(tuning), tuning.place.end, tuning.sought,
         tuning.picture_mode, rows[-1].pk if rows else 0, len(rows), learned_version(tuning),
         values.changes[-1].pk if values.changes else 0,
         repr(values.found), repr(values.controls), frozenset((row.pass_of_id, row.pass_of.correction_id) for row in rows),

@@ -130,7 +130,7 @@ def points_of(tuning: Tuning, values: Values, rows: list[Reading], goal: float =
         ChangeList.objects.filter(tuning=tuning, kind=ListKind.POINTS, closed_at__isnull=False).order_by("-pk")[:MOST_CLOSED]
     )
     key = (
-        tuning.pk, tuning.target, tuning.corrects_curve, goal, closed[0].pk if closed else 0, rows[-1].pk if rows else 0, len(rows),
+        tuning.pk, tuning.sought, tuning.corrects_curve, goal, closed[0].pk if closed else 0, rows[-1].pk if rows else 0, len(rows),
         values.changes[-1].pk if values.changes else 0, repr(values.found), repr(values.controls),
         frozenset((row.pass_of_id, row.pass_of.correction_id) for row in rows),
     )  # fmt: skip
@@ -166,7 +166,7 @@ def _greys_since(rows: list[Reading], history: History, mine: set[str]) -> list[
 
 
 def _points(tuning: Tuning, values: Values, rows: list[Reading], goal: float, closed: list[ChangeList]) -> Points:
-    found, history, target = values.found or {}, values.history, tuning.target
+    found, history, target = values.found or {}, values.history, tuning.sought
     were = {**values.now, **found}
     # A display's curve is smooth as its maker made it: points that somebody had turned before are moves from there.
     usual = {

@@ -107,7 +107,7 @@ class HandsFreeRunner(Runner):
         self.stood = told_by(list(self.told.stood.values()))
         desk = Desk(rig.controls, budget=self.told.budget, by_hand=self.told.display_id is None, given=self.stood)
         pass_ = self.plan.pass_
-        job = Job(desk, pass_.tuning.target, tuple(self.told.steps), luminance=self.told.luminance)
+        job = Job(desk, pass_.tuning.read_by(pass_.meter_facts), tuple(self.told.steps), luminance=self.told.luminance)
         self.job = job
         job.by, job.takes, job.goal = self.told.by, self.told.takes, self.told.goal
         job.may_cost = self.told.may_cost / 100.0
@@ -175,7 +175,7 @@ class HandsFreeRunner(Runner):
             self.record.tell()
 
     def _report(self, desk: Desk, job: Job) -> None:
-        target, told = self.plan.pass_.tuning.target, self.told
+        target, told = self.plan.pass_.tuning.read_by(self.plan.pass_.meter_facts), self.told
         told.notes, told.restored, told.dead = list(dict.fromkeys([*self.said, *desk.notes])), job.restored, desk.dead
         told.readings, told.phase = desk.spent, ""
         told.installed = [what for what, data in desk.given.items() if self.stood.get(what) != data]

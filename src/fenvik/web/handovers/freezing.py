@@ -125,6 +125,7 @@ def frozen_pass(pass_: Any, tuning: Tuning) -> dict[str, Any] | None:
         "lacks": short_of(pass_),
         "warm_up": frozen_warmth(getattr(pass_, "circumstance", None)),
         "analysed": frozen_readings(analysis.readings),
+        "unread": list(tuning.read_by(pass_.meter_facts).unread),
         "special": frozen_special(special_of(pass_, analysis, luminance=tuning.luminance)),
         "rows": rows,
     }
@@ -143,7 +144,8 @@ def frozen_analysis(tuning: dict[str, Any], which: str) -> Analysis:
     """Return the analysis of a frozen pass, ``found`` or ``left``."""
     kept = tuning[which]
     if kept.get("version", 1) >= VERSION:
-        return analyse(readings_of(kept["analysed"]), target_of(tuning["aim"]))
+        unread = kept.get("unread", (0.0, 0.0))
+        return analyse(readings_of(kept["analysed"]), replace(target_of(tuning["aim"]), unread=(unread[0], unread[1])))
     return analyse(_first_version(kept), _first_target(tuning))
 
 

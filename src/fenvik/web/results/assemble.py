@@ -94,6 +94,6 @@ def _analysed(pass_: Pass, tuning: Tuning) -> Analysis | None:
     if not rows:
         return None
     try:
-        return analyse(undrifted(pass_, rows), tuning.target)
+        return analyse(undrifted(pass_, rows), tuning.read_by(pass_.meter_facts))
     except NoWhiteError:
         return None

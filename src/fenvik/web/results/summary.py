@@ -46,6 +46,7 @@ def figures(analysis: Analysis) -> dict[str, Any]:
         "white": _number(analysis.white[1]),
         "black": _black(analysis),
         "black_bound": analysis.black_is_bound,
+        "unread": _number(analysis.unread) or None,
         "contrast": None if contrast is None else _number(contrast[0]),
         "contrast_bound": contrast is not None and contrast[1],
         "gamma": _number(analysis.mean_gamma),

@@ -1,11 +1,13 @@
 """Visits and tunings: the units of work."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 
+from fenvik.core.colour.target import Target
+from fenvik.core.colour.unread import unread
 from fenvik.web.kit.models import FirmModel, PutAwayModel
 from fenvik.web.visits.aimed import SIGNALS, Aim
 from fenvik.web.visits.measured import Measuring
@@ -79,6 +81,20 @@ class Tuning(PutAwayModel, Aim, Measuring):  # type: ignore[misc]
 
     def __str__(self) -> str:
         return self.name
+
+    @property
+    def sought(self) -> Target:
+        """The target as it is adjusted to: with the black that is usual where this tuning's meter cannot read the display's."""
+        return self.target if self.meter is None else self.read_by(self.meter.facts)
+
+    def read_by(self, meter: dict[str, Any]) -> Target:
+        """Return the target with what it takes a display's black for that this meter, by what it says of itself, cannot read."""
+        made = self.target
+        if made.curve not in ("bt1886", "hlg"):
+            return made
+        link = self.display.link
+        technology = self.display.technology if link is None else link.facts.get("technology", "")
+        return replace(made, unread=unread(technology, float(meter["floor"])))
 
 
 class WhiteCandidate(FirmModel):
