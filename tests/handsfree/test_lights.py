@@ -63,6 +63,41 @@ class Lamp(Hard):
         return LAMP[value] if role == "light" else value
 
 
+class LampAndIris(Lamp):
+    """One that has an iris beside it, which takes the more light away the farther it is turned up."""
+
+    def __init__(self, seed, lamp, first):
+        super().__init__(seed)
+        self._by["light"]["value"] = lamp
+        self.iris = {
+            "id": "iris", "label": "Iris", "group": "picture", "kind": "range", "role": "light", "min": 0, "max": 10, "step": 1,
+            "value": 3, "default": 0,
+        }  # fmt: skip
+        self.controls.insert(0 if first == "iris" else 1, self.iris)
+        self._by["iris"] = self.iris
+
+    def _value(self, role, default=0.0):
+        value = super()._value(role, default)
+        return value * (1.0 - 0.05 * self.iris["value"]) if role == "light" else value
+
+
+@pytest.mark.parametrize(("lamp", "first", "wanted", "chosen"), [
+    ("High", "lamp", 80.0, "High"), ("High", "iris", 60.0, "High"), ("Eco", "lamp", 75.0, "High"), ("Eco", "iris", 45.0, "Normal"),
+])  # fmt: skip
+def test_a_lamp_and_an_iris_bring_the_light_together(lamp, first, wanted, chosen):
+    display = LampAndIris(60_001, "High", first)
+    display.iris["value"] = 0
+    most = display.emitted(np.ones((1, 3)))[0, 1]
+    display._by["light"]["value"], display.iris["value"] = lamp, 3
+    site = Faulty(60_001, "none", display)
+    job = Job(Desk(site.controls, budget=150), TARGET, ("light",))
+    job.luminance = wanted / 100.0 * most
+    perform(job.run(), site)
+    assert not job.restored
+    assert display._by["light"]["value"] == chosen
+    assert display.emitted(np.ones((1, 3)))[0, 1] / most * 100.0 == pytest.approx(wanted, rel=0.05)
+
+
 @pytest.mark.parametrize(("share", "chosen"), [(0.6, "Normal"), (0.3, "Eco"), (2.0, "High")])
 def test_a_lamp_that_is_a_choice_is_set_to_the_nearest_that_is_wanted(share, chosen):
     lamp = Lamp(60_001)

@@ -10,6 +10,7 @@ from fenvik.core.procedures.steps import Look, Procedure, RefusedError, Set, Sta
 STAYS = "It does not move, whatever it is set to."
 LATE_S, PROVEN = (0.3, 0.7, 1.5, 2.5), 2  # seconds between looks at what may move late; times that show that it does not
 NAMED = 3  # controls in a sentence
+LIMITS = ("value", "min", "max", "step", "options")  # by which one setting that is shown in two places is known
 
 
 def _refused(labels: list[str], refusal: str) -> str:
@@ -50,12 +51,18 @@ class Turning:
         ]
 
     def see_twins(self) -> None:
-        """Leave out what an earlier control does: some displays have one setting in two places, some two that do the same."""
-        first: dict[str, str] = {}
+        """Leave out what an earlier control does: some displays have one setting in two places, some two that do the same.
+
+        What scales the light may be several, a lamp and an iris: there only one that looks the same is taken for the same.
+        """
+        first: dict[tuple[Any, ...], str] = {}
         for control in self.controls:
             role = str(control.get("role") or "")
-            if role and not role.startswith("process.") and first.setdefault(role, control["id"]) != control["id"]:
-                self.twins[control["id"]] = first[role]
+            looks = tuple(str(control.get(name)) for name in LIMITS) if role == "light" else ()
+            if role and not role.startswith("process."):
+                same = first.setdefault((role, control["kind"], *looks), control["id"])
+                if same != control["id"]:
+                    self.twins[control["id"]] = same
 
     def set(self, control: dict[str, Any], value: Any, *, as_far_as_it_lets: bool = False) -> Procedure[Any]:
         """Set a control, held within its range, and keep what it now is.
