@@ -15,7 +15,7 @@ from fenvik.core.types import Floats
 LIGHT_OFF = 0.03  # of the luminance that is wanted
 NEAR = 0.02  # of the luminance that is wanted
 TELLS = 0.004  # of white: less light more or less is the meter's noise
-TOO_LITTLE = 10.0  # how much farther off a lamp counts that gives less than is wanted, where something beside it can take light away
+TOO_LITTLE = 10.0  # how much farther off a lamp counts that gives less than is wanted, where something beside it takes light
 TRIES = 4
 
 
@@ -31,9 +31,9 @@ def turn_light(desk: Desk, luminance: float) -> Procedure[bool]:
     yield from desk.say("light")
     start = desk.settings
     white = yield from _by_ranges(desk, ranges, luminance)
-    if choice is not None and white > 0 and abs(white / luminance - 1.0) > LIGHT_OFF:
-        if (yield from _choose_light(desk, luminance, enough=True)):
-            yield from _by_ranges(desk, ranges, luminance)
+    is_short = choice is not None and white > 0 and abs(white / luminance - 1.0) > LIGHT_OFF
+    if is_short and (yield from _choose_light(desk, luminance, enough=True)):
+        yield from _by_ranges(desk, ranges, luminance)
     return bool(desk.settings != start)
 
 
@@ -73,7 +73,7 @@ def _another(control: dict[str, Any], *, brighter: bool) -> float:
     """Return where to look first, where by proportion it would stay: a step towards what is wanted; from an end a quarter of the
     range back, for some take light away the farther they are turned up."""
     value, low, high, step = (float(control[m]) for m in ("value", "min", "max", "step"))
-    if brighter and value < high or not brighter and value > low:
+    if (brighter and value < high) or (not brighter and value > low):
         return value + step if brighter else value - step
     back = round(0.25 * (high - low) / step) * step or step
     return max(value - back, low) if brighter else min(value + back, high)
