@@ -1,5 +1,7 @@
 """What is wrong is found where it was put, and nothing where nothing was."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -7,7 +9,9 @@ from fenvik.core.analysis import findings
 from fenvik.core.analysis.analysis import Readings, analyse
 from fenvik.core.analysis.judgement import judge
 from fenvik.core.analysis.ladders import clipped_from, contrast_beside, loading, uniformity
+from fenvik.core.analysis.levels import READ, ends_of
 from fenvik.core.colour.target import TARGETS
+from fenvik.core.colour.unread import unread
 from fenvik.core.measure.uncertainty import Repeatability
 from fenvik.core.signal.decoding import decode
 from fenvik.core.signal.patches import first_list, grey
@@ -16,13 +20,13 @@ TARGET = TARGETS["bt709-bt1886"]
 METER = Repeatability.of([(0.01, 0.02, 0.004, 0.004), (100.0, 0.001, 0.0002, 0.0002)])
 
 
-def measured(change=lambda fraction, xyz: xyz, more=(), black=0.02, white=120.0):
+def measured(change=lambda fraction, xyz: xyz, more=(), black=0.02, white=120.0, target=TARGET):
     patches = [*first_list(10, "limited"), *more]
     codes = np.array([p.rgb for p in patches])
     fraction = np.clip(decode(codes, 10, "limited"), 0, 1)
     xyz = change(fraction, TARGET.xyz(fraction, white, black))
     labels = tuple(p.label for p in patches)
-    return analyse(Readings(codes, xyz, 10, "limited", labels, np.ones(len(codes)), METER, 0.005), TARGET)
+    return analyse(Readings(codes, xyz, 10, "limited", labels, np.ones(len(codes)), METER, 0.005), target)
 
 
 def kinds(analysis, **more):
@@ -95,6 +99,26 @@ def test_crushed_and_raised_shadows_are_told_apart():
 
     assert "crushed" in kinds(measured(crush, near_black()))
     assert "raised" in kinds(measured(lift, near_black()))
+
+
+def test_shadows_and_a_curve_that_are_right_with_a_black_that_nobody_could_read_are_no_fault():
+    def too_dark(f, xyz):
+        return np.where(xyz[:, 1:2] < 0.05, 0.0, xyz)
+
+    told = measured(too_dark, near_black(), black=0.045, white=60.0, target=replace(TARGET, unread=unread("projector", 0.05)))
+    assert told.whole.value[told.graded_whole].mean() > TARGET.tolerance, "held against none"
+    assert kinds(told) == []
+    assert "tone" in kinds(measured(too_dark, near_black(), black=0.045, white=60.0))
+
+
+@pytest.mark.parametrize(("white", "floor", "crushed"), [
+    (100.0, 0.5, None), (100.0, 0.05, None), (100.0, 0.001, 5.0), (900.0, 0.05, 5.0),
+])  # fmt: skip
+def test_steps_that_a_meter_cannot_read_are_not_called_crushed(white, floor, crushed):
+    level = np.array(READ)
+    light = TARGET.light(level / 100.0, white, 0.0)
+    shown = np.where((light < floor) | ((level <= 5.0) & (crushed is not None)), 0.0, light)
+    assert ends_of(level, shown[:, None] * TARGET.white, TARGET, (), floor).crushed == crushed
 
 
 def test_a_clipped_white_is_found():

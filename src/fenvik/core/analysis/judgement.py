@@ -12,6 +12,7 @@ from fenvik.core.analysis import findings
 from fenvik.core.analysis.analysis import Analysis
 from fenvik.core.analysis.ladders import Loading, Uniformity, clipped_from
 from fenvik.core.colour.space import uv_to_xyz, xyz_to_uv
+from fenvik.core.types import Floats, Ints
 
 CRUSHED = 0.4  # of the luminance that a shadow step should have
 RAISED = 2.5
@@ -31,6 +32,23 @@ class Fault:
     facts: dict[str, Any] = field(default_factory=dict)
 
 
+def _with_the_usual_black(analysis: Analysis) -> tuple[Floats, float]:
+    """Return XYZ (n, 3) that is wanted, and black, in cd/m²: with the usual one where it was too dark to read."""
+    if not analysis.unread:
+        return analysis.target_xyz, analysis.black_luminance
+    return analysis.target.xyz(analysis.readings.fraction, float(analysis.white[1]), analysis.unread), analysis.unread
+
+
+def _light_off(analysis: Analysis, rows: Ints) -> Floats:
+    """Return by how much light alone is off (rows,), in the target's unit: the less, where black may be none or the usual one."""
+    xyz, lab_white = analysis.readings.xyz[rows], analysis.target.white * float(analysis.white[1])
+    made = []
+    for wanted in (analysis.target_xyz[rows], _with_the_usual_black(analysis)[0][rows]):
+        whole, colour = (how(wanted, xyz, lab_white) for how in (analysis.target.metric.whole, analysis.target.metric.colour_only))
+        made.append(np.abs(whole**2 - colour**2) ** 0.5)
+    return np.minimum(*made)
+
+
 def _shadows(analysis: Analysis) -> list[Fault]:
     """Shadow steps that are crushed or raised, beyond what the meter's noise explains."""
     level = analysis.readings.fraction[:, 0]
@@ -38,9 +56,9 @@ def _shadows(analysis: Analysis) -> list[Fault]:
     rows = np.flatnonzero(dark)
     if not rows.size:
         return []
-    y, wanted = analysis.readings.xyz[rows, 1], analysis.target_xyz[rows, 1]
+    target_xyz, black = _with_the_usual_black(analysis)
+    y, wanted = analysis.readings.xyz[rows, 1], target_xyz[rows, 1]
     std = np.sqrt(analysis.readings.covariance[rows, 1, 1])
-    black = analysis.black_luminance
     lift = wanted - black
     crushed = (y - black + 2 * std < CRUSHED * lift) & (lift > 2 * analysis.readings.floor)
     raised = (y - black - 2 * std > RAISED * lift) & (y > 2 * analysis.readings.floor)
@@ -65,8 +83,7 @@ def _greys(analysis: Analysis) -> list[Fault]:
     tone = findings.tone(analysis)
     if tone is not None:
         known = np.flatnonzero(lit & (analysis.readings.fraction[:, 0] > 0.04) & np.isfinite(analysis.luminance_error))
-        off = np.abs(analysis.whole.value[known] ** 2 - analysis.colour_only.value[known] ** 2) ** 0.5
-        mean = float(off.mean()) if known.size else 0.0
+        mean = float(_light_off(analysis, known).mean()) if known.size else 0.0
         if mean > tolerance:
             gamma = {"gamma": tone.gamma, "target_gamma": tone.target_gamma}
             found.append(Fault("tone", mean, {"level": tone.level, "deviation": tone.deviation, "mean": mean} | gamma))

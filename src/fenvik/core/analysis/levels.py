@@ -16,6 +16,7 @@ CRUSHED, RAISED = (
 )  # of the light that a shadow step should add to black, and of the black that was found before
 READ = (*TOP, *FOOT)
 SURE = 0.004  # cd/m²: less light is not told apart
+SURELY_READ = 2.0  # times a meter's floor: light that it reads
 
 
 @dataclass(frozen=True)
@@ -31,10 +32,11 @@ class Ends:
     raised: bool
 
 
-def ends_of(level: Floats, xyz: Floats, target: Target, lower_blacks: Sequence[float] = ()) -> Ends:
-    """Return what greys at percentages (n,), XYZ (n, 3) in cd/m², say of both ends.
+def ends_of(level: Floats, xyz: Floats, target: Target, lower_blacks: Sequence[float] = (), floor: float = 0.0) -> Ends:
+    """Return what greys at percentages (n,), XYZ (n, 3) in cd/m², zeros where it was too dark to read, say of both ends.
 
-    ``lower_blacks``: what black was, in cd/m², where the black level stood lower than now.
+    ``lower_blacks``: what black was, in cd/m², where the black level stood lower than now; ``floor``: of the meter, in cd/m². A
+    step that would be too dark to read as it should be is not crushed because nothing was read of it.
     """
     newest = {round(float(v), 1): row for v, row in zip(level, xyz, strict=True)}
     top = np.array([newest[v] for v in TOP if v in newest])
@@ -44,8 +46,10 @@ def ends_of(level: Floats, xyz: Floats, target: Target, lower_blacks: Sequence[f
     crushed = None
     for v in FOOT[:-1]:
         if v in newest and white > 0:
-            wanted = float(target.light(v / 100.0, white, black)) - black
-            if wanted > SURE and float(newest[v][1]) - black < CRUSHED * wanted:
+            shown, least = float(newest[v][1]), float(target.counted(white, black))
+            wanted = float(target.light(v / 100.0, white, black)) - least
+            is_told = shown > 0.0 or wanted + least > SURELY_READ * floor
+            if is_told and wanted > SURE and shown - least < CRUSHED * wanted:
                 crushed = v
                 break
     raised = any(black > RAISED * max(lower, SURE) for lower in lower_blacks)

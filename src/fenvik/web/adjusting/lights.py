@@ -149,7 +149,8 @@ def _ends(
             if level < 0.2 and states[epoch].get(black_level["id"]) is not None and float(states[epoch][black_level["id"]]) < now
         ]  # fmt: skip
     level = np.array([v for v, _ in kept])
-    ends: Ends = ends_of(level, np.array([row.seen for _, row in kept]), tuning.target, lower)
+    floor = max(float(row.pass_of.meter_facts["floor"]) for _, row in kept)
+    ends: Ends = ends_of(level, np.array([row.seen for _, row in kept]), tuning.sought, lower, floor)
     if ends.clips:
         names = " and ".join(LIGHTS[c] for c in ends.clips)
         says.append((f"{names.capitalize()} clips below white: the last steps bring no more light.", False))
