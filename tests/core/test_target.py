@@ -152,7 +152,7 @@ def test_a_black_that_is_too_dark_to_read_is_counted_as_is_usual_but_for_a_panel
         np.testing.assert_allclose(told.xyz(fraction, white, 0.0), plain.xyz(fraction, white, counted))
         np.testing.assert_allclose(told.drive(told.xyz(fraction, white, 0.0), white, 0.0), fraction, atol=1e-9)
     np.testing.assert_array_equal(told.xyz(fraction, 100.0, 0.08), plain.xyz(fraction, 100.0, 0.08), "one that was read counts")
-    assert (unread("wrgb-oled", 0.05), unread("", 0.05), unread("lcd", 0.0)) == ((0.0, 0.0),) * 3
+    assert [unread(*known)[0] for known in (("wrgb-oled", 0.05), ("", 0.05), ("lcd", 0.0))] == [0.0, 0.0, 0.0]
 
 
 def test_what_is_told_counts_an_unread_black_as_none_and_has_the_usual_one_in_its_doubt():

@@ -10,6 +10,8 @@ from bench.site import Site
 from fenvik.core.colour.target import TARGETS
 from fenvik.core.colour.unread import unread
 from fenvik.core.models.black import POWER, black_of
+from fenvik.core.procedures.scoring import errors_of
+from fenvik.core.procedures.taken import Taken
 from tests.handsfree.jobs import adjusted
 
 TARGET = TARGETS["bt709-bt1886"]
@@ -88,3 +90,14 @@ def test_a_black_that_the_meter_cannot_read_is_counted_as_is_usual_and_that_is_s
     assert (job.restored, mean < most[0], worst < most[1]) == (False, True, True), (mean, worst)
     said = [note for note in job.desk.notes if "Black is too dark for the meter" in note]
     assert len(said) == (index != 1), "an OLED has none"
+
+
+def test_a_grey_that_came_to_lie_below_the_meter_s_floor_is_not_called_worse():
+    levels = np.array([1.0, 0.5, 0.2, 0.1, 0.0])
+    fraction = np.repeat(levels[:, None], 3, axis=1)
+    told = replace(TARGET, unread=unread("wrgb-oled", 0.5))
+    xyz = TARGET.xyz(fraction, 30.0, 0.0)
+    found, left = xyz * np.array([1.0, 1.0, 1.0, 1.8, 1.0])[:, None], np.where(xyz[:, 1:2] < 0.5, 0.0, xyz)
+    errors = [errors_of([Taken(f, row, {}) for f, row in zip(fraction, rows, strict=True)], told) for rows in (found, left)]
+    assert errors[0][3] > 1.0
+    assert errors[1].tolist() == pytest.approx([0.0, 0.0, 0.0, 0.0, 0.0])

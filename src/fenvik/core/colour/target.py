@@ -18,6 +18,7 @@ Curve = Literal["bt1886", "power", "srgb", "pq", "hlg"]
 RolledBy = Literal["light", "greatest", "luminance"]
 DIFFUSE_CD_M2 = 203.0  # HDR's reference white. Source: BT.2408-7, 2.2
 ABSOLUTE: tuple[Curve, ...] = ("pq",)
+FROM_BLACK: tuple[Curve, ...] = ("bt1886", "hlg")  # what they want of every level hangs on the display's black
 NO_LIGHT = 1e-6  # cd/m²
 
 
@@ -41,8 +42,8 @@ class Target:
     knees: tuple[tuple[float, float], ...] = ()
     # PQ: cd/m² that the film's reference white becomes, and every light in proportion, before it ends; None for as the film says.
     diffuse: float | None = None
-    # BT.1886 and HLG: what the black is taken for where it was too dark to read: its usual share of white, and the meter's floor in
-    # cd/m²; none where nothing is known of it.
+    # BT.1886 and HLG: what the black is taken for where it was too dark to read: its usual share of white, 0 where that is none or
+    # not known; and the meter's floor in cd/m².
     unread: tuple[float, float] = (0.0, 0.0)
 
     @property
@@ -103,7 +104,7 @@ class Target:
     def counted(self, white: ArrayLike, black: ArrayLike) -> Floats:
         """Return the black in cd/m² that is counted with beside a measured white and black: the usual one where that is 0."""
         measured = np.asarray(black, dtype=np.float64)
-        return measured if not self.unread[0] else np.where(measured > 0.0, measured, usual_black(white, *self.unread))
+        return measured if not self.unread[0] or self.curve not in FROM_BLACK else np.where(measured > 0.0, measured, usual_black(white, *self.unread))
 
     def light(self, fraction: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
         """Return each channel's light in cd/m² of white for signal fractions, any shape, with which white and black broadcast."""

@@ -15,8 +15,7 @@ OF_FLOOR = 0.7  # what lies below a meter's floor lies in the upper half of that
 
 def unread(technology: str, floor: float) -> tuple[float, float]:
     """Return what a target takes as ``unread``. ``technology`` as the link tells it; ``floor``: of the meter, in cd/m²."""
-    share = USUAL.get(technology, 0.0)
-    return (share, floor) if share and floor > 0.0 else (0.0, 0.0)
+    return (USUAL.get(technology, 0.0) if floor > 0.0 else 0.0), floor
 
 
 def usual_black(white: ArrayLike, share: float, floor: float) -> Floats:

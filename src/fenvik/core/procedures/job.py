@@ -157,7 +157,7 @@ class Job:
     def _say_what_black_is_taken(self) -> None:
         counted = float(self.target.counted(self.white, self.black))
         said = [note for note in self.desk.notes if note.startswith(UNREAD)]
-        if self.target.curve in ("bt1886", "hlg") and counted > self.black and not said:
+        if counted > self.black and not said:
             self.desk.notes.append(
                 f"{UNREAD} {counted:.2g} cd/m² was counted with instead, as is usual for such a display: how bright dark levels "
                 "should be hangs on it."

@@ -9,6 +9,7 @@ from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.procedures.taken import Taken
 from fenvik.core.types import Floats
 
+UNKNOWN = 1.5  # times a meter's floor: light that may well lie below it
 WORSE = 0.5  # of an error: what is said of a colour that got worse by more
 
 
@@ -26,13 +27,18 @@ def worse_colours(
 
 
 def errors_of(taken: Sequence[Taken], target: Target) -> Floats:
-    """Return the error (n,) of readings, each set held against its own white and black."""
+    """Return the error (n,) of readings, each set held against its own white and black.
+
+    Of a grey that was too dark to read, where it should be about that dark, nothing is known: else one that came to lie below the
+    meter's floor would be worse than one that was too bright before.
+    """
     fraction, xyz = np.array([t.fraction for t in taken]), np.array([t.xyz for t in taken])
     grey = np.ptp(fraction, axis=1) == 0
     white = float(xyz[grey & (fraction[:, 0] == 1.0), 1].mean())
     dark = xyz[grey & (fraction[:, 0] == 0.0), 1]
     wanted = target.xyz(fraction, white, float(dark.mean()) if dark.size else 0.0)
-    return target.metric.whole(wanted, xyz, target.white * white)
+    unknown = (xyz[:, 1] <= 0.0) & (wanted[:, 1] < UNKNOWN * target.unread[1]) & (fraction[:, 0] > 0.0)
+    return np.where(unknown, 0.0, target.metric.whole(wanted, xyz, target.white * white))
 
 
 def white_of(taken: Sequence[Taken]) -> float:

@@ -89,10 +89,7 @@ class Tuning(PutAwayModel, Aim, Measuring):  # type: ignore[misc]
 
     def read_by(self, meter: dict[str, Any]) -> Target:
         """Return the target with what it takes a display's black for that this meter, by what it says of itself, cannot read."""
-        made = self.target
-        if made.curve not in ("bt1886", "hlg"):
-            return made
-        link = self.display.link
+        made, link = self.target, self.display.link
         technology = self.display.technology if link is None else link.facts.get("technology", "")
         return replace(made, unread=unread(technology, float(meter["floor"])))
 
