@@ -104,7 +104,9 @@ class Target:
     def counted(self, white: ArrayLike, black: ArrayLike) -> Floats:
         """Return the black in cd/m² that is counted with beside a measured white and black: the usual one where that is 0."""
         measured = np.asarray(black, dtype=np.float64)
-        return measured if not self.unread[0] or self.curve not in FROM_BLACK else np.where(measured > 0.0, measured, usual_black(white, *self.unread))
+        if not self.unread[0] or self.curve not in FROM_BLACK:
+            return measured
+        return np.where(measured > 0.0, measured, usual_black(white, *self.unread))
 
     def light(self, fraction: ArrayLike, white: ArrayLike, black: ArrayLike) -> Floats:
         """Return each channel's light in cd/m² of white for signal fractions, any shape, with which white and black broadcast."""
