@@ -74,6 +74,16 @@ def untouched():
     made.end()
 
 
+def test_a_black_that_was_too_dark_is_none_in_the_figures_and_the_usual_one_beside_them(shell, tmp_path):
+    out = tmp_path / "out.json"
+    done = shell.run(out, meter="MM-0954", steps="white", budget="90")
+    assert done.returncode == 0, done.stderr
+    left = json.loads(out.read_text())["as_left"]
+    assert left["summary"]["black"]["xyz"] == [0.0, 0.0, 0.0]
+    assert 0.0 < left["usual_black"]["luminance"] < 0.05
+    assert left["usual_black"]["greyscale"]["mean_de2000"] < 0.8 * left["summary"]["greyscale"]["mean_de2000"]
+
+
 def test_it_leaves_a_display_better_and_writes_what_it_did(shell, tmp_path):
     out, shell.quick = tmp_path / "out.json", False
     done = shell.run(out, meter="PC1-2209", reference="TS2-0031", warm_up="0.02")

@@ -268,7 +268,17 @@ class Calibration:
         return {
             "readings": told["readings"],
             "summary": {k: told[k] for k in ("white", "black", "contrast", "greyscale", "colours", "gamut")},
-        }
+        } | self._with_usual_black(sheet, told)
+
+    def _with_usual_black(self, sheet: Sheet, told: dict[str, Any]) -> dict[str, Any]:
+        """Return what the same readings say with the black that was adjusted to; nothing where black was read."""
+        assert self.job is not None
+        target, peak, black = self.job.target, told["target"]["peak"], told["target"]["black"]
+        counted = float(target.counted(peak, black))
+        if told["black"] is None or counted <= black:
+            return {}
+        again = report(sheet, target)
+        return {"usual_black": {"luminance": counted, "greyscale": again["greyscale"], "colours": again["colours"]}}
 
     def _correction(self) -> dict[str, Any] | None:
         made = None if self.job is None else self.job.corrected
