@@ -218,7 +218,7 @@ def test_a_black_that_was_too_dark_stays_a_bound_everywhere(measured, person, no
     assert f"&gt; {bound}" in body
     usual = analysis_of(proof_of(measured, "found"), measured).unread
     assert 0.0 < usual < floor
-    assert f"has it {significant(usual)}, as is usual" in page(signed_in, measured, "found", "tone")
+    assert f"with the usual {significant(usual)} cd/m²" in page(signed_in, measured, "found", "tone")
     assert f"&lt; {significant(floor)}" in body
     both = signed_in.get(reverse("compare", args=(measured.pk,))).content.decode()
     row = next(part for part in both.split("<tr>") if ">contrast<" in part)
