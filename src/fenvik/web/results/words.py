@@ -88,8 +88,10 @@ def tone(analysis: Analysis | None) -> SafeString:
         way = "bright" if off > 0 else "dark"
         sentence += format_html(". In the dark, {} % too {} at {} %", f"{abs(off):.0f}", way, f"{level:.0f}")
     if analysis.unread:
-        unread = ". Black is too dark for the meter and counts as none; with the usual {} cd/m², dark levels are meant to be brighter"
-        sentence += format_html(unread, significant(analysis.unread))
+        sentence += format_html(
+            ". Black is too dark for the meter and counts as none; with the usual {} cd/m², dark levels are meant to be brighter",
+            significant(analysis.unread),
+        )
     return sentence + format_html(". White is {} cd/m².", significant(float(analysis.white[1])))
 
 
