@@ -7,7 +7,7 @@ from bench.faulty import Faulty
 from bench.handsfree import BUDGET, TARGET
 from bench.hard import WAYS, Hard
 from fenvik.core.colour.space import xyz_to_uv
-from fenvik.core.controls import Grain, of_greys
+from fenvik.core.controls import Grain, of_greys, steps_to
 from fenvik.core.models import points
 from fenvik.core.models.grey import Seen, drives_of
 from fenvik.core.models.palette import SDR
@@ -165,6 +165,10 @@ def test_colours_that_are_felt_at_every_fourth_step_are_not_called_dead(seed):
     assert hard.truth(TARGET)[2] < 0.4 * found
 
 
+def _moved(knobs, stood):
+    return steps_to(knobs, np.array([float(stood[knob.id]) for knob in knobs]))
+
+
 def _by_lists(hard, *, as_felt):
     """Enter four lists of all points and read after each; return the mean error by the true light, and the knobs."""
     values = {c["id"]: c["value"] for c in hard.controls}
@@ -173,10 +177,8 @@ def _by_lists(hard, *, as_felt):
     white = black = 0.0
 
     def seen_by(knobs):
-        def moved(stood):
-            return np.array([k.steps_to(float(stood[k.id])) for k in knobs])
         return [
-            Seen(level / 100, drives_of(xyz[None], TARGET, white, black)[0], moved(stood), i)
+            Seen(level / 100, drives_of(xyz[None], TARGET, white, black)[0], _moved(knobs, stood), i)
             for i, (level, xyz, stood) in enumerate(taken)
         ]
 
@@ -186,7 +188,7 @@ def _by_lists(hard, *, as_felt):
         taken += [(level, hard.read((level,) * 3)[1], stood) for level in levels]
         white = white or float((taken[0][1] @ TARGET.inverse_matrix.T).min())
         knobs = points.as_felt(plain, seen_by, TARGET) if as_felt else knobs
-        moved = np.array([k.steps_to(float(stood[k.id])) for k in knobs])
+        moved = _moved(knobs, stood)
         allowed = points.turnable(knobs, SDR, TARGET, curve=True)
         plan = points.plan(knobs, seen_by(knobs), moved, TARGET, white, black, allowed=allowed)
         for knob, at, step in zip(knobs, moved, plan.steps, strict=True):

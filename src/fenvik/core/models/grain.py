@@ -7,7 +7,7 @@ import numpy as np
 from fenvik.core.controls import Control
 from fenvik.core.models.grains import GROUPS, choices, grained, in_grains
 from fenvik.core.models.grey import Fit, Seen
-from fenvik.core.models.greyfit import fit_untold
+from fenvik.core.models.greyfit import Quick
 
 SUSPECTED = 0.25  # squared error a reading: less is no reason to ask
 SPEAKS = 5.0  # of the squared error: what must speak for a grain
@@ -31,13 +31,19 @@ def find(made: Fit, seen_by: SeenBy, fitted: Fitted, share: float = AND_SHARE) -
         return None
     turned = {k.kind for k, far in zip(knobs, np.ptp(np.array([s.moved for s in seen]), axis=0), strict=True) if far > 0}
     groups = [group for group in GROUPS if turned.intersection(group)]
-    now = tuple(knobs)
+    now, menu = tuple(knobs), [knob.in_grains(None) for knob in knobs]
+    untold = Quick(menu, seen_by(menu), made.fine)
+
+    def quickly(others: Sequence[Control]) -> float:
+        # Counted in the menu's steps, grains are other moves of the same knobs.
+        moved = np.array([s.moved for s in seen_by(others)]) * np.array([knob.every for knob in others])
+        return _cost(others, untold.residual_with(moved))
 
     def quick(group: Sequence[str]) -> dict[tuple[Control, ...], float]:
         tried = {tuple(others): None for others in (*choices(knobs, group), in_grains(knobs, group))}
-        return {others: _cost(others, fit_untold(others, seen_by(others), made.fine)) for others in tried if others != now}
+        return {others: quickly(others) for others in tried if others != now}
 
-    as_it_is = _cost(now, fit_untold(now, seen, made.fine))
+    as_it_is = quickly(now)
     costs = {others: cost for group in groups for others, cost in quick(group).items()}
     # A grain of all controls shows in those of one group by themselves.
     if not has_one and min(costs.values(), default=np.inf) >= as_it_is:

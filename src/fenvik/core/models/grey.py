@@ -8,6 +8,7 @@ that arrives: which of them, the readings tell.
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 import numpy as np
 
@@ -153,12 +154,15 @@ def pull(away: Floats, shape: str) -> Floats:
 
 def reach_of(points: Floats, at: Floats) -> Floats:
     """Return the distance (k,) of those points that lie at signals (k,) to their neighbours: the mean of both, or the only one."""
+    levels, reach = _reaches(tuple(points.tolist()))
+    return reach[np.searchsorted(levels, at)] if len(levels) > 1 else np.ones(len(at))
+
+
+@lru_cache(maxsize=256)
+def _reaches(points: tuple[float, ...]) -> tuple[Floats, Floats]:
     levels = np.unique(points)
-    if len(levels) < 2:
-        return np.ones(len(at))
     gaps = np.diff(levels)
-    reach: Floats = np.concatenate([gaps[:1], (gaps[1:] + gaps[:-1]) / 2.0, gaps[-1:]])
-    return reach[np.searchsorted(levels, at)]
+    return levels, np.concatenate([gaps[:1], (gaps[1:] + gaps[:-1]) / 2.0, gaps[-1:]])
 
 
 def drives_of(

@@ -3,6 +3,7 @@
 import copy
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -65,6 +66,11 @@ class Readings:
             np.array([s.doubt for s in seen]), fine,
         )  # fmt: skip
 
+    @cached_property
+    def ends(self) -> Floats:
+        """The shares (r, 2) that something at white and something at black has of each."""
+        return ends(self.at)
+
     @property
     def noise(self) -> Floats:
         """What each reading (r,) is off by, in drive. Dark drives are noisy: the light there is little."""
@@ -88,6 +94,7 @@ class Block:
         self.placed: dict[tuple[str, int], list[int]] = {}  # which knobs are of a kind and a channel
         for k, knob in enumerate(knobs):
             self.placed.setdefault((knob.kind, knob.channel), []).append(k)
+        self.unit = {place: float(units[each].mean()) for place, each in self.placed.items()}  # of a step of those, by itself
         self.points = np.array([knobs[k].at for k in mine])
         every = np.array([k.at for k in knobs if k.kind in ("point", "tone")])
         self.reach = reach_of(every, self.points)
@@ -138,7 +145,7 @@ class Block:
             np.exp(-read.when.max(initial=0.0) / WARMS_IN) - np.exp(-read.when / WARMS_IN)
         )
         shift = self.first(i, "shift")
-        rows[:, [shift, shift + 1]] = read.before[:, None] * ends(read.at)
+        rows[:, shift : shift + 2] = read.before[:, None] * read.ends
         for (kind, of), mine in self.placed.items():
             if kind in ("gain", "offset"):
                 share = read.at if kind == "gain" else in_the_dark(read.at, self.low)
@@ -179,7 +186,7 @@ class Block:
         told = self.taught.of_knob(self.knobs[mine[0]]) if mine and self.taught is not None else None
         if told is not None:
             return float(told[0][light]), float(told[1][light])
-        unit = float(np.mean(self.units[mine])) if mine else 0.0
+        unit = self.unit.get((kind, channel), 0.0)
         return (unit, OWN * unit) if channel == light else (0.0, CROSS * unit)
 
     def _pushed(self, channel: int) -> float:
@@ -194,7 +201,7 @@ class Block:
         """
         tones = [k for (kind, _), each in self.placed.items() if kind == "tone" for k in each]
         mine = self.placed.get(("point", self.channels[0]), []) if len(self.channels) == 1 else tones
-        unit = float(np.mean(self.units[mine])) if mine else 0.0
+        unit = float(self.units[mine].mean()) if mine else 0.0
         self.apart, self.apart_off = np.zeros(len(self.knobs)), UNEQUAL * self.units
         told = {k: each for k in mine if self.taught is not None and (each := self.taught.of_point(self.knobs[k])) is not None}
         if not told:
@@ -246,7 +253,7 @@ class Block:
             rows[mine, self.own :] = felt[:, i]
             if steep is not None:
                 place = self.first(i, "place")
-                rows[mine, place : place + 2] = steep[:, i, None] * ends(read.at)
+                rows[mine, place : place + 2] = steep[:, i, None] * read.ends
         if self.others:
             pushed = self._felt_of_others(met, shape) * read.moved[:, None, self.others]
             for i in range(lights):

@@ -10,6 +10,7 @@ from fenvik.core.models.grey import Fit, Seen
 from fenvik.core.models.greyends import with_ends
 from fenvik.core.models.greyproblem import UNTOLD, Problem
 from fenvik.core.models.taught import Taught
+from fenvik.core.types import Floats
 
 WIDTHS = (0.5, 0.65, 0.8, 1.0, 1.25, 1.6, 2.1)  # of a point's pull, as a share of the distance to its neighbour
 KINDS = ("bell", "tent")
@@ -53,9 +54,23 @@ def fit(
     return replace(made, step=made.step * sign, backwards=frozenset(np.flatnonzero(sign < 0.0).tolist()))
 
 
-def fit_untold(knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0) -> float:
-    """Return the squared error of a quick fit: points of the usual width that act at their levels, every reading as good as any."""
-    return _to_scale(tuple(knobs), seen, fine, None).untold_residual
+class Quick:
+    """Quick fits: points of the usual width that act at their levels, every reading as good as any.
+
+    For knobs that may have been moved otherwise; all that does not depend on that is set up once.
+    """
+
+    def __init__(self, knobs: Sequence[Control], seen: Sequence[Seen], fine: float = 1.0) -> None:
+        self.problem = _to_scale(tuple(knobs), seen, fine, None)
+
+    @property
+    def residual(self) -> float:
+        """The squared error that is left."""
+        return self.problem.untold_residual
+
+    def residual_with(self, moved: Floats) -> float:
+        """Return the squared error that is left where the knobs were moved by other steps (r, k), of none that was not moved."""
+        return self.problem.with_moves(moved).untold_residual
 
 
 def _suspects(made: Fit, seen: Sequence[Seen]) -> list[int]:

@@ -52,8 +52,13 @@ class Problem:
 
     def with_turned(self, sign: Floats) -> "Problem":
         """Return the same problem with some knobs taken to work the other way: ``sign`` (k,) is -1 for them, 1 for all others."""
+        return self.with_moves(self.read.moved * sign)
+
+    def with_moves(self, moved: Floats) -> "Problem":
+        """Return the same problem with other moves (r, k), of no knob that was not moved in this one."""
         other = copy.copy(self)
-        other.read = replace(self.read, moved=self.read.moved * sign)
+        other.__dict__.pop("untold", None)
+        other.read = replace(self.read, moved=moved)
         other.blocks = [block.for_other(other.read, self.low) for block in self.blocks]
         return other
 
@@ -242,9 +247,10 @@ class Part:
         apart[block.mine] = self.x[block.own :]
         made = usual + block.beyond_middle * self.x[block.growth] + apart
         # One that seems to do next to nothing was read too little yet: no reason to turn it by a lot.
-        least = LEAST_STEP * abs(usual)
-        told: Floats = np.where(np.abs(made) >= least, made, np.copysign(least, made))
-        told[np.abs(made) + SURELY * self.doubts() < least] = 0.0
+        least, size = LEAST_STEP * abs(usual), np.abs(made)
+        told: Floats = np.where(size >= least, made, np.copysign(least, made))
+        if np.any(size < least):  # how surely each is known takes as long as all the rest
+            told[size + SURELY * self.doubts() < least] = 0.0
         return told
 
     def doubts(self) -> Floats:

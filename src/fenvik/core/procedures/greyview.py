@@ -13,7 +13,7 @@ from fenvik.core.models.black import Black, black_of
 from fenvik.core.models.foreseen import Course
 from fenvik.core.models.grey import Fit, Seen, drives_of, fineness, seen_at, seen_of, wanted_of
 from fenvik.core.models.greyends import may_end
-from fenvik.core.models.greyfit import fit, fit_untold
+from fenvik.core.models.greyfit import Quick, fit
 from fenvik.core.models.greysolve import lift_of
 from fenvik.core.models.greyworth import judged_size, worth_reading
 from fenvik.core.models.palette import DARKEST, SDR, Palette
@@ -81,7 +81,7 @@ class GreyView:
         return self._moved(self.desk.settings)
 
     def _moved(self, settings: dict[str, Any]) -> Floats:
-        moved: Floats = _moves(self.knobs, [settings])[0]
+        moved: Floats = steps_to(self.knobs, _values([knob.id for knob in self.knobs], [settings]))[0]
         return moved
 
     def white_now(self) -> float:
@@ -132,7 +132,7 @@ class GreyView:
 
         places = sorted({0, *(when for when, _, _ in every), len(self.desk.taken)})
         # What is unlikely has more than one valley: a quick fit finds them, and the deepest are looked into.
-        rough = [fit_untold(self.knobs, seen(place), fineness(self.target)) for place in places]
+        rough = [Quick(self.knobs, seen(place), fineness(self.target)).residual for place in places]
         around = [range(max(i - 1, 0), min(i + 2, len(places))) for i in range(len(places))]
         valleys = [i for i in range(len(places)) if rough[i] <= min(rough[j] for j in around[i])]
         deepest = sorted(valleys, key=lambda i: rough[i])[:VALLEYS]
@@ -171,7 +171,7 @@ class GreyView:
     def _seen_by(
         self, taken: Sequence[tuple[int, Taken, float]], boost: float = 0.0
     ) -> Callable[[Sequence[Control]], list[Seen]]:
-        """Return what gives the readings with moves counted in the steps of some knobs; all the rest is worked out once."""
+        """Return what gives the readings with moves in the steps that its knobs may have; all the rest is worked out once."""
         made, settings, roll = [], [], self.palette.roll
         # Only points can bring down single levels that the display shows at its peak.
         may_hide = self.target.ends_otherwise and bool(self.points)
@@ -185,8 +185,10 @@ class GreyView:
             made.append(Seen(float(t.fraction[0]), drives, NOT_MOVED, float(when), before, doubt))
             settings.append(t.settings)
 
+        values = _values([knob.id for knob in self.knobs], settings)
+
         def seen_by(knobs: Sequence[Control]) -> list[Seen]:
-            moves = _moves(knobs, settings)
+            moves = steps_to(knobs, values)
             return [Seen(s.level, s.drives, moved, s.when, s.before, s.doubt) for s, moved in zip(made, moves, strict=True)]
 
         return seen_by
@@ -298,7 +300,7 @@ class GreyView:
         return bool(off.max() <= self.goal and len(fresh) >= len(levels) / 3)
 
 
-def _moves(knobs: Sequence[Control], settings: Sequence[dict[str, Any]]) -> Floats:
-    """Return how many steps each knob (s, k) stands in some settings from where it was found."""
-    values = np.array([[each[knob.id] for knob in knobs] for each in settings], dtype=np.float64).reshape(len(settings), len(knobs))
-    return steps_to(knobs, values)
+def _values(ids: Sequence[str], settings: Sequence[dict[str, Any]]) -> Floats:
+    """Return the values (s, k) that some controls have in some settings."""
+    values = np.array([[each[name] for name in ids] for each in settings], dtype=np.float64)
+    return values.reshape(len(settings), len(ids))
