@@ -5,6 +5,7 @@ firm's network may be broken or hostile, and what it says is stored and shown to
 """
 
 import math
+import re
 import unicodedata
 from typing import Any
 
@@ -14,6 +15,7 @@ MOST_CONTROLS, MOST_ENTRIES, MOST_MODES, MOST_OPTIONS = 2000, 200, 200, 500
 LONGEST_TEXT, LONGEST_SENTENCE = 500, 300  # characters, of a text in an answer and of a refusal's own sentence
 LARGEST_NUMBER = 1e12
 DEEPEST = 12
+NO_TEXT = re.compile("[\x00-\x1f\x7f-\x9f\ud800-\udfff]")  # controls, and halves of pairs
 
 
 def most_bytes(method: str) -> int:
@@ -23,7 +25,7 @@ def most_bytes(method: str) -> int:
 
 def plain(text: str) -> bool:
     """Whether a text has no characters that cannot be stored or shown: controls, NUL among them, and halves of pairs."""
-    return not any(unicodedata.category(c) in ("Cc", "Cs") for c in text)
+    return NO_TEXT.search(text) is None
 
 
 def sentence(text: str) -> str:

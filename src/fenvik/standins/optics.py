@@ -100,7 +100,8 @@ class Optics:
         self.tint = np.random.default_rng(seed + 7000).normal(0.0, 0.018, (3, 2))
         self._mean_of: tuple[Any, ...] | None = None
         self._mean = 0.0
-        self._roles = {item.role: item.id for item in menu.items.values() if item.role}
+        self._roles = self._roles_of(menu)
+        self._of: dict[tuple[str, ...], dict[str, str]] = {}  # of those, by how they begin
 
     @staticmethod
     def _roles_of(menu: Menu) -> dict[str, str]:
@@ -109,7 +110,9 @@ class Optics:
     def numbers(self, mode: str, prefixes: tuple[str, ...]) -> dict[str, float]:
         """Return the numbers of all controls whose roles begin so, by role."""
         values = self.menu.values[mode]
-        return {role: float(values[name]) for role, name in self._roles.items() if role.startswith(prefixes)}
+        if prefixes not in self._of:
+            self._of[prefixes] = {role: name for role, name in self._roles.items() if role.startswith(prefixes)}
+        return {role: float(values[name]) for role, name in self._of[prefixes].items()}
 
     def value(self, mode: str, role: str, default: Value) -> Value:
         """Return what the control of a role stands at, or a default where the menu has none."""
@@ -204,7 +207,7 @@ class Optics:
             luma = (light @ LUMA)[..., None]
             angle = np.deg2rad(0.6 * tint)
             apart = (light - luma) * (saturation / 50.0)
-            turned = np.roll(apart, 1, axis=-1) - np.roll(apart, -1, axis=-1)
+            turned = apart[..., [2, 0, 1]] - apart[..., [1, 2, 0]]
             light = luma + apart * np.cos(angle) + turned * np.sin(angle) / np.sqrt(3)
         if self.is_dynamic(mode):
             return np.asarray(light @ self._believed(mode).T)

@@ -20,6 +20,7 @@ SUSPECT, MOST_SUSPECTS = 0.6, 6  # of its light's usual step: a point that does 
 BACKWARDS = 4.0  # of the squared error: what must speak for that, for few do
 UNUSUAL = 3.0  # of the squared error: what must speak for points that act on the signal before gains and offsets do
 UNTOLD_BY = 0.25  # squared error that a reading leaves where a display may be unlike most
+A_SIGN = 2.0  # of the squared error: less explained is no reason to look closer
 OTHERWISE, AND_SHARE = 5.0, 0.25  # of the squared error: what must speak for it; another way of being unlike explains a part
 AT_WHITE = np.array([[1.0], [0.0]])
 ELSEWHERE = (-0.08, -0.04, 0.04, 0.08)  # of a point's signal: by how much some act below or above what their labels say
@@ -117,8 +118,9 @@ def _unusual(problem: "Problem", made: Fit, *, may_end: bool) -> Iterator[tuple[
 
     Points that push other lights; points that act at other signals than their labels say; lights that end.
     """
-    if not problem.pushes:
-        pushing = problem.with_points_that_push()
+    pushing = None if problem.pushes else problem.with_points_that_push()
+    # Where it explains nothing with the points as wide as they are taken to be, it does not with others.
+    if pushing is not None and pushing.tried([(made.width, made.shape)], made).residual < made.residual - A_SIGN:
         other = pushing.best(SHAPES, made)
         # As with them the signals at which readings meet the points are others, once more about that.
         yield pushing, pushing.solved((other.width, other.shape), other)
