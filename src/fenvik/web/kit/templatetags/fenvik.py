@@ -17,6 +17,10 @@ from fenvik.web.kit.words import WORDS, anchor
 
 register = template.Library()
 MODULES = "js"
+CALLED = {
+    "sdr": "SDR", "hdr10": "HDR10", "hlg": "HLG", "dynamic": "dynamic metadata", "lcd": "LCD", "oled": "OLED",
+    "wrgb-oled": "WRGB OLED",
+}  # fmt: skip
 CSRF_PLACEHOLDER = "csrf-of-whoever-looks"
 
 
@@ -103,6 +107,18 @@ def setting(value: object) -> str:
     if isinstance(value, int | float):
         return f"{value:g}".replace("-", "−")
     return "–" if value is None else str(value)
+
+
+@register.filter
+def called(value: object) -> str:
+    """Return what people call a signal or a technology that the device link has a word for; other words as they are."""
+    return CALLED.get(str(value), str(value))
+
+
+@register.filter
+def all_called(values: list[object]) -> str:
+    """Return some of them in a row."""
+    return ", ".join(called(value) for value in values)
 
 
 @register.filter

@@ -67,7 +67,7 @@ def _starts(scene: Scene) -> tuple[dict[str, Any], str]:
     menu = scene.tuning.display.menu_map
     if menu is None or not usual:
         return {}, ""
-    if menu.origin == Origin.TYPED:
+    if all(value == 0 for value in usual.values()):
         return usual, "Controls that go as far down as up are filled in at 0, as a start"
     return usual, "What this model’s menu usually stands at is filled in, as a start"
 
