@@ -7,7 +7,7 @@ from fenvik.charts import svg
 
 WIDTH, HEIGHT = 708.0, 596.0
 TOP, FOOT = 46.0, 556.0
-LEFT, RIGHT = 54.0, 612.0
+LEFT, RIGHT = 60.0, 612.0  # room for a mark beside the levels that says: beyond the scale
 ERROR_X = 704.0
 CHANNELS = ("red", "green", "blue")
 LEAST_SPAN, MOST_SPAN = 3.0, 40.0
