@@ -65,15 +65,14 @@ def test_a_person_who_follows_the_nudges_is_done_in_four_moves_at_each_end(equip
     assert reached != bool((left.whole.value[left.coloured] > 1.2).any())
 
 
-def test_what_was_learned_is_kept_for_the_next_sample_of_the_model(equipped, person, now, bench):
-    whole_job(equipped, person, bench, now)
-    desk = desk_of(equipped)
-    keep(tuning=equipped, response=desk.response, now=now)
-    keep(tuning=equipped, response=desk.response, now=now)
+def test_what_was_learned_is_kept_for_the_next_sample_of_the_model(finished, now):
+    desk = desk_of(finished)
+    keep(tuning=finished, response=desk.response, now=now)
+    keep(tuning=finished, response=desk.response, now=now)
     assert LearnedResponse.objects.count() == 1
-    equipped.pk = equipped.aim_id = equipped.measuring_id = None
-    equipped.save()
-    prior_in = prior_of(equipped, desk.controls)
+    finished.pk = finished.aim_id = finished.measuring_id = None
+    finished.save()
+    prior_in = prior_of(finished, desk.controls)
     prior = prior_in(desk.controls)
     fourths = in_grains(desk.controls, ("gain", "offset"), 4, "down")
     assert prior_in(fourths).own_effect(fourths[0])[0] == pytest.approx(4.0 * prior.own_effect(desk.controls[0])[0])

@@ -9,18 +9,11 @@ from django.utils import timezone
 
 from fenvik.web.clients.models import Client, Display
 from fenvik.web.controls.models import SettingsSheet
-from fenvik.web.demo.build import whole_job
 from fenvik.web.handovers.services import make_handover
 from fenvik.web.kit.models import FirmModel
 from fenvik.web.passes.models import Pass, PassState
 from fenvik.web.planning.away import KEPT_FOR, put_away, sweep_away
 from fenvik.web.visits.models import Tuning, Visit
-
-
-@pytest.fixture
-def finished(transactional_db, equipped, person, bench, now):
-    whole_job(equipped, person, bench, now)
-    return equipped
 
 
 def keys(kind, tuning):

@@ -8,7 +8,7 @@ from django.utils import timezone
 
 from fenvik.web.clients.models import Display
 from fenvik.web.controls.services import note_found
-from fenvik.web.demo.build import factory_sheet, whole_job
+from fenvik.web.demo.build import factory_sheet
 from fenvik.web.handovers.beside import handed
 from fenvik.web.handovers.services import make_handover
 from fenvik.web.handovers.views import tuning_page
@@ -22,12 +22,6 @@ NEW = {
     "menu": "later",
 }  # fmt: skip
 KEYED_METER = {"role": "meter", "km-name": "My meter", "km-kind": "colorimeter", "km-floor": "0,01", "km-order": "Yxy"}
-
-
-@pytest.fixture
-def finished(transactional_db, equipped, person, bench, now):
-    whole_job(equipped, person, bench, now)
-    return equipped
 
 
 def page(client, name, *keys, **query):

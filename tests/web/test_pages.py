@@ -11,7 +11,6 @@ from django.utils import timezone
 from fenvik import web
 from fenvik.web.controls.models import ControlChange, SettingsSheet
 from fenvik.web.controls.values import values_of
-from fenvik.web.demo.build import whole_job
 from fenvik.web.handovers.models import Handover
 from fenvik.web.handovers.services import make_handover
 from fenvik.web.passes.models import Pass
@@ -21,12 +20,6 @@ from fenvik.web.visits.models import Tuning
 
 BACKEND = "django.contrib.auth.backends.ModelBackend"
 ONLY_POST = ("act", "device-act", "correction-withdraw", "visit-act", "take-back")
-
-
-@pytest.fixture
-def finished(transactional_db, equipped, person, bench, now):
-    whole_job(equipped, person, bench, now)
-    return equipped
 
 
 def post(client, tuning, act, **data):

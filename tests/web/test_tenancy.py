@@ -12,7 +12,6 @@ from fenvik.web.adjusting.models import ChangeList
 from fenvik.web.clients.models import Client, Display, Room
 from fenvik.web.controls.models import SettingsSheet
 from fenvik.web.corrections.models import Correction
-from fenvik.web.demo.build import whole_job
 from fenvik.web.groundwork.services import answer_check
 from fenvik.web.handovers.services import make_handover
 from fenvik.web.kit.models import FirmModel
@@ -104,19 +103,17 @@ class Things:
 
 
 @pytest.fixture
-def theirs(transactional_db, equipped, person, bench, now):
+def theirs(finished, person, now):
     """A firm that has one of everything, all of it called so that it would be seen."""
-    whole_job(equipped, person, bench, now)
-    equipped.refresh_from_db()
-    display = equipped.display
+    display = finished.display
     for thing, fields in (
-        (equipped, ("name",)), (equipped.visit.client, ("name", "contact")), (display.room, ("name",)), (display, ("maker",)),
-        (equipped.meter, ("name",)), (equipped.source, ("name",)), (display.menu_map, ("maker",)), (person, ("first_name",)),
+        (finished, ("name",)), (finished.visit.client, ("name", "contact")), (display.room, ("name",)), (display, ("maker",)),
+        (finished.meter, ("name",)), (finished.source, ("name",)), (display.menu_map, ("maker",)), (person, ("first_name",)),
     ):  # fmt: skip
         for field in fields:
             setattr(thing, field, SECRET)
         thing.save()
-    return Things(Tuning.objects.get(pk=equipped.pk), person, now)
+    return Things(Tuning.objects.get(pk=finished.pk), person, now)
 
 
 @pytest.fixture

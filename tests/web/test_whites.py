@@ -8,7 +8,6 @@ from django.db import connection, connections, transaction
 from django.urls import reverse
 
 from fenvik.core.colour.space import D65_XY, xy_to_uv
-from fenvik.web.demo.build import whole_job
 from fenvik.web.handovers.services import make_handover
 from fenvik.web.planning.whites import add_part
 from fenvik.web.visits.models import Tuning, WhiteCandidate
@@ -39,27 +38,26 @@ def test_parts_add_up_in_u_v_and_a_shift_is_taken_out():
     assert aim_of(D65_XY, []) == D65_XY
 
 
-def test_a_part_is_typed_as_an_offset_or_as_two_whites_and_everything_follows_it(equipped, signed_in, person, bench, now):
-    whole_job(equipped, person, bench, now)
-    before = equipped.passes.filter(purpose="left").first().summary["grey_mean"]
-    shown = act(signed_in, equipped, "white-part", kind="client", offset="-0,0020 -0,0040", why="warmer, as at home")
+def test_a_part_is_typed_as_an_offset_or_as_two_whites_and_everything_follows_it(finished, signed_in, person, now):
+    before = finished.passes.filter(purpose="left").first().summary["grey_mean"]
+    shown = act(signed_in, finished, "white-part", kind="client", offset="-0,0020 -0,0040", why="warmer, as at home")
     assert "warmer, as at home (−0.0020, −0.0040)" in shown
-    tuning = again(equipped)
+    tuning = again(finished)
     np.testing.assert_allclose(xy_to_uv(tuning.target.white_xy) - xy_to_uv(D65_XY), [-0.002, -0.004], atol=1e-9)
     assert "white 0.30" in tuning.target_label
     assert tuning.passes.filter(purpose="left").first().summary["grey_mean"] > before + 1.0
     ends = {"from": "0.3127 0.3290", "to": "0,3105 0,3285"}
-    act(signed_in, equipped, "white-part", kind="display", why="like the lounge", **ends)
-    assert [p.kind for p in again(equipped).whites] == ["client", "display"]
-    measured = np.array([again(equipped).whites[1].du, again(equipped).whites[1].dv])
+    act(signed_in, finished, "white-part", kind="display", why="like the lounge", **ends)
+    assert [p.kind for p in again(finished).whites] == ["client", "display"]
+    measured = np.array([again(finished).whites[1].du, again(finished).whites[1].dv])
     np.testing.assert_allclose(measured, xy_to_uv((0.3105, 0.3285)) - xy_to_uv(D65_XY), atol=1e-5)
     handed = make_handover(visit_id=tuning.visit_id, actor=person, now=now)
     page = " ".join(signed_in.get(reverse("handover", args=(handed.token,))).content.decode().split())
     assert "Its white: D65 → warmer, as at home" in page
-    act(signed_in, equipped, "drop-white-part", kind="client")
-    act(signed_in, equipped, "drop-white-part", kind="display")
-    assert again(equipped).target.white_xy == D65_XY
-    assert again(equipped).passes.filter(purpose="left").first().summary["grey_mean"] == pytest.approx(before)
+    act(signed_in, finished, "drop-white-part", kind="client")
+    act(signed_in, finished, "drop-white-part", kind="display")
+    assert again(finished).target.white_xy == D65_XY
+    assert again(finished).passes.filter(purpose="left").first().summary["grey_mean"] == pytest.approx(before)
 
 
 @pytest.mark.parametrize(

@@ -9,7 +9,6 @@ from django.utils import timezone
 
 from fenvik.web.clients.models import Client
 from fenvik.web.controls.log import log_changes
-from fenvik.web.demo.build import whole_job
 from fenvik.web.handovers.services import make_handover
 from fenvik.web.live.views import render_fragments
 from fenvik.web.passes.models import Reading
@@ -26,16 +25,14 @@ def far(person):
     return person
 
 
-@pytest.mark.django_db(transaction=True)
-def test_readings_and_the_day_of_a_handover_are_told_in_the_firms_zone(far, equipped, bench, now, signed_in, client):
-    whole_job(equipped, far, bench, now)
-    Reading.objects.filter(pass_of__tuning=equipped).update(at=LATE, started_at=LATE)
-    page = signed_in.get(reverse("stop", args=(equipped.pk, "adjust"))).content.decode()
+def test_readings_and_the_day_of_a_handover_are_told_in_the_firms_zone(finished, far, now, signed_in, client):
+    Reading.objects.filter(pass_of__tuning=finished).update(at=LATE, started_at=LATE)
+    page = signed_in.get(reverse("stop", args=(finished.pk, "adjust"))).content.decode()
     assert "08:41:00" in page
     assert "23:41:00" not in page
-    told = render_fragments(far.firm_id, equipped.pk, "adjust", Options(), far.pk)
+    told = render_fragments(far.firm_id, finished.pk, "adjust", Options(), far.pk)
     assert "08:41:00" in told["hand"], "the live view says the same"
-    handover = make_handover(visit_id=equipped.visit_id, actor=far, now=now)
+    handover = make_handover(visit_id=finished.visit_id, actor=far, now=now)
     client.logout()
     shown = client.get(reverse("handover", args=(handover.token,))).content.decode()
     assert "28 November 2026" in shown, "a client who looks from elsewhere reads the firm's own day"
