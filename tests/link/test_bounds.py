@@ -5,7 +5,7 @@ import json
 import pytest
 
 from fenvik.link.connection import Connection
-from fenvik.link.devices import Meter
+from fenvik.link.devices import Meter, Source
 from fenvik.link.display import LinkedDisplay
 from fenvik.link.faults import DeviceError, LinkFault
 from fenvik.link.sane import LONGEST_SENTENCE
@@ -29,7 +29,7 @@ def at(address):
     [
         {"floor": int("9" * 400)}, {"floor": 1e300}, {"floor": -1.0}, {"serial": "a\0b"}, {"maker": "\ud800"}, {"model": "m" * 61},
         {"repeatability": [[1, -0.01, 0.001, 0.001]]}, {"typical": [[1, -2.0]]}, {"typical": [[1, 1e9]]}, {"efforts": ["x"] * 201},
-        {"note": {"a": {"b": "\x07"}}}, {"note": "x" * 501}, {"note": "x" * 70_000},
+        {"features": ["x" * 501]}, {"note": "x" * 530_000},
     ],
 )  # fmt: skip
 def test_what_a_device_says_of_itself_is_bounded(wrong):
@@ -37,6 +37,21 @@ def test_what_a_device_says_of_itself_is_bounded(wrong):
         assert Meter(line).describe().serial == "S1"
     with talking({"describe": METER | wrong}) as address, at(address) as line, pytest.raises(LinkFault):
         Meter(line).describe()
+
+
+@pytest.mark.parametrize("more", ["two\nlines", "x" * 5000, {"a": {"b": "\x07"}}, [1e300], json.loads("[" * 20 + "]" * 20)])
+def test_what_the_link_does_not_know_is_ignored_whatever_it_is(more):
+    told = METER | {"note": more, "typical": [[1, 0.5]], "a\nb": 1, "page": "https"}
+    with talking({"describe": told, "controls": [CONTROL | {"help": more}]}) as address, at(address) as line:
+        assert Meter(line).describe().facts == METER | {"page": "https"}
+        assert LinkedDisplay(line, "t").controls("m") == [CONTROL]
+
+
+def test_a_source_may_have_a_library_of_charts():
+    source = {name: METER[name] for name in ("link", "maker", "model", "serial", "firmware", "features")} | {"role": "source"}
+    source |= {"formats": ["sdr"], "bits": [8], "frame_rates": [60], "charts": [f"chart {i} of a series" for i in range(5000)]}
+    with talking({"describe": source}) as address, at(address) as line:
+        assert len(Source(line).describe().facts["charts"]) == 5000
 
 
 @pytest.mark.parametrize(

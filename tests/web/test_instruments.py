@@ -313,3 +313,24 @@ def test_a_meter_without_spectra_says_so_and_dark_readings_wait_for_the_cap(sign
     assert pass_.summary["dark"]["count"] == 8
     page = signed_in.get(reverse("stop", args=(equipped.pk, "instruments"))).content.decode()
     assert pass_.summary["dark"]["says"][:20] in page
+
+
+def test_of_a_library_of_charts_those_that_are_asked_for_are_kept(person, bench, now, signed_in):
+    source = bench.sources[0]
+    told = source.facts
+    source.facts = lambda: told() | {"charts": [*(f"chart {i}" for i in range(3000)), *told()["charts"]]}
+    found = take_up(actor=person, address=bench.address, now=now)
+    kept = next(device for device in found.devices if device.serial == source.serial)
+    assert kept.facts["charts"] == told()["charts"]
+    assert f"<td>{3000 + len(told()['charts'])}</td>" in signed_in.get(reverse("device", args=(kept.pk,))).content.decode()
+
+
+def test_two_of_one_name_are_told_apart_and_what_a_person_calls_one_stays(person, bench, now, signed_in):
+    first, second = bench.meters[0], bench.meters[1]
+    second.maker, second.model = first.maker, first.model
+    names = {d.serial: d.name for d in take_up(actor=person, address=bench.address, now=now).devices}
+    assert names[second.serial] == f"{names[first.serial]} {second.serial}"
+    meter = Device.objects.get(serial=second.serial)
+    signed_in.post(reverse("device-act", args=(meter.pk, "rename")), {"name": "the old one"})
+    again = {d.serial: d.name for d in take_up(actor=person, address=bench.address, now=now).devices}
+    assert again == names | {second.serial: "the old one"}

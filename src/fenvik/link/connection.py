@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any, NoReturn
 
 from fenvik.link.faults import DeviceError, LinkFault
-from fenvik.link.sane import flaw, most_bytes, sentence
+from fenvik.link.sane import flaw, known, most_bytes, sentence
 
 CONNECT_S = 3.0
 LOOK_S = 1.0  # so often whoever waits for an answer is told that it still does
@@ -133,6 +133,10 @@ class Connection:
         refusal = answer.get("error")
         # A refusal's sentence is cut where it is shown.
         told = answer.get("result") if "error" not in answer else refusal.get("data") if isinstance(refusal, dict) else None
+        if flaw(told):
+            told = known(told)
+            if "error" not in answer:
+                answer["result"] = told
         if words := flaw(told):
             raise LinkFault("shape", self.who, self.where, detail=words)
         if "error" in answer and not (

@@ -11,6 +11,7 @@ from fenvik.link.sane import MOST_ENTRIES, named
 USED = ("meter", "source", "display", "directory")  # a directory may list others, a processor among them
 READ_SLACK_S = 20.0  # added to the time that a meter itself expects
 LONGEST_NAME, LONGEST_LIST = 60, 200  # characters of a maker, model, serial; rows of a table, names in a list
+MOST_CHARTS = 10_000  # a source may keep a library of every picture that somebody ever needed
 SLOWEST_S = 3600.0  # of one reading
 READ_TIMES = 6.0  # slower efforts and dark patches take several times the middle effort
 REFRESH_S, MOST_HZ = 30.0, 100_000.0
@@ -64,8 +65,8 @@ def _table(value: object, width: int) -> bool:
     )
 
 
-def _texts(value: object) -> bool:
-    return isinstance(value, list) and len(value) <= LONGEST_LIST and all(isinstance(item, str) for item in value)
+def _texts(value: object, most: int = LONGEST_LIST) -> bool:
+    return isinstance(value, list) and len(value) <= most and all(isinstance(item, str) for item in value)
 
 
 class Device:
@@ -119,7 +120,7 @@ def _check_role(connection: Connection, facts: dict[str, Any]) -> None:
             "formats": _texts(facts.get("formats")) and bool(facts.get("formats")),
             "bits": isinstance(bits, list) and bool(bits) and all(n in (8, 10, 12) for n in bits),
             "frame_rates": isinstance(rates, list) and bool(rates) and all(_number(rate) and 0 < rate <= 1000 for rate in rates),
-            "charts": _texts(facts.get("charts")),
+            "charts": _texts(facts.get("charts"), MOST_CHARTS),
         }
     elif facts["role"] == "display":
         wanted = {

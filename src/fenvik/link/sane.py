@@ -9,12 +9,21 @@ import re
 import unicodedata
 from typing import Any
 
-MOST_BYTES = {"controls": 2 * 1024 * 1024, "list": 256 * 1024}  # of an answer, by method
+MOST_BYTES = {"controls": 2 * 1024 * 1024, "list": 256 * 1024, "describe": 512 * 1024}  # of an answer, by method
 OTHER_BYTES = 64 * 1024
 MOST_CONTROLS, MOST_ENTRIES, MOST_MODES, MOST_OPTIONS = 2000, 200, 200, 500
 LONGEST_TEXT, LONGEST_SENTENCE = 500, 300  # characters, of a text in an answer and of a refusal's own sentence
 LARGEST_NUMBER = 1e12
 DEEPEST = 12
+# Every member that the link gives a meaning to.
+MEMBERS = frozenset({
+    "link", "role", "maker", "model", "serial", "firmware", "features", "kind", "floor", "ceiling", "efforts", "typical",
+    "repeatability", "formats", "bits", "frame_rates", "charts", "technology", "installs", "curves", "size", "matrix", "cube",
+    "sizes", "tone", "panel", "slots", "interpolation", "xyz", "seconds", "clock", "spectrum", "start_nm", "step_nm", "values",
+    "hz", "shown", "token", "state", "mode", "signal", "input", "on_minutes", "notices", "id", "label", "signals", "group",
+    "value", "default", "min", "max", "step", "options", "off", "name", "host", "port", "slot", "chosen_by", "control", "left",
+    "retry_s",
+})  # fmt: skip
 NO_TEXT = re.compile("[\x00-\x1f\x7f-\x9f\ud800-\udfff]")  # controls, and halves of pairs
 
 
@@ -57,3 +66,18 @@ def flaw(value: Any, depth: int = 0) -> str:
     if isinstance(value, list):
         return next((words for item in value if (words := flaw(item, depth + 1))), "")
     return next((words for pair in value.items() for item in pair if (words := flaw(item, depth + 1))), "")
+
+
+def known(value: Any, depth: int = 0) -> Any:
+    """Return a value of an answer without those members that the link knows nothing of and that cannot be stored or shown.
+
+    A device may tell more than the link asks for, a whole certificate or lines of text: that is no fault of what it was asked.
+    """
+    if depth > DEEPEST:
+        return value
+    if isinstance(value, list):
+        return [known(item, depth + 1) for item in value]
+    if not isinstance(value, dict):
+        return value
+    kept = {name: item for name, item in value.items() if name in MEMBERS or not (flaw(name) or flaw(item, depth + 1))}
+    return {name: known(item, depth + 1) for name, item in kept.items()}

@@ -9,6 +9,7 @@ from typing import Any
 from django.db import IntegrityError, transaction
 
 from fenvik.core.errors import FenvikError
+from fenvik.core.signal.patterns import PATTERNS
 from fenvik.link.connection import Connection
 from fenvik.link.devices import USED, Description, Directory, Entry
 from fenvik.link.devices import Device as Linked
@@ -105,6 +106,17 @@ def _ask_all(firm: Firm, directory: str, entries: list[Entry]) -> list[tuple[str
     return told
 
 
+def facts_of(described: Description) -> dict[str, Any]:
+    """Return what is kept of what a device says of itself: of a source's charts those that Fenvik asks for, and how many it has.
+
+    A library of thousands would be read again with every page of a stop.
+    """
+    facts = described.facts
+    if "charts" not in facts:
+        return facts
+    return facts | {"charts": [name for name in facts["charts"] if name in PATTERNS], "charts_in_all": len(facts["charts"])}
+
+
 def _keep(
     actor: User,
     described: Description,
@@ -113,25 +125,34 @@ def _keep(
     directory: tuple[str, int] | None,
     now: datetime,
 ) -> Device:
-    """Keep a device as it was found; without a directory it is always looked for at the same address."""
+    """Keep a device as it was found; without a directory it is always looked for at the same address.
+
+    It is called what it was called when it was first found, or what a person calls it since. A second one of a name is told by its
+    serial: wherever a meter is chosen or named in a file, there is nothing else to tell the two by.
+    """
     if not described.serial:
         raise AddressError(
             f"{name} tells no serial, so it could not be told from another one. Its bridge must give it one."
         )
     facts: dict[str, Any] = {
-        "role": described.role, "name": name[:120], "host": where[0], "port": where[1],
+        "role": described.role, "host": where[0], "port": where[1],
         "directory_host": "" if directory is None else directory[0],
         "directory_port": None if directory is None else directory[1],
-        "facts": described.facts, "seen_at": now, "removed_at": None,
+        "facts": facts_of(described), "seen_at": now, "removed_at": None,
     }  # fmt: skip
     key: dict[str, Any] = {"firm_id": actor.firm_id, "serial": described.serial}
+    called, longest = name, Device._meta.get_field("name").max_length
+    alike = Device.objects.of_firm(actor.firm_id).filter(role=described.role, name=name[:longest], removed_at=None)
+    if alike.exclude(serial=described.serial).exists():
+        called = f"{name} {described.serial}"
+    first = facts | {"name": called[:longest]}
     try:
         with transaction.atomic():
-            return Device.objects.update_or_create(**key, defaults=facts)[0]
+            return Device.objects.update_or_create(**key, defaults=facts, create_defaults=first)[0]
     except IntegrityError:
         # Two looked at the same moment: the other one has it, and this one refreshes it.
         with transaction.atomic():
-            return Device.objects.update_or_create(**key, defaults=facts)[0]
+            return Device.objects.update_or_create(**key, defaults=facts, create_defaults=first)[0]
 
 
 def locate(device: Device, *, for_page: bool = True) -> Line:

@@ -11,7 +11,7 @@ from fenvik.link.devices import Device as Linked
 from fenvik.link.devices import Meter, Source
 from fenvik.link.faults import DeviceError
 from fenvik.web.devices.models import Device, DeviceRole
-from fenvik.web.devices.services import locate
+from fenvik.web.devices.services import facts_of, locate
 
 WINDOW = 10.0
 
@@ -39,7 +39,7 @@ def _ask(device: Device) -> str:
         return "A person does what this one does: there is nothing to try."
     with locate(device) as connection:
         described = Linked(connection).describe()
-        device.facts = described.facts
+        device.facts = facts_of(described)
         if device.role == DeviceRole.SOURCE:
             top = {8: 235, 10: 940, 12: 3760}
             bits = min(device.facts["bits"])
