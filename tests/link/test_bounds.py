@@ -47,6 +47,18 @@ def test_what_the_link_does_not_know_is_ignored_whatever_it_is(more):
         assert LinkedDisplay(line, "t").controls("m") == [CONTROL]
 
 
+def test_what_is_only_shown_is_told_as_a_sentence():
+    state = {"mode": "m", "signal": "sdr", "input": "1", "on_minutes": 9, "notices": ["Saving is on.\nTurn it off.", "x" * 9000]}
+    menu = [CONTROL | {"label": "Colour\ntone", "group": "a\tb"}]
+    with talking({"state": state, "controls": menu}) as address, at(address) as line:
+        display = LinkedDisplay(line, "t")
+        assert display.state().notices == ("Saving is on. Turn it off.", "x" * (LONGEST_SENTENCE - 1) + "…")
+        assert display.controls("m") == [CONTROL | {"label": "Colour tone", "group": "a b"}]
+    for wrong in ({"id": "a\nb"}, {"kind": "choice", "options": ["a\nb"], "value": "a\nb", "default": "a\nb"}):
+        with talking({"controls": [CONTROL | wrong]}) as address, at(address) as line, pytest.raises(LinkFault):
+            LinkedDisplay(line, "t").controls("m")
+
+
 def test_a_source_may_have_a_library_of_charts():
     source = {name: METER[name] for name in ("link", "maker", "model", "serial", "firmware", "features")} | {"role": "source"}
     source |= {"formats": ["sdr"], "bits": [8], "frame_rates": [60], "charts": [f"chart {i} of a series" for i in range(5000)]}
@@ -68,11 +80,15 @@ def test_a_menu_is_bounded(rows):
         LinkedDisplay(line, "t").controls("m")
 
 
-def test_a_refusals_own_sentence_is_cut_and_can_be_shown():
+@pytest.mark.parametrize(
+    ("data", "kept"), [({"retry_s": 3, "trace": "one\ntwo"}, {"retry_s": 3}), ("Trace:\n  line 3", {}), (["a\nb"], {}), (None, {})]
+)
+def test_a_refusals_own_sentence_is_cut_and_can_be_shown(data, kept):
     words = "No\0t\ud800 now.\n" + "x" * 40_000
-    told = json.dumps({"jsonrpc": "2.0", "id": 1, "error": {"code": 5, "message": words}}).encode()
+    told = json.dumps({"jsonrpc": "2.0", "id": 1, "error": {"code": 5, "message": words, "data": data}}).encode()
     with talking({"read": told}) as address, at(address) as line, pytest.raises(DeviceError) as refusal:
         Meter(line).read()
+    assert refusal.value.data == kept
     said = str(refusal.value)
     assert said.startswith("It: No t now. xxx")
     assert len(said) <= LONGEST_SENTENCE + 4

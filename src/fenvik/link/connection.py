@@ -131,13 +131,13 @@ class Connection:
         if answer.get("id") != self._number or isinstance(answer.get("id"), bool):
             raise LinkFault("shape", self.who, self.where, detail="the answer to another request")
         refusal = answer.get("error")
-        # A refusal's sentence is cut where it is shown.
-        told = answer.get("result") if "error" not in answer else refusal.get("data") if isinstance(refusal, dict) else None
-        if flaw(told):
-            told = known(told)
-            if "error" not in answer:
-                answer["result"] = told
-        if words := flaw(told):
+        # A refusal's sentence is cut where it is shown. Its data may be anything, the trace of a fault in a bridge too.
+        held, member = (answer, "result") if "error" not in answer else (refusal if isinstance(refusal, dict) else {}, "data")
+        if held is refusal and not isinstance(refusal.get("data"), dict):
+            refusal["data"] = {}
+        if flaw(held.get(member)):
+            held[member] = known(held[member])
+        if words := flaw(held.get(member)):
             raise LinkFault("shape", self.who, self.where, detail=words)
         if "error" in answer and not (
             isinstance(refusal, dict)

@@ -24,6 +24,7 @@ MEMBERS = frozenset({
     "value", "default", "min", "max", "step", "options", "off", "name", "host", "port", "slot", "chosen_by", "control", "left",
     "retry_s",
 })  # fmt: skip
+ONLY_SHOWN = frozenset({"notices", "label", "group"})  # to a person, and told by nothing else
 NO_TEXT = re.compile("[\x00-\x1f\x7f-\x9f\ud800-\udfff]")  # controls, and halves of pairs
 
 
@@ -69,9 +70,10 @@ def flaw(value: Any, depth: int = 0) -> str:
 
 
 def known(value: Any, depth: int = 0) -> Any:
-    """Return a value of an answer without those members that the link knows nothing of and that cannot be stored or shown.
+    """Return a value of an answer as far as it can be stored and shown.
 
-    A device may tell more than the link asks for, a whole certificate or lines of text: that is no fault of what it was asked.
+    A device may tell more than the link asks for, a whole certificate or lines of text: what the link knows nothing of is left out,
+    for that is no fault of what it was asked. A notice or a label of two lines is told as a sentence.
     """
     if depth > DEEPEST:
         return value
@@ -80,4 +82,10 @@ def known(value: Any, depth: int = 0) -> Any:
     if not isinstance(value, dict):
         return value
     kept = {name: item for name, item in value.items() if name in MEMBERS or not (flaw(name) or flaw(item, depth + 1))}
-    return {name: known(item, depth + 1) for name, item in kept.items()}
+    return {name: _shown(item) if name in ONLY_SHOWN else known(item, depth + 1) for name, item in kept.items()}
+
+
+def _shown(told: Any) -> Any:
+    if isinstance(told, list):
+        return [sentence(item) if isinstance(item, str) else item for item in told]
+    return sentence(told) if isinstance(told, str) else told
