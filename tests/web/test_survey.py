@@ -11,7 +11,7 @@ from fenvik.web.groundwork import survey as survey_module
 from fenvik.web.groundwork.survey import lines_of, survey
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose, PassState
-from fenvik.web.passes.services import resume
+from fenvik.web.passes.services import ask_to_stop, resume
 from fenvik.web.visits.models import Tuning
 from tests.web.adjustable import adjustable
 
@@ -59,6 +59,28 @@ def test_every_mode_is_read_over_the_link_and_the_display_stands_as_before(perso
     assert "not measured yet" in page
 
 
+def test_of_many_modes_those_that_are_named_are_read(person, bench, now, signed_in, monkeypatch):
+    tuning = adjustable(person, bench, now, index=3, mode="Expert")
+    display = bench.displays[3]
+    told = display.methods["modes"]
+
+    async def many(params):
+        more = [{"id": f'x{i} "/&' + "i" * 70, "label": "Extra <b>" + "l" * 90, "signals": ["sdr"]} for i in range(30)]
+        return [*await told(params), *more]
+
+    monkeypatch.setitem(display.methods, "modes", many)
+    answer = act(signed_in, tuning, "survey", what="modes", named="brilliant, Nothing like it")
+    assert "no mode Nothing like it for this signal" in signed_in.get(answer["Location"]).content.decode()
+    act(signed_in, tuning, "survey", what="modes", named="brilliant, EXPERT")
+    pass_ = Pass.objects.get(purpose=PassPurpose.SURVEY)
+    assert list(dict.fromkeys(row["at"]["label"] for row in pass_.patches)) == ["Brilliant", "Expert"]
+    ask_to_stop(pass_id=pass_.pk, actor=person, now=now)
+    act(signed_in, tuning, "survey", what="modes")
+    pass_ = Pass.objects.filter(purpose=PassPurpose.SURVEY).latest("pk")
+    assert len(pass_.patches) == 7 * 32
+    assert max(len(row["label"]) for row in pass_.patches) == 80
+
+
 def test_presets_are_read_and_the_one_that_was_set_is_set_again(person, bench, now):
     tuning = adjustable(person, bench, now, index=4, mode="Theatre")
     display = bench.displays[4]
@@ -74,7 +96,7 @@ def test_presets_are_read_and_the_one_that_was_set_is_set_again(person, bench, n
 
 def test_by_hand_each_mode_waits_for_one_key(equipped, person, now, signed_in):
     answer = act(signed_in, equipped, "survey", what="modes", named="Film")
-    assert "compares 2 to 12" in signed_in.get(answer["Location"]).content.decode()
+    assert "compares 2 to 60 modes, and here is 1" in signed_in.get(answer["Location"]).content.decode()
     act(signed_in, equipped, "survey", what="modes", named="Film, Vivid; Film")
     pass_ = Pass.objects.get(purpose=PassPurpose.SURVEY)
     for place in ("Film", "Vivid"):

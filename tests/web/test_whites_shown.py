@@ -224,7 +224,7 @@ def test_an_open_choice_is_by_name(oled, bench, signed_in):
         ("white-pick", {"place": "none"}, "No choice is going on"),
         ("white-keep", {"words": "x"}, "No choice has ended"),
         ("white-take-out", {"mode": "Vivid"}, "No shift has been read"),
-        ("white-shifts", {"named": "Nothing like it"}, "Beside this mode come one"),
+        ("white-shifts", {"named": "Nothing like it"}, "The display has no mode Nothing like it for this signal"),
         ("match-step", {"way": "up"}, "stepped to blue"),
         ("match-step", {"way": "blue"}, "No two displays"),
         ("match-begin", {"reference": "x"}, "another display"),

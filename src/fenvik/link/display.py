@@ -14,6 +14,7 @@ from fenvik.link.faults import DeviceError
 from fenvik.link.sane import MOST_CONTROLS, MOST_MODES, MOST_OPTIONS, named
 
 LONGEST_LABEL = 80  # characters
+LONGEST_MODE, LONGEST_SIGNAL, LONGEST_INPUT = 60, 40, 120  # of what is shown of each, and typed by people
 KINDS = ("range", "choice", "switch")
 NOT_THERE = (DeviceError.UNKNOWN, DeviceError.UNSUPPORTED, -32602)  # the last: a parameter that cannot be
 SIGNALS = {"sdr": "SDR", "hdr10": "HDR10", "hlg": "HLG", "dynamic": "dynamic metadata"}
@@ -65,6 +66,18 @@ def modes_told_apart(modes: Sequence[PictureMode]) -> dict[str, str]:
         apart = mode.id if alike[name, mode.signals] > 1 else ", ".join(SIGNALS[s] for s in mode.signals if s in SIGNALS)
         made[mode.id] = f"{mode.label} ({apart or mode.id})" if shared[name] > 1 else mode.label
     return made
+
+
+def modes_named(modes: Sequence[PictureMode], named: str) -> tuple[list[PictureMode], list[str]]:
+    """Return the modes that are named by label, id or what they are called apart, with commas between; and the names of none.
+
+    All of them where nothing is named.
+    """
+    wanted = {part.strip().lower(): part.strip() for part in named.replace(";", ",").split(",") if part.strip()}
+    apart = modes_told_apart(modes)
+    names = {mode.id: {mode.label.strip().lower(), mode.id.lower(), apart[mode.id].lower()} for mode in modes}
+    known = set().union(*names.values())
+    return [m for m in modes if not wanted or names[m.id] & set(wanted)], [wanted[n] for n in wanted if n not in known]
 
 
 def _number(value: object) -> bool:
@@ -166,12 +179,15 @@ class LinkedDisplay(Device):
         if not isinstance(answer, dict):
             raise self.connection.fault("no state")
         mode, signal, minutes = answer.get("mode"), answer.get("signal"), answer.get("on_minutes")
+        if isinstance(mode, str) and len(mode) > LONGEST_LABEL:
+            raise self.connection.fault(f"a mode whose id has more than {LONGEST_LABEL} characters")
         notices = answer.get("notices")
         if (mode is not None and not isinstance(mode, str)) or (signal is not None and not isinstance(signal, str)):
             raise self.connection.fault("a state with a mode or a signal that is none")
         if not _number(minutes) or not isinstance(notices, list) or not all(isinstance(n, str) for n in notices):
             raise self.connection.fault("a state without minutes or notices")
-        return DisplayState(mode, signal, str(answer.get("input", "")), float(minutes), tuple(notices))  # type: ignore[arg-type]
+        signal = signal if signal is None else signal[:LONGEST_SIGNAL]
+        return DisplayState(mode, signal, str(answer.get("input") or "")[:LONGEST_INPUT], float(minutes), tuple(notices))  # type: ignore[arg-type]
 
     def modes(self) -> list[PictureMode]:
         """Return the picture modes."""
@@ -183,7 +199,9 @@ class LinkedDisplay(Device):
             signals = row.get("signals") if isinstance(row, dict) else None
             if not isinstance(signals, list) or not all(isinstance(row.get(m), str) for m in ("id", "label")):
                 raise self.connection.fault("a mode without id, label and signals")
-            made.append(PictureMode(row["id"], row["label"], tuple(str(s) for s in signals)))
+            if len(row["id"]) > LONGEST_LABEL:
+                raise self.connection.fault(f"a mode whose id has more than {LONGEST_LABEL} characters")
+            made.append(PictureMode(row["id"], row["label"][:LONGEST_MODE].strip(), tuple(str(s) for s in signals)))
         return made
 
     def choose(self, mode: str) -> None:

@@ -9,7 +9,7 @@ from django.db import transaction
 from fenvik.core.analysis.standing import Standing, best_of, standing_of
 from fenvik.core.errors import FenvikError, NoWhiteError
 from fenvik.core.signal.patches import Patch, full_colours, grey
-from fenvik.link.display import modes_told_apart
+from fenvik.link.display import LONGEST_LABEL, modes_named, modes_told_apart
 from fenvik.web.controls.values import values_of
 from fenvik.web.devices.displays import paired
 from fenvik.web.devices.standing import is_paired
@@ -22,7 +22,7 @@ from fenvik.web.people.policy import Right, needs
 from fenvik.web.results.assemble import core_readings
 from fenvik.web.visits.models import WHOLE, Tuning
 
-MOST_PLACES = 12
+MOST_PLACES = 60
 CHOICES = {"presets": ("white-preset", "colour temperatures"), "gamma": ("gamma", "gammas")}  # a control's role, and what it has
 SETTLES_S = 3.0  # a display that changes its mode shows the new one after a moment
 GREYS_SDR, GREYS_PQ = (75.0, 50.0, 25.0), (58.0, 44.0, 28.0)  # percent of signal
@@ -60,8 +60,12 @@ def patches_of(tuning: Tuning) -> list[Patch]:
 def _modes(tuning: Tuning, named: str) -> list[dict[str, Any]]:
     if is_paired(tuning.display):
         with paired(tuning.display) as line:
-            called = modes_told_apart([m for m in line.modes() if tuning.signal in m.signals])
-            return [{"mode": id_, "label": label} for id_, label in called.items()]
+            modes = [m for m in line.modes() if tuning.signal in m.signals]
+        called = modes_told_apart(modes)
+        chosen, nameless = modes_named(modes, named)
+        if nameless:
+            raise SurveyError(f"The display has no mode {nameless[0]} for this signal: name it as the display does.")
+        return [{"mode": mode.id, "label": called[mode.id]} for mode in chosen]
     labels = dict.fromkeys(part.strip()[:60] for part in named.replace(";", ",").split(",") if part.strip())
     return [{"label": label, "hold": f"Choose the mode {label} in the menu, then go on."} for label in labels]
 
@@ -85,21 +89,24 @@ def _choices(tuning: Tuning, what: str) -> list[dict[str, Any]]:
 def survey(*, tuning_id: int, actor: User, now: datetime, what: str, named: str = "") -> Pass:
     """Read white, three greys and the primaries of every mode, preset or gamma in one go, over the link or with a word before each.
 
-    ``named``: modes with commas between them, where there is no link. Raises SurveyError, and what ``paired`` and ``start_pass``
-    raise.
+    ``named``: modes with commas between them; over a link all of the signal without it.
+    Raises SurveyError, and what ``paired`` and ``start_pass`` raise.
     """
     related = ("display__link__pairing", "display__menu_map", "source")
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related(*related).get(pk=tuning_id)
     fine_enough(tuning)  # before codes are made
     places = _choices(tuning, what) if what in CHOICES else _modes(tuning, named)
     if not 2 <= len(places) <= MOST_PLACES:
-        raise SurveyError(f"A survey compares 2 to {MOST_PLACES} modes; name them with commas between.")
+        words = CHOICES[what][1] if what in CHOICES else "modes"
+        how = "" if what in CHOICES else "; name them with commas between"
+        here = "here is 1" if len(places) == 1 else f"here are {len(places)}"
+        raise SurveyError(f"A survey compares 2 to {MOST_PLACES} {words}, and {here}{how}.")
     rows: list[dict[str, Any]] = []
     for place in places:
         at = {k: v for k, v in place.items() if k != "hold"}
         for i, patch in enumerate(patches_of(tuning)):
             row: dict[str, Any] = patch.as_json() | {"part": "survey", "at": at}
-            row["label"] = f"{patch.label}, {place['label']}"
+            row["label"] = f"{patch.label}, {place['label']}"[:LONGEST_LABEL]
             if i == 0:
                 row |= {"wait_s": SETTLES_S} | ({"hold": place["hold"]} if "hold" in place else {})
             rows.append(row)
@@ -148,7 +155,7 @@ def start_from(*, tuning_id: int, actor: User, label: str, mode: str) -> Tuning:
             f"{tuning.name} was noted or measured in {tuning.picture_mode}. "
             f"Add a tuning for {label.strip()[:60]} to the visit instead."
         )
-    tuning.picture_mode, tuning.mode_id = label.strip()[:60], mode[:60]
+    tuning.picture_mode, tuning.mode_id = label.strip()[:60], mode[:LONGEST_LABEL]
     tuning.save(update_fields=["picture_mode", "mode_id"])
     notify(tuning_id)
     return tuning

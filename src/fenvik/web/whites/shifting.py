@@ -10,7 +10,7 @@ from fenvik.core.colour.curves import pq_inverse
 from fenvik.core.colour.space import XY, uv_to_xyz, xy_to_uv, xyz_to_uv, xyz_to_xy
 from fenvik.core.measure.shift import Shift, base_for, shift_of
 from fenvik.core.signal.patches import grey
-from fenvik.link.display import find_mode, modes_told_apart
+from fenvik.link.display import LONGEST_LABEL, find_mode, modes_named, modes_told_apart
 from fenvik.web.devices.displays import paired
 from fenvik.web.devices.standing import is_paired
 from fenvik.web.groundwork.survey import SETTLES_S
@@ -27,6 +27,7 @@ from fenvik.web.whites.driving import WhitesError, is_pq
 ROUNDS = 3
 LEVELS, LEVELS_CD_M2 = (100.0, 70.0), (120.0, 50.0)  # percent of signal; of PQ the light that it asks for
 MOST_MODES = 8
+OTHERS = f"Beside this mode come one to {MOST_MODES - 1} others; name them with commas between."
 AVERAGE = 4
 
 
@@ -72,8 +73,12 @@ def _places(tuning: Tuning, named: str, preset: str) -> list[dict[str, Any]]:
         own = find_mode(modes, tuning.mode_id or tuning.picture_mode, tuning.signal)
         if own is None:
             raise WhitesError(f"The display has no mode {tuning.picture_mode} for this signal: name it as the display does.")
-        chosen = [part.strip().lower() for part in named.replace(";", ",").split(",") if part.strip()]
-        others = [m for m in modes if m.id != own.id and (not chosen or m.label.lower() in chosen or m.id.lower() in chosen)]
+        chosen, nameless = modes_named(modes, named)
+        if nameless:
+            raise WhitesError(f"The display has no mode {nameless[0]} for this signal: name it as the display does.")
+        others = [m for m in chosen if m.id != own.id]
+        if not 1 <= len(others) < MOST_MODES:  # before the menu of each is read
+            raise WhitesError(OTHERS)
         made, called = [], modes_told_apart(modes)
         for mode in (own, *others):
             place: dict[str, Any] = {"label": called[mode.id], "mode": mode.id}
@@ -100,7 +105,7 @@ def read_shifts(*, tuning_id: int, actor: User, now: datetime, named: str = "", 
     tuning = Tuning.objects.of_firm(actor.firm_id).select_related(*related).get(pk=tuning_id)
     places = _places(tuning, named, preset)
     if not 2 <= len(places) <= MOST_MODES:
-        raise WhitesError(f"Beside this mode come one to {MOST_MODES - 1} others; name them with commas between.")
+        raise WhitesError(OTHERS)
     fine_enough(tuning)  # before codes are made
     levels = [100.0 * float(pq_inverse(nits)) for nits in LEVELS_CD_M2] if is_pq(tuning) else LEVELS
     rows: list[dict[str, Any]] = []
@@ -109,7 +114,7 @@ def read_shifts(*, tuning_id: int, actor: User, now: datetime, named: str = "", 
             for i, level in enumerate(levels):
                 shown = grey(round(level, 2), tuning.bits, "full" if tuning.range == "full" else "limited")
                 row: dict[str, Any] = dict(shown.as_json()) | {"part": "shift", "at": place, "turn": turn}
-                row["label"] = f"{shown.label}, {place['label']}"
+                row["label"] = f"{shown.label}, {place['label']}"[:LONGEST_LABEL]
                 if i == 0:
                     row["wait_s"] = SETTLES_S
                     if "mode" not in place:
