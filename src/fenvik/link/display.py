@@ -73,11 +73,15 @@ def modes_named(modes: Sequence[PictureMode], named: str) -> tuple[list[PictureM
 
     All of them where nothing is named.
     """
-    wanted = {part.strip().lower(): part.strip() for part in named.replace(";", ",").split(",") if part.strip()}
+    wanted = {_cut(part): part.strip() for part in named.replace(";", ",").split(",") if part.strip()}
     apart = modes_told_apart(modes)
-    names = {mode.id: {mode.label.strip().lower(), mode.id.lower(), apart[mode.id].lower()} for mode in modes}
+    names = {mode.id: {_cut(mode.label), _cut(mode.id), _cut(apart[mode.id])} for mode in modes}
     known = set().union(*names.values())
     return [m for m in modes if not wanted or names[m.id] & set(wanted)], [wanted[n] for n in wanted if n not in known]
+
+
+def _cut(name: str) -> str:
+    return name.strip().lower()[:LONGEST_MODE]
 
 
 def _number(value: object) -> bool:
