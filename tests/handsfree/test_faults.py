@@ -24,15 +24,15 @@ from tests.handsfree.jobs import adjusted
         ("sdr", "input for a while", False, False),
         ("installed", "patch before", False, False), ("installed", "follows late", False, False),
         ("hdr", "gains follow late", False, False), ("sdr", "other levels", False, True),
-        ("installed", "other levels", True, False),
+        ("hdr early", "other levels", False, True), ("installed", "other levels", True, False),
         ("sdr", "out of step", False, False), ("installed", "blanks", False, False), ("sdr", "answers late", False, False),
         ("sdr late", "peak rests", False, False), ("sdr late", "peak falls", False, True),
         ("installed", "brings along", False, False), ("installed", "fades", False, False),
     ],
 )  # fmt: skip
 def test_none_is_left_worse_than_found_in_hdr_or_by_what_is_installed(kind, fault, is_attended, is_put_back):
-    seed = {"sdr": 300, "sdr late": 80_002, "hdr": 80_001, "hdr late": 80_002, "installed": 300}[kind]
-    rig, target, more, error = made(kind.removesuffix(" late"), seed)
+    seed = {"sdr": 300, "sdr late": 80_002, "hdr": 80_001, "hdr late": 80_002, "hdr early": 95_018, "installed": 300}[kind]
+    rig, target, more, error = made(kind.split()[0], seed)
     display = broken(seed, fault, rig)
     display.is_attended = is_attended
     before = error()

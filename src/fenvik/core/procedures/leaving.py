@@ -4,7 +4,7 @@ from typing import TYPE_CHECKING, Any
 
 from fenvik.core.procedures import giving, lights, reference
 from fenvik.core.procedures.following import said_of
-from fenvik.core.procedures.misfit import see_that_it_is_the_one_found
+from fenvik.core.procedures.misfit import black_is_another, see_that_it_is_the_one_found
 from fenvik.core.procedures.outcome import denies
 from fenvik.core.procedures.samelight import OF_COLOUR
 from fenvik.core.procedures.scoring import errors_of, parts_of, score, white_of, worse_colours
@@ -32,7 +32,7 @@ def look_left(job: "Job") -> Procedure[None]:
     # Kept back for it; where the display moves in the middle of it, it is read once more, whatever was allowed.
     job.desk.budget = max(job.desk.budget, job.desk.spent) + 3 * len(job.proof)
     recalled = job.desk.recalled
-    if job.desk.has_installed:
+    if job.desk.has_installed or black_is_another(job.desk):
         yield from _of_the_display_found(job)
     job.as_left = yield from _proof(job)
     if job.balance is not None:
@@ -133,7 +133,7 @@ def _is_denied_by_the_reference(job: "Job") -> Procedure[bool]:
 
 
 def _of_the_display_found(job: "Job") -> Procedure[None]:
-    """See that what is installed was made for the display that was found. Raises OtherLightError where it was not and stays so."""
+    """See that what is left was made for the display that was found. Raises OtherLightError where it was not and stays so."""
     try:
         yield from see_that_it_is_the_one_found(job.desk, job.as_found)
     except OtherLightError as problem:

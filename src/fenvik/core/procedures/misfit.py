@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 EXPLAINED, UNEXPLAINED = 1.0, 1.5
 LEAST = 8  # readings: fewer are explained by anything
 SEEN = 0.5  # cd/m²: below it a reading tells of noise
+READ_BLACK = 0.05  # cd/m²: below it two readings of black differ by themselves
 BENT = 2.0  # times what is let pass in the dark, where offsets warm up
 LEAST_LIT = 4  # greys as found that give enough light
 UNLIKE = 0.15  # of ln luminance: how differently a dark grey and one in the middle may change, where nothing was turned
@@ -80,6 +81,17 @@ def see_that_it_is_the_one_found(desk: Desk, found: Sequence[Taken]) -> Procedur
     if now is not None:
         since = next((i for i, t in enumerate(desk.taken) if t.settings != lit[0].settings), len(desk.taken))
         raise of_another_picture("What was found was looked at once more", lit[0], now, since)
+
+
+def black_is_another(desk: Desk) -> bool:
+    """Whether black has given two lights in one state: what lifts it may be other levels, which greys in HDR do not tell of."""
+    blacks = [t for t in desk.taken if t.is_grey and not t.fraction.any() and t.xyz[1] > READ_BLACK]
+    return any(
+        abs(np.log(t.xyz[1] / other.xyz[1])) > UNLIKE
+        for i, t in enumerate(blacks)
+        for other in blacks[:i]
+        if other.settings == t.settings
+    )
 
 
 def _unlike_again(desk: Desk, pairs: Sequence[tuple[Taken, Taken]]) -> Procedure[Taken | None]:

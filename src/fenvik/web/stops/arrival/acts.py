@@ -25,7 +25,7 @@ from fenvik.web.people.policy import Right
 from fenvik.web.planning.services import keep_target
 from fenvik.web.planning.whites import WhiteError, add_part, between, drop_candidate, drop_part, keep_candidate
 from fenvik.web.stops.acts import number_in, typed_values
-from fenvik.web.stops.answers import show_stop
+from fenvik.web.stops.answers import back_to, show_stop
 from fenvik.web.stops.arrival.page import KEPT_OF_A_BLOCK
 from fenvik.web.stops.registry import can_be_done
 from fenvik.web.visits.forms import TargetForm
@@ -59,7 +59,7 @@ def show_code(request: Asking, tuning: Tuning) -> HttpResponse | None:
     """Let the display show its pairing code."""
     displays.show_code(_whole(tuning).display)
     messages.info(request, "The display shows a code now: type it here.")
-    return None
+    return back_to(request, tuning, about="code")
 
 
 def pair(request: Asking, tuning: Tuning) -> HttpResponse | None:

@@ -49,7 +49,7 @@ def _settings(scene: Scene) -> None:
     rows = [_field(row, typed, problems if isinstance(problems, dict) else {}, starts) for row in scene.values.rows]
     scene.extra["groups"] = grouped(rows)
     scene.extra["seen"] = scene.tuning.found_sheets[0].pk if scene.tuning.found_sheets else 0
-    scene.extra["link"] = _link(scene.tuning)
+    scene.extra["link"] = _link(scene)
 
 
 def _starts(scene: Scene) -> tuple[dict[str, Any], str]:
@@ -90,11 +90,13 @@ def _field(row: dict[str, Any], typed: Any, problems: dict[str, str], starts: di
     return made
 
 
-def _link(tuning: Any) -> dict[str, Any] | None:
-    device = link_of(tuning.display)
+def _link(scene: Scene) -> dict[str, Any] | None:
+    """Return a display's network control; ``first``: nothing else is to be done before its menu is known."""
+    device = link_of(scene.tuning.display)
     if device is None:
         return None
-    return {"device": device, "paired": hasattr(device, "pairing")}
+    first = scene.extra["part"] == "settings" and not scene.values.rows
+    return {"device": device, "paired": hasattr(device, "pairing"), "first": first, "shown": scene.options.get("about") == "code"}
 
 
 def _sheet_row(sheet: SettingsSheet, own: int, *, here: bool) -> dict[str, Any]:
@@ -156,7 +158,7 @@ def _display(scene: Scene) -> None:
         or DisplayForm(instance=tuning.display, firm_id=tuning.visit.firm_id),
         "room_form": scene.extra.get("room_form") or RoomForm(instance=tuning.display.room, prefix="room"),
         "feeds": list(tuning.display.feeds.all()),
-        "link": _link(tuning),
+        "link": _link(scene),
         "links": list(Device.objects.of_firm(tuning.visit.firm_id).filter(role=DeviceRole.DISPLAY).order_by("name")),
         "said": tuning.display.said,
         "screen_says": _screen_words(tuning),
@@ -181,7 +183,7 @@ def _screen_words(tuning: Tuning) -> list[str]:
 
 def _menu(scene: Scene) -> None:
     display, controls = scene.tuning.display, scene.values.controls
-    scene.extra["link"] = _link(scene.tuning)
+    scene.extra["link"] = _link(scene)
     typed = scene.extra.get("typed") or dict(zip(KEPT_OF_A_BLOCK, scene.options.get("began").split("~"), strict=False))
     scene.extra |= {
         "blocks": BLOCKS,
