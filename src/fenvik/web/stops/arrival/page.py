@@ -95,7 +95,7 @@ def _link(scene: Scene) -> dict[str, Any] | None:
     device = link_of(scene.tuning.display)
     if device is None:
         return None
-    first = scene.extra["part"] == "settings" and not scene.values.rows
+    first = scene.extra["part"] in ("settings", "menu") and not scene.values.rows
     return {"device": device, "paired": hasattr(device, "pairing"), "first": first, "shown": scene.options.get("about") == "code"}
 
 
