@@ -139,7 +139,7 @@ class TuningForm(PlainNumbers, forms.Form):
         ]
         # Never the first of another model's: its own, where one is known, else it is read or typed at Arrival.
         rows_of(self, "menu").choices = [
-            ("own", "as its model has it, else at Arrival"), *known,
+            ("own", "as its model’s, or at Arrival"), *known,
             *((f"shape-{s.id}", s.label) for s in SHAPES.values()), ("later", "read or typed at Arrival"),
         ]  # fmt: skip
 
