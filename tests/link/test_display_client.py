@@ -7,7 +7,7 @@ import pytest
 
 from fenvik.link import display
 from fenvik.link.connection import Connection
-from fenvik.link.display import LinkedDisplay, PictureMode, checked_control, find_mode, modes_told_apart
+from fenvik.link.display import LinkedDisplay, PictureMode, checked_control, find_mode, modes_named, modes_told_apart
 from fenvik.link.faults import DeviceError, LinkFault
 
 
@@ -176,4 +176,21 @@ def test_of_several_modes_of_one_name_the_one_is_meant_that_takes_the_signal(nam
 
 
 def test_modes_of_one_name_are_told_apart_by_their_signals_or_ids():
+    assert [mode.id for mode in modes_named(ALIKE, "user (SDR); G")[0]] == ["u1", "g"]
     assert modes_told_apart(ALIKE) == {"u1": "User (SDR)", "u2": "User  (u2)", "u3": "user (u3)", "g": "Game"}
+
+
+@pytest.mark.parametrize(("typed", "ids", "nameless"), [
+    ("", ["f", "fd", "l"], []),
+    ("film, Dark", ["fd"], []),
+    ("Film , dark,Film", ["f", "fd"], []),
+    ("Dark, Film; other", ["f"], ["Dark", "other"]),
+    ("Dark", [], ["Dark"]),
+    ("L" * 60 + ", film", ["f", "l"], []),
+    ("l" * 70, ["l"], []),
+    (" ,;, ", ["f", "fd", "l"], []),
+])  # fmt: skip
+def test_modes_are_named_with_commas_between_and_within(typed, ids, nameless):
+    modes = [PictureMode(id_, label, ("sdr",)) for id_, label in (("f", "Film"), ("fd", "Film, dark"), ("l", "L" * 70))]
+    named, none = modes_named(modes, typed)
+    assert ([mode.id for mode in named], none) == (ids, nameless)

@@ -6,6 +6,7 @@ import pytest
 from django.urls import reverse
 
 from fenvik.core.analysis.standing import Standing, best_of
+from fenvik.standins.rpc import Refusal
 from fenvik.web.controls.values import values_of
 from fenvik.web.groundwork import survey as survey_module
 from fenvik.web.groundwork.survey import lines_of, survey
@@ -79,6 +80,42 @@ def test_of_many_modes_those_that_are_named_are_read(person, bench, now, signed_
     pass_ = Pass.objects.filter(purpose=PassPurpose.SURVEY).latest("pk")
     assert len(pass_.patches) == 7 * 32
     assert max(len(row["label"]) for row in pass_.patches) == 80
+
+
+@pytest.mark.parametrize("how", ["refused", "ignored", "left"])
+def test_a_mode_that_cannot_be_read_is_passed_over_with_the_reason(person, bench, now, signed_in, monkeypatch, how):
+    tuning = adjustable(person, bench, now, index=3, mode="Expert")
+    display = bench.displays[3]
+    told, chosen, told_state = (display.methods[name] for name in ("modes", "choose", "state"))
+    gone = [{"id": "gone", "label": "Gone, really", "signals": ["sdr"]}]
+    shown = []  # what it claims to show instead of the mode that it stands in
+    monkeypatch.setattr("fenvik.link.display.LATE_S", 0.0)
+
+    async def many(params):
+        rows = await told(params)
+        return [*rows[:1], *gone, *rows[1:]]
+
+    async def choose(params):
+        shown[:] = ["gone"] if how == "left" and params["mode"] == "gone" else []
+        if how == "refused" and params["mode"] == "gone":
+            raise Refusal(4, "No such mode.", name="gone")
+        return {} if params["mode"] == "gone" else await chosen(params)
+
+    async def state(params):
+        answer = await told_state(params)
+        return answer | {"mode": shown.pop()} if shown else answer
+
+    for name, method in {"modes": many, "choose": choose, "state": state}.items():
+        monkeypatch.setitem(display.methods, name, method)
+    act(signed_in, tuning, "survey", what="modes", named="Gone, really; expert ,brilliant")
+    pass_ = Pass.objects.get(purpose=PassPurpose.SURVEY)
+    engine.run(pass_.pk)
+    pass_.refresh_from_db()
+    assert pass_.state == PassState.DONE
+    assert display.mode == tuning.mode_id
+    assert [line.at["label"] for line in lines_of(pass_) if line.standing is None] == ["Gone, really"]
+    words = {"refused": "No such mode", "ignored": "accepts it and shows another", "left": "left it by itself"}[how]
+    assert words in modes_page(signed_in, tuning)
 
 
 def test_presets_are_read_and_the_one_that_was_set_is_set_again(person, bench, now):

@@ -11,6 +11,7 @@ from django.utils import timezone
 from fenvik.core.colour.science import spectrum_to_xyz
 from fenvik.core.colour.space import xy_to_uv, xyz_to_uv
 from fenvik.standins.eye import Eye
+from fenvik.standins.rpc import Refusal
 from fenvik.web.clients.models import Display, Room
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose
@@ -242,13 +243,27 @@ def test_whites_must_be_driven_before_they_are_shown(oled, signed_in):
     assert "Read first how white is made" in act(signed_in, oled, "white-begin", w=["standard"], typed="0.3, 0.31")
 
 
-def test_what_a_mode_adds_is_read_taken_out_and_proved(oled, bench, signed_in, person, now):
-    """By true light: the mode with a shift of its own; its white is aimed at and stands right once the tuning's mode does."""
+def test_what_a_mode_adds_is_read_taken_out_and_proved(oled, bench, signed_in, person, now, monkeypatch):
+    """By true light: the mode with a shift of its own; its white is aimed at and stands right once the tuning's mode does.
+
+    A third mode is refused from the second round on: it says so, and nothing of it is told.
+    """
     display = bench.displays[1]
-    act(signed_in, oled, "white-shifts", named="Bright room")
+    chosen, asked = display.methods["choose"], []
+
+    async def choose(params):
+        asked.append(params["mode"])
+        if asked.count("p1") > 1 and params["mode"] == "p1":
+            raise Refusal(8, "Not now.", name="p1")
+        return await chosen(params)
+
+    monkeypatch.setitem(display.methods, "choose", choose)
+    act(signed_in, oled, "white-shifts", named=f"Bright room, {display.menu.modes['p1'].label}")
     pass_ = read_all(oled, PassPurpose.SHIFT)
     assert display.mode == oled.mode_id
-    own, plus = shifting.modes_of(Pass.objects.select_related("tuning").get(pk=pass_.pk))
+    own, refused, plus = shifting.modes_of(Pass.objects.select_related("tuning").get(pk=pass_.pk))
+    assert "Not now." in refused.passed_over
+    assert (refused.xy, refused.read) == (None, 2)
     assert own.is_own
     assert plus.shift.is_told
     truth = []
@@ -262,6 +277,7 @@ def test_what_a_mode_adds_is_read_taken_out_and_proved(oled, bench, signed_in, p
     page = whites_page(signed_in, oled, "shift")
     assert "Aim so that Bright room ends right" in page
     assert "halfway" in page
+    assert "Not now." in page
     act(signed_in, oled, "white-take-out", mode="Bright room")
     oled.refresh_from_db()
     aimed = xy_to_uv(oled.target.white_xy)

@@ -1,6 +1,7 @@
 """A display with a network control as a typed object: pairing, modes, controls, settings."""
 
 import math
+import re
 import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
@@ -16,6 +17,7 @@ from fenvik.link.sane import MOST_CONTROLS, MOST_MODES, MOST_OPTIONS, named
 LONGEST_LABEL = 80  # characters
 LONGEST_MODE, LONGEST_SIGNAL, LONGEST_INPUT = 60, 40, 120  # of what is shown of each, and typed by people
 KINDS = ("range", "choice", "switch")
+SEPARATORS = re.compile("[,;]")  # of names that are typed in one line
 NOT_THERE = (DeviceError.UNKNOWN, DeviceError.UNSUPPORTED, -32602)  # the last: a parameter that cannot be
 SIGNALS = {"sdr": "SDR", "hdr10": "HDR10", "hlg": "HLG", "dynamic": "dynamic metadata"}
 LATE_S = 5.0  # so long a display may tell what was before something was set or chosen
@@ -71,17 +73,32 @@ def modes_told_apart(modes: Sequence[PictureMode]) -> dict[str, str]:
 def modes_named(modes: Sequence[PictureMode], named: str) -> tuple[list[PictureMode], list[str]]:
     """Return the modes that are named by label, id or what they are called apart, with commas between; and the names of none.
 
-    All of them where nothing is named.
+    All of them where nothing is named. Where a name has commas of its own, the longest that a mode has counts.
     """
-    wanted = {_cut(part): part.strip() for part in named.replace(";", ",").split(",") if part.strip()}
     apart = modes_told_apart(modes)
-    names = {mode.id: {_cut(mode.label), _cut(mode.id), _cut(apart[mode.id])} for mode in modes}
+    names = {mode.id: _spoken(mode.label) | _spoken(mode.id) | _spoken(apart[mode.id]) for mode in modes}
     known = set().union(*names.values())
-    return [m for m in modes if not wanted or names[m.id] & set(wanted)], [wanted[n] for n in wanted if n not in known]
+    parts = [part for part in SEPARATORS.split(named) if part.strip()]
+    wanted: set[str] = set()
+    nameless = []
+    while parts:
+        joined = (_plainly(",".join(parts[:count])) for count in range(len(parts), 0, -1))
+        count, name = next(((len(parts) - i, name) for i, name in enumerate(joined) if name in known), (1, ""))
+        if name:
+            wanted.add(name)
+        else:
+            nameless.append(parts[0].strip())
+        parts = parts[count:]
+    return [mode for mode in modes if names[mode.id] & wanted or not wanted | set(nameless)], nameless
 
 
-def _cut(name: str) -> str:
-    return name.strip().lower()[:LONGEST_MODE]
+def _spoken(name: str) -> set[str]:
+    """Return how a name may be typed: whole, or as far as it is shown."""
+    return {_plainly(name), _plainly(name[:LONGEST_MODE])}
+
+
+def _plainly(name: str) -> str:
+    return ",".join(part.strip() for part in SEPARATORS.split(name.lower())).strip(",")
 
 
 def _number(value: object) -> bool:

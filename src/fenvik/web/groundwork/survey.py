@@ -25,6 +25,7 @@ from fenvik.web.visits.models import WHOLE, Tuning
 MOST_PLACES = 60
 CHOICES = {"presets": ("white-preset", "colour temperatures"), "gamma": ("gamma", "gammas")}  # a control's role, and what it has
 SETTLES_S = 3.0  # a display that changes its mode shows the new one after a moment
+PASSED_OVER = "passed_over"  # the entry of a place that could not be read: why
 GREYS_SDR, GREYS_PQ = (75.0, 50.0, 25.0), (58.0, 44.0, 28.0)  # percent of signal
 LIGHT = 100.0  # cd/m² of white at which an HDR mode's primaries are read
 
@@ -128,7 +129,7 @@ def lines_of(pass_: Pass) -> list[Line]:
     for at, indices in places:
         rows = [newest[i] for i in indices if i in newest]
         standing = None
-        if len(rows) == len(indices):
+        if len(rows) == len(indices) and PASSED_OVER not in at:
             try:
                 standing = standing_of(core_readings(pass_, rows), pass_.tuning.target)
             except NoWhiteError:

@@ -157,7 +157,8 @@ class Runner:
         if self.script is not None and self._is_over(self.script):
             return
         while self.next < len(self.rows):
-            self._come_to_it()
+            if not self._come_to_it():
+                continue
             self._connect()
             if self.row.get("wait_s") and self.last_read is not None:
                 self._wait_until(self.last_read + float(self.row["wait_s"]))
@@ -193,12 +194,13 @@ class Runner:
             if wait_s:
                 self._wait_until(taken.started_at.timestamp() + wait_s)
 
-    def _come_to_it(self) -> None:
-        """Do what comes before a patch: let its procedure come to it, and a person do what is asked."""
+    def _come_to_it(self) -> bool:
+        """Do what comes before a patch: let its procedure come to it, a person do what is asked. Return whether it can be read."""
         if self.script is not None:
             self._be_led(self.script)
         if self.row.get("hold") and not is_held(self.plan.pass_.pk, self.next):
             self._pause(str(self.row["hold"]))
+        return True
 
     def _be_led(self, script: Script) -> None:
         """Lead the procedure to the patch that is next, and let a person do what it asks. Raises OtherwiseError."""

@@ -68,6 +68,10 @@ WITH mine AS (
 )
 SELECT id FROM mine
 """
+AMEND = """
+WITH mine AS (UPDATE passes_pass SET patches = %(rows)s WHERE id = %(pass_id)s AND run_token = %(token)s RETURNING id)
+SELECT id FROM mine
+"""
 PAUSE = """
 WITH mine AS (
     UPDATE passes_pass SET state = 'paused', reason = %(reason)s, asks = NULL, run_token = NULL
@@ -224,6 +228,10 @@ class Store:
     def drop(self, index: int) -> None:
         """Take a patch off the end of the pass's list that could not be read. Raises LostPassError."""
         self.row(DROP, index=index)
+
+    def amend(self, rows: list[dict[str, Any]]) -> None:
+        """Keep what has turned out of the pass's patches. Raises LostPassError."""
+        self.row(AMEND, rows=Jsonb(rows))
 
     def note_state(self, state: dict[str, Any], mend: str = "") -> None:
         """Keep how the display stood when the pass began, and the act that would set it right. Raises LostPassError."""

@@ -13,7 +13,7 @@ from fenvik.core.signal.patches import grey
 from fenvik.link.display import LONGEST_LABEL, find_mode, modes_named, modes_told_apart
 from fenvik.web.devices.displays import paired
 from fenvik.web.devices.standing import is_paired
-from fenvik.web.groundwork.survey import SETTLES_S
+from fenvik.web.groundwork.survey import PASSED_OVER, SETTLES_S
 from fenvik.web.passes.models import Pass, PassPurpose, Reading
 from fenvik.web.passes.sending import fine_enough
 from fenvik.web.passes.services import How, start_pass
@@ -45,6 +45,7 @@ class ModeWhite:
     far: float | None = None
     shift: Shift | None = None
     aim: XY | None = None
+    passed_over: str = ""  # why it could not be read
     preset: str = ""  # the colour temperature that it stood at, where the display said so
 
 
@@ -136,7 +137,7 @@ def modes_of(pass_: Pass) -> list[ModeWhite]:
     for label in labels:
         for turn in range(ROUNDS):
             indices = [i for i, row in enumerate(pass_.patches) if row["at"]["label"] == label and row["turn"] == turn]
-            if indices and all(i in newest for i in indices):
+            if all(i in newest and PASSED_OVER not in pass_.patches[i]["at"] for i in indices) and indices:
                 rounds[label].append(core_readings(pass_, [newest[i] for i in indices]).xyz)
     made = []
     for label in labels:
@@ -152,8 +153,9 @@ def modes_of(pass_: Pass) -> list[ModeWhite]:
         if label != own and both >= 2:
             shift = shift_of(rounds[own][:both], rounds[label][:both])
             facts |= {"shift": shift, "aim": base_for(wanted, shift) if shift.is_told else wanted}
+        facts |= {"passed_over": at.get(PASSED_OVER, ""), "preset": at.get("preset", "")}
         read = sum(i in newest for i in mine)
-        made.append(ModeWhite(label, at.get("mode", ""), label == own, read, len(mine), preset=at.get("preset", ""), **facts))
+        made.append(ModeWhite(label, at.get("mode", ""), label == own, read, len(mine), **facts))
     return made
 
 

@@ -13,7 +13,7 @@ from fenvik.web.whites.shifting import modes_of, wanted_white
 def of_tuning(tuning: Tuning) -> dict[str, Any]:
     """Return what a handover says of a tuning's white: how it was chosen, and where each mode ended when it was read last."""
     trial = WhiteTrial.objects.filter(tuning=tuning, ended_at__isnull=False).order_by("-id").first()
-    done = Pass.objects.filter(tuning=tuning, purpose=PassPurpose.SHIFT, state=PassState.DONE, complete=True)
+    done = Pass.objects.filter(tuning=tuning, purpose=PassPurpose.SHIFT, state=PassState.DONE)
     pass_ = done.select_related("correction", "tuning").order_by("-id").first()
     wanted: XY = wanted_white(tuning)
     return {

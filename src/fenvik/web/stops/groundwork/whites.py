@@ -83,13 +83,14 @@ def _shift(scene: Scene) -> dict[str, Any]:
     modes = [] if newest is None else shifting.modes_of(Pass.objects.select_related("correction", "tuning").get(pk=newest.pk))
     taken = next((part for part in tuning.whites if part.kind == "shift"), None)
     choice = next((r for r in scene.values.rows if r.get("role") == "white-preset" and r["kind"] == "choice"), None)
+    read = [m for m in modes if not m.passed_over]
     used = {m.preset for m in modes if m.preset}
     return {
         "modes": modes, "free": [name for name in (choice["options"] if choice else []) if used and name not in used],
         "running": newest is not None and newest.is_open, "taken": taken,
         "wanted": shifting.wanted_white(tuning), "presets": choice["options"] if choice else [],
         "linked_display": is_paired(tuning.display), "told": [m for m in modes if m.shift is not None and m.shift.is_told],
-        "halfway": shifting.compromise(tuning, modes) if len(modes) > 1 and all(m.is_own or m.shift for m in modes) else None,
+        "halfway": shifting.compromise(tuning, read) if len(read) > 1 and all(m.is_own or m.shift for m in read) else None,
     }  # fmt: skip
 
 
