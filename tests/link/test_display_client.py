@@ -7,7 +7,15 @@ import pytest
 
 from fenvik.link import display
 from fenvik.link.connection import Connection
-from fenvik.link.display import LinkedDisplay, PictureMode, checked_control, find_mode, modes_named, modes_told_apart
+from fenvik.link.display import (
+    LinkedDisplay,
+    PictureMode,
+    checked_control,
+    find_mode,
+    modes_moved,
+    modes_named,
+    modes_told_apart,
+)
 from fenvik.link.faults import DeviceError, LinkFault
 
 
@@ -194,3 +202,18 @@ def test_modes_are_named_with_commas_between_and_within(typed, ids, nameless):
     modes = [PictureMode(id_, label, ("sdr",)) for id_, label in (("f", "Film"), ("fd", "Film, dark"), ("l", "L" * 70))]
     named, none = modes_named(modes, typed)
     assert ([mode.id for mode in named], none) == (ids, nameless)
+
+
+def modes_of(*told):
+    return [PictureMode(id_, label, tuple(signals.split())) for id_, label, signals in told]
+
+
+@pytest.mark.parametrize(("now", "moved"), [
+    (modes_of(("1", "Film", "sdr"), ("2", "Game", "sdr"), ("3", "Film", "hdr10")), {}),
+    (modes_of(("1", "Game", "sdr"), ("2", "film ", "sdr"), ("3", "Film", "hdr10")), {"1": "2", "2": "1"}),
+    (modes_of(("1", "Expert", "sdr"), ("2", "Game", "sdr"), ("3", "Film", "hdr10")), {}),  # only called otherwise
+    (modes_of(("9", "Film", "hdr10")), {"3": "9"}),  # it lists what takes the signal that arrives
+    (modes_of(("1", "Vivid", "sdr"), ("2", "Film", "sdr"), ("4", "Film", "sdr"), ("3", "Film", "hdr10")), {}),  # which of the two?
+])  # fmt: skip
+def test_modes_are_followed_to_their_new_ids(now, moved):
+    assert modes_moved(modes_of(("1", "Film", "sdr"), ("2", "Game", "sdr"), ("3", "Film", "hdr10")), now) == moved

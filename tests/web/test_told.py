@@ -12,8 +12,9 @@ from django.utils import timezone
 from fenvik.standins.faults import KINDS
 from fenvik.web.adjusting.lists import set_over_link
 from fenvik.web.adjusting.services import read_level
-from fenvik.web.controls.models import ControlChange
+from fenvik.web.controls.models import ControlChange, Installed
 from fenvik.web.controls.values import values_of
+from fenvik.web.devices.displays import look
 from fenvik.web.devices.models import Pairing
 from fenvik.web.passes import engine, reader
 from tests.web.adjustable import adjustable
@@ -205,3 +206,32 @@ def test_a_list_holds_on_a_display_that_moves_after_it_has_answered(paired, benc
     made = set_over_link(tuning_id=paired.pk, actor=person, typed=typed, seen=0, now=now, group=uuid.uuid4())
     assert [(c.control, c.before, c.after, c.is_told) for c in made] == [(red["id"], 0, 4, False), (green["id"], 0, -3, False)]
     assert values_of(paired).now == stands(bench, paired)
+
+
+def test_a_tuning_follows_its_mode_where_the_display_counts_its_modes_anew(paired, bench, person, signed_in, now, monkeypatch):
+    """The id of its mode is another mode's by now, and what was installed in it is of its own."""
+    display, before = bench.displays[3], paired.mode_id
+    Installed.objects.create(display=paired.display, mode=before, what="matrix", data={"rows": []}, at=now)
+    look(tuning=paired, now=now)
+    modes = [m for m in display.menu.modes.values() if "sdr" in m.signals]
+    place = [m.id for m in modes].index(before)
+    after = modes[place - 1].id
+    renamed = {m.id: modes[(i + 1) % len(modes)] for i, m in enumerate(modes)}
+    told = display.methods["modes"]
+
+    async def anew(params):
+        rows = await told(params)
+        return [row | {"label": renamed[row["id"]].label} if row["id"] in renamed else row for row in rows]
+
+    monkeypatch.setitem(display.methods, "modes", anew)
+    display.choose_mode(after)
+    started = read_level(tuning_id=paired.pk, actor=person, now=now)
+    engine.run(started.pk)
+    started.refresh_from_db()
+    assert started.state == "done", started.reason
+    assert fresh(paired).mode_id == after
+    assert Installed.objects.get().mode == after
+    look(tuning=paired, now=now)  # as it was loaded before
+    assert fresh(paired).display.said["modes"][place - 1]["id"] == after
+    engine.run(read_level(tuning_id=paired.pk, actor=person, now=now).pk)
+    assert fresh(paired).mode_id == after

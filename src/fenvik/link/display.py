@@ -70,6 +70,23 @@ def modes_told_apart(modes: Sequence[PictureMode]) -> dict[str, str]:
     return made
 
 
+def modes_moved(before: Sequence[PictureMode], now: Sequence[PictureMode]) -> dict[str, str]:
+    """Return the new ids, by the old ones, of modes that a display calls as before and has given another id.
+
+    A mode that is only called otherwise keeps its id, and stays what it was.
+    """
+    def by_name(modes: Sequence[PictureMode]) -> dict[tuple[str, tuple[str, ...]], list[str]]:
+        # Some list the modes of what arrives just now: one that takes another signal is another, whatever it is called.
+        made: dict[tuple[str, tuple[str, ...]], list[str]] = {}
+        for mode in modes:
+            made.setdefault((_plainly(mode.label), mode.signals), []).append(mode.id)
+        return made
+
+    then, ids = by_name(before), by_name(now)
+    both = [(then[name], ids[name]) for name in then if name in ids]
+    return {old[0]: new[0] for old, new in both if len(old) == len(new) == 1 and old != new}
+
+
 def modes_named(modes: Sequence[PictureMode], named: str) -> tuple[list[PictureMode], list[str]]:
     """Return the modes that are named by label, id or what they are called apart, with commas between; and the names of none.
 

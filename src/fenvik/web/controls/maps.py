@@ -12,6 +12,7 @@ from fenvik.link.display import find_mode
 from fenvik.web.clients.models import Display
 from fenvik.web.controls.blocks import BlockError, block, joined, number_of
 from fenvik.web.controls.models import MenuMap, Moment, Origin, SettingsSheet
+from fenvik.web.controls.modes import hear_modes
 from fenvik.web.controls.roles import role_of
 from fenvik.web.controls.services import record_changes
 from fenvik.web.controls.values import NoModeError, values_of
@@ -187,8 +188,9 @@ def read_over_link(*, tuning_id: int, actor: User, now: datetime) -> tuple[int, 
     )
     see_free(tuning, by_hand=True)
     with paired(tuning.display) as line:
-        modes = line.modes()
-        chosen = read = next((m for m in modes if m.id == tuning.mode_id), None)
+        modes, moved = hear_modes(tuning.display, line)
+        mode_id = moved.get(tuning.mode_id, tuning.mode_id)
+        chosen = read = next((m for m in modes if m.id == mode_id), None)
         if read is None or tuning.signal not in read.signals:  # the tuning may have been for another signal then
             chosen = find_mode(modes, tuning.picture_mode, tuning.signal) or read
         if chosen is None:

@@ -163,8 +163,11 @@ def _look(tuning: Tuning, display: Display, now: datetime) -> dict[str, Any]:
         "mode": state.mode, "signal": state.signal, "input": state.input, "on_minutes": state.on_minutes,
         "notices": list(state.notices), "at": now.isoformat(), "modes": modes,
     }  # fmt: skip
-    before = display.said or {}
-    Display.objects.filter(pk=display.pk).update(said=said)
+    with transaction.atomic():
+        # Its modes may have been heard anew meanwhile, and tunings have followed them: what was known before must not come back.
+        before = Display.objects.select_for_update(of=("self",)).get(pk=display.pk).said or {}
+        said["modes"] = before.get("modes") or modes
+        Display.objects.filter(pk=display.pk).update(said=said)
     display.said = said
     # Pages look every few seconds: only what a person would notice is told to all of them.
     told = ("mode", "signal", "input", "notices")

@@ -9,6 +9,7 @@ import structlog
 
 from fenvik.core.errors import FenvikError
 from fenvik.link.display import LinkedDisplay
+from fenvik.web.controls.modes import hear_modes
 from fenvik.web.controls.telling import take_as_told
 from fenvik.web.devices.displays import paired
 from fenvik.web.devices.reaching import Line
@@ -82,6 +83,8 @@ class Watch:
             if self._line is None:
                 self._line = self._open.enter_context(paired(tuning.display, for_page=False))
                 self._line.connection.heed = self._hear
+                _, moved = hear_modes(tuning.display, self._line)
+                tuning.mode_id = moved.get(tuning.mode_id, tuning.mode_id)
             said = see(tuning, self._line, before=self._input)
             if self._input is None:
                 self._input = said["input"]
