@@ -1,6 +1,7 @@
 """HDR hands-free on the stand-ins, judged by their true light: by controls, by what can be installed, and by both."""
 
 from dataclasses import replace
+from fnmatch import fnmatch
 
 import numpy as np
 import pytest
@@ -56,6 +57,21 @@ def test_controls_bring_greys_to_where_the_display_rolls_off(index, seed):
     assert not job.restored
     assert any("then rolls off to" in note for note in job.desk.notes)
     assert len(job.desk.taken) <= 140
+
+
+@pytest.mark.parametrize(("lacking", "target", "mode", "reached"), [
+    ("white.gain.green white.offset.green white.at.*.green", PQ, "p4", 1.6),
+    ("white.gain.green white.offset.green white.at.*.green", HLG, "p5", 0.9),
+    ("white.at.*", PQ, "p4", 2.0),
+])  # fmt: skip
+def test_points_of_luminance_stand_in_for_those_that_a_light_lacks(lacking, target, mode, reached):
+    """Some menus have points of red, blue and luminance; some of luminance alone, beside a two-point balance."""
+    here = site(1, 55, "hlg" if target is HLG else "hdr10", mode)
+    here.controls = [c for c in here.controls if not any(fnmatch(c["role"] or "", role) for role in lacking.split())]
+    do(here, target)
+    assert here.hdr_truth(target)[0].mean() < reached
+    values = here.look().values
+    assert sum(values[c["id"]] != 0 for c in here.controls if (c["role"] or "").startswith("gamma.at")) >= 5
 
 
 @pytest.mark.parametrize(("sample", "seed", "loses"), [(Behind, 5018, True), (HdrDisplay, 5018, False)])

@@ -168,10 +168,11 @@ def of_colour(controls: Sequence[Mapping[str, Any]], values: Mapping[str, Any], 
 def of_greys(controls: Sequence[Mapping[str, Any]], values: Mapping[str, Any], kinds: Sequence[str]) -> list[Control]:
     """Return the controls of the greys of these kinds, in their order, standing at ``values``; those whose value is known.
 
-    Points of luminance alone are left out where the three lights have points of their own, which do the same.
+    Points of luminance alone are left out where the three lights have points of their own, which do the same. Some menus have
+    them in the place of one light's.
     """
     made = [control for each in controls if (control := control_of(each, values.get(each["id"]))) and control.kind in kinds]
-    if any(control.kind == "point" for control in made):
+    if {control.channel for control in made if control.kind == "point"} == set(CHANNELS.values()):
         made = [control for control in made if control.kind != "tone"]
     return made
 

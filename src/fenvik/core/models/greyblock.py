@@ -80,8 +80,8 @@ class Readings:
 class Block:
     """The unknown of some lights (m of them), in order: of each light its base at n levels, warm-up, gains (3), offsets (3), what
     colour management shifted (2), by how much points meet white and black elsewhere than was taken (2), tilts (2), and what the
-    points of the other lights push it by (3); then of the points their usual step, how it grows with the level, and how far each
-    that was moved is from it.
+    points of the other lights push it by (3); then of the points their usual steps, how these grow with the level, and how far each
+    that was moved is from it. Points that move all lights alike have another usual step than those beside them that move one.
     """
 
     def __init__(
@@ -104,15 +104,20 @@ class Block:
         self.light_of_others = np.array([knobs[k].channel for k in self.others], dtype=int)
         n = len(read.levels)
         self.one = n + 16  # columns of one light
-        self.usual = len(channels) * self.one
-        self.growth, self.own = self.usual + 1, self.usual + 2
+        self.points_of = [
+            k for k, knob in enumerate(knobs) if knob.kind == "tone" or (knob.kind == "point" and knob.channel in self.channels)
+        ]
+        kinds = sorted({knobs[k].kind for k in self.points_of}) or ["point"]
+        first = len(channels) * self.one
+        self.usual = np.arange(first, first + len(kinds))
+        self.growth, self.own = self.usual + len(kinds), first + 2 * len(kinds)
+        self.kind_of = np.array([kinds.index(knob.kind) if knob.kind in kinds else 0 for knob in knobs], dtype=int)
+        # Which of those that were moved (m, points) move which light.
+        self.moves = np.array([[knobs[k].kind == "tone" or knobs[k].channel == c for k in mine] for c in channels], dtype=float)
         self.size = self.own + len(self.mine)
         self.fixed = self._all_fixed()
         self.apart, self.apart_off = np.zeros(len(knobs)), UNEQUAL * units
         self.beyond_middle = np.array([k.at for k in knobs]) - MIDDLE
-        self.points_of = [
-            k for k, knob in enumerate(knobs) if knob.kind == "tone" or (knob.kind == "point" and knob.channel in self.channels)
-        ]
         self.prior, self.prior_wanted = self._prior()
         self.prior_squares = self.prior.T @ self.prior
         columns = [self.first(i, "place") + end for i in range(len(self.channels)) for end in range(2)]
@@ -169,8 +174,10 @@ class Block:
                 mean, off = self._of_two(("gain", "offset")[k], c, c)
                 said.append((self.first(i, "tilt") + k, 0.0, TILT * max(abs(mean), off)))
             said.extend((self.first(i, "push") + j, 0.0, self._pushed(j)) for j in range(3))
-        usual, off, growth = self._of_points()
-        said.extend([(self.usual, usual, off), (self.growth, 0.0, growth)])
+        self.apart, self.apart_off = np.zeros(len(self.knobs)), UNEQUAL * self.units
+        for kind in range(len(self.usual)):
+            usual, off, growth = self._of_points([k for k in self.points_of if self.kind_of[k] == kind])
+            said.extend([(int(self.usual[kind]), usual, off), (int(self.growth[kind]), 0.0, growth)])
         said.extend((self.own + j, float(self.apart[k]), float(self.apart_off[k])) for j, k in enumerate(self.mine))
         columns = np.array([column for column, _, _ in said])
         values, spreads = np.array([each[1:] for each in said]).T
@@ -194,15 +201,12 @@ class Block:
         mine = self.units[[k for k in self.others if self.knobs[k].channel == channel]]
         return PUSHED * float(mine.mean()) if mine.size else 0.0
 
-    def _of_points(self) -> tuple[float, float, float]:
-        """Return the usual step of the block's points, how far it may be off, and how much it may grow; and keep each one's own.
+    def _of_points(self, mine: Sequence[int]) -> tuple[float, float, float]:
+        """Return the usual step of some points, how far it may be off, and how much it may grow; and keep each one's own.
 
         ``apart`` (k,): by how much a point is taken to differ from that; ``apart_off`` (k,): how far that may be off.
         """
-        tones = [k for (kind, _), each in self.placed.items() if kind == "tone" for k in each]
-        mine = self.placed.get(("point", self.channels[0]), []) if len(self.channels) == 1 else tones
         unit = float(self.units[mine].mean()) if mine else 0.0
-        self.apart, self.apart_off = np.zeros(len(self.knobs)), UNEQUAL * self.units
         told = {k: each for k in mine if self.taught is not None and (each := self.taught.of_point(self.knobs[k])) is not None}
         if not told:
             return unit, OWN * unit, GROWTH * unit
@@ -240,16 +244,18 @@ class Block:
         moved = read.moved[:, None, self.mine]
         near = met if steps is None else np.stack([met, met + NEAR, met - NEAR])
         pulled = self._felt(near, shape)
-        felt = (pulled if steps is None else pulled[0]) * moved  # (r, m, points)
+        felt = (pulled if steps is None else pulled[0]) * moved * self.moves  # (r, m, points)
         rows = self.fixed.copy()
         steep = None
         if steps is not None:
             slope = (pulled[1] - pulled[2]) / (2 * NEAR)
-            steep = (slope * moved * steps).sum(axis=-1)  # (r, m)
+            steep = (slope * moved * self.moves * steps).sum(axis=-1)  # (r, m)
         for i in range(lights):
             mine = slice(i * len(read.at), (i + 1) * len(read.at))
-            rows[mine, self.usual] = felt[:, i].sum(axis=-1)
-            rows[mine, self.growth] = felt[:, i] @ (self.points - MIDDLE)
+            for kind, (usual, growth) in enumerate(zip(self.usual, self.growth, strict=True)):
+                alike = self.kind_of[self.mine] == kind
+                rows[mine, usual] = felt[:, i, alike].sum(axis=-1)
+                rows[mine, growth] = felt[:, i, alike] @ (self.points[alike] - MIDDLE)
             rows[mine, self.own :] = felt[:, i]
             if steep is not None:
                 place = self.first(i, "place")

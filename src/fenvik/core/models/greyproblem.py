@@ -242,12 +242,12 @@ class Part:
     def steps(self) -> Floats:
         """Return what a step of each knob (k,) does, of those that are points."""
         block = self.block
-        usual = float(self.x[block.usual])
+        usual, growth = self.x[block.usual][block.kind_of], self.x[block.growth][block.kind_of]
         apart = block.apart.copy()
         apart[block.mine] = self.x[block.own :]
-        made = usual + block.beyond_middle * self.x[block.growth] + apart
+        made = usual + block.beyond_middle * growth + apart
         # One that seems to do next to nothing was read too little yet: no reason to turn it by a lot.
-        least, size = LEAST_STEP * abs(usual), np.abs(made)
+        least, size = LEAST_STEP * np.abs(usual), np.abs(made)
         told: Floats = np.where(size >= least, made, np.copysign(least, made))
         if np.any(size < least):  # how surely each is known takes as long as all the rest
             told[size + SURELY * self.doubts() < least] = 0.0
@@ -255,10 +255,11 @@ class Part:
 
     def doubts(self) -> Floats:
         """Return how far that may be off (k,)."""
-        block, usual = self.block, self.block.usual
+        block, usual = self.block, self.block.usual[self.block.kind_of]
         made: Floats = np.hypot(self.deviations[usual], block.apart_off)
         own = slice(block.own, block.size)
-        both = self.known[usual, usual] + self.known.diagonal()[own] + 2 * self.known[usual, own]
+        of = usual[block.mine]
+        both = self.known.diagonal()[of] + self.known.diagonal()[own] + 2 * self.known[of, np.arange(block.own, block.size)]
         made[block.mine] = np.sqrt(np.maximum(both, 0.0))
         return made
 
