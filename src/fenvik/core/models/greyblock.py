@@ -175,9 +175,9 @@ class Block:
                 said.append((self.first(i, "tilt") + k, 0.0, TILT * max(abs(mean), off)))
             said.extend((self.first(i, "push") + j, 0.0, self._pushed(j)) for j in range(3))
         self.apart, self.apart_off = np.zeros(len(self.knobs)), UNEQUAL * self.units
-        for kind in range(len(self.usual)):
-            usual, off, growth = self._of_points([k for k in self.points_of if self.kind_of[k] == kind])
-            said.extend([(int(self.usual[kind]), usual, off), (int(self.growth[kind]), 0.0, growth)])
+        for of, (at_usual, at_growth) in enumerate(zip(self.usual.tolist(), self.growth.tolist(), strict=True)):
+            usual, off, growth = self._of_points([k for k in self.points_of if self.kind_of[k] == of])
+            said.extend([(at_usual, usual, off), (at_growth, 0.0, growth)])
         said.extend((self.own + j, float(self.apart[k]), float(self.apart_off[k])) for j, k in enumerate(self.mine))
         columns = np.array([column for column, _, _ in said])
         values, spreads = np.array([each[1:] for each in said]).T
