@@ -168,13 +168,15 @@ def of_colour(controls: Sequence[Mapping[str, Any]], values: Mapping[str, Any], 
 def of_greys(controls: Sequence[Mapping[str, Any]], values: Mapping[str, Any], kinds: Sequence[str]) -> list[Control]:
     """Return the controls of the greys of these kinds, in their order, standing at ``values``; those whose value is known.
 
-    Points of luminance alone are left out where the three lights have points of their own, which do the same. Some menus have
-    them in the place of one light's.
+    Points of luminance are left out where the three lights have points of their own, which do the same. Some menus have them in
+    the place of one light's, or at more levels.
     """
     made = [control for each in controls if (control := control_of(each, values.get(each["id"]))) and control.kind in kinds]
-    if {control.channel for control in made if control.kind == "point"} == set(CHANNELS.values()):
-        made = [control for control in made if control.kind != "tone"]
-    return made
+    lights: dict[float, set[int]] = {}
+    for control in made:
+        if control.kind == "point":
+            lights.setdefault(control.at, set()).add(control.channel)
+    return [control for control in made if control.kind != "tone" or len(lights.get(control.at, ())) < len(CHANNELS)]
 
 
 def felt_steps(low: float, high: float, step: float) -> float:
