@@ -150,8 +150,13 @@ class RandomDisplay:
         high, low = self._felt(v)
         v = (v + high * (self._gains() - 1.0)) * self.scale + self.shift * (1.0 - v)
         v = v + (self.offset @ self._three("white.offset")) * low
-        steps = np.array([self._three(f"white.at.{level:g}") for level in self.at]) * self.point_step if len(self.points) else np.zeros(0)
+        steps = self._bends() if len(self.points) else np.zeros(0)
         return self._bent_by(v, steps) if steps.any() else v
+
+    def _bends(self) -> Floats:
+        """Return what the points add to each light (k, 3), of signal."""
+        made: Floats = np.array([self._three(f"white.at.{level:g}") for level in self.at]) * self.point_step
+        return made
 
     def _bent_by(self, v: Floats, steps: Floats) -> Floats:
         """Return signals (n, 3) with what the points (k, 3) add."""
