@@ -12,6 +12,7 @@ from fenvik.link.display import NOT_THERE, LinkedDisplay
 from fenvik.link.faults import DeviceError
 from fenvik.web.controls.values import values_of
 from fenvik.web.devices.displays import paired
+from fenvik.web.devices.standing import mode_of
 from fenvik.web.groundwork.survey import PASSED_OVER, SETTLES_S
 from fenvik.web.groundwork.warm import keep_warmth, watching
 from fenvik.web.passes.kinds import kinds
@@ -129,9 +130,10 @@ class SurveyRunner(Runner):
         first = self.rows[0]["at"] if self.rows else {}
         tuning = self._tuning()
         try:
-            if "mode" in first and tuning.mode_id:
+            if "mode" in first:
                 with paired(tuning.display, for_page=False) as line:
-                    line.choose(tuning.mode_id)
+                    if own := mode_of(tuning, line.modes()):
+                        line.choose(own)
             elif "control" in first and (stood := values_of(tuning).now.get(first["control"])) is not None:
                 with paired(tuning.display, for_page=False) as line:
                     line.set(tuning.mode_id, first["control"], stood)
