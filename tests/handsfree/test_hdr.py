@@ -100,6 +100,17 @@ def test_gains_that_come_to_their_end_are_given_room_by_the_white_level(monkeypa
     assert left[room.MOST_ROOM] < 1.0
 
 
+def test_gains_that_are_found_at_their_top_are_given_room_too():
+    """Menus from which light can only be taken: what is wanted beyond that is told by the model alone."""
+    here = site(0, 55)
+    for control in here.controls:
+        if (control["role"] or "").startswith("white.gain"):
+            control["max"] = control["default"]
+    job = do(here, PQ)
+    assert here.hdr_truth(PQ)[0].mean() < 1.3
+    assert any("to give them room" in note for note in job.desk.notes)
+
+
 def test_what_lies_in_a_display_s_own_black_or_beyond_its_end_counts_less_and_oled_s_dark_counts_fully():
     levels = np.array([0.05, 0.1, 0.2, 0.3])
     wanted = PQ.xyz(np.repeat(levels[:, None], 3, axis=1), 100.0, 0.3)[:, 1]

@@ -17,7 +17,7 @@ from fenvik.core.models.greysolve import lift_of, reachable, solve
 from fenvik.core.models.greyworth import doubt_of, metric, worth_reading
 from fenvik.core.models.palette import SDR, Palette
 from fenvik.core.models.rolloff import RollOff
-from fenvik.core.models.room import at_their_end
+from fenvik.core.models.room import at_their_end, freed, stuck
 from fenvik.core.models.stays import Stays, stays_of
 from fenvik.core.types import Floats
 
@@ -25,7 +25,6 @@ LEAST_LEVELS = 4  # fewer levels say nothing of a curve
 WORTH = 0.05  # of a mean error: what a list of changes must bring to be worth entering
 WORTH_A_PRESS = 0.0015  # of a mean error: what each key of it must bring
 WELL = 3.0  # times within the tolerance: what a mean is to be where no level is outside of it
-FREED = 0.25  # of a gain's range, beyond its end
 LESS = 0.3  # of what a fit doubts a level by, it is off by in fact: 0.0006 of drive on random displays, where 0.002 are doubted
 WAY = 3  # keys from one control to the next
 JUDGED_FROM = 0.05  # fraction of signal
@@ -202,14 +201,14 @@ def plan(
     if curve:
         of_colour = np.hypot(errors_of(model, judged, sure, target, white, black, curve=False, roll=palette.roll), unsure)
     made = Plan(then - moved, judged, now_errors, then_errors, end_errors, at_end, model, counts, target.metric.weight, of_colour)
-    ends = at_their_end(knobs, then) if target.curve == "pq" else 0
-    if ends:
-        freed = solve(
-            replace(model, knobs=tuple(_freed(k) for k in knobs)), moved, target, white, black, allowed=allowed, levels=levels,
+    if target.curve == "pq" and (at_their_end(knobs, then) or stuck(knobs, then)):
+        free = solve(
+            replace(model, knobs=tuple(freed(k) for k in knobs)), moved, target, white, black, allowed=allowed, levels=levels,
             curve=curve, lift=lift, roll=palette.roll,
         )  # fmt: skip
-        errors = np.hypot(errors_of(model, judged, freed, target, white, black, curve=curve, roll=palette.roll), unsure)
-        made = replace(made, wants_room=ends if made.gain(then_errors, errors) >= WORTH else 0)
+        errors = np.hypot(errors_of(model, judged, free, target, white, black, curve=curve, roll=palette.roll), unsure)
+        ends = at_their_end(knobs, then, free)
+        made = replace(made, wants_room=ends if ends and made.gain(then_errors, errors) >= WORTH else 0)
     if goal <= 0:
         return made
     bad = judged[(now_errors > goal) & (counts >= 1.0)]
@@ -233,12 +232,6 @@ def _unsure(
         weigh[:, 0] = 0.0
     off = weigh * doubt_of(model, levels, moved, seen)[:, None, :]
     return np.asarray(LESS * target.metric.weight * np.sqrt((off**2).sum(axis=(1, 2))))
-
-
-def _freed(knob: Control) -> Control:
-    """Return a gain as if its range went on."""
-    more = FREED * (knob.high - knob.low)
-    return replace(knob, low=knob.low - more, high=knob.high + more) if knob.kind == "gain" else knob
 
 
 def _room_of_black(model: Fit, blacks: Sequence[tuple[Floats, float]], white: float, black: float) -> float:

@@ -7,7 +7,8 @@ from typing import Any
 import numpy as np
 
 from fenvik.core.controls import Control, felt_steps
-from fenvik.core.models import grain
+from fenvik.core.models import grain, room
+from fenvik.core.models.grey import Fit
 from fenvik.core.models.greyblock import prior_units
 from fenvik.core.models.greysolve import solve
 from fenvik.core.procedures.following import PATIENT_S
@@ -198,17 +199,28 @@ class GreyMoves(GreyView):
             self.knobs = others
             self.model = replace(self._fit(self._seen(boost)), boost=boost)
 
+    def _solved(self, model: Fit, allowed: Sequence[bool], levels: Floats, *, last: bool = False) -> Floats:
+        """Return where knobs would best stand (k,), in steps from where this began."""
+        # Curves that follow bend what gains and offsets would bend badly; in PQ these bring light for them.
+        is_whole = self.target.curve == "pq" or not self.quiet
+        return solve(
+            model, self.moved, self.target, self.white, self.black, levels=levels, last=last, curve=is_whole,
+            allowed=[may and knob.id not in self.desk.refused for may, knob in zip(allowed, self.knobs, strict=True)],
+            lift=self._black().most(min(self.black, self.found)), roll=self.palette.roll,
+        )  # fmt: skip
+
+    def _freely(self) -> Floats | None:
+        """Return where gains would stand (k,) if their range went on; None where none was found at its top, or stands elsewhere."""
+        if self.model is None or not room.stuck(self.knobs, self.moved):
+            return None
+        free = replace(self.model, knobs=tuple(room.freed(knob) for knob in self.knobs))
+        return self._solved(free, self.two, self.judged)
+
     def _turn(self, allowed: Sequence[bool], levels: Floats, *, last: bool) -> Procedure[bool]:
         """Turn what the model says; return whether the display let that be done, else it is to be thought of anew."""
         assert self.model is not None
         moved, refused = self.moved, set(self.desk.refused)
-        # Curves that follow bend what gains and offsets would bend badly; in PQ these bring light for them.
-        is_whole = self.target.curve == "pq" or not self.quiet
-        wanted = solve(
-            self.model, moved, self.target, self.white, self.black, levels=levels, last=last, curve=is_whole,
-            allowed=[may and knob.id not in refused for may, knob in zip(allowed, self.knobs, strict=True)],
-            lift=self._black().most(min(self.black, self.found)), roll=self.palette.roll,
-        )  # fmt: skip
+        wanted = self._solved(self.model, allowed, levels, last=last)
         controls = {c["id"]: c for c in self.desk.controls}
         ends = [(controls[knob.id]["min"], controls[knob.id]["max"]) for knob in self.knobs]
         for knob, now, then in zip(self.knobs, moved, wanted, strict=True):

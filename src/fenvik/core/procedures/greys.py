@@ -87,7 +87,7 @@ class Greys(GreyMoves):
         if control is None or not self.palette.is_shortened:
             return
         for _ in range(room.MOST_ROOM):
-            wanted = room.turned(control, control["value"], room.at_their_end(self.knobs, self.moved))
+            wanted = room.turned(control, control["value"], room.at_their_end(self.knobs, self.moved, self._freely()))
             if wanted is None:
                 return
             yield from self.desk.set(control, wanted)
