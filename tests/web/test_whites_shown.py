@@ -15,6 +15,7 @@ from fenvik.standins.rpc import Refusal
 from fenvik.web.clients.models import Display, Room
 from fenvik.web.passes import engine
 from fenvik.web.passes.models import Pass, PassPurpose
+from fenvik.web.passes.services import resume
 from fenvik.web.people.models import User
 from fenvik.web.planning.whites import keep_candidate
 from fenvik.web.stops.groundwork.whites import offered
@@ -287,6 +288,30 @@ def test_what_a_mode_adds_is_read_taken_out_and_proved(oled, bench, signed_in, p
     oled.refresh_from_db()
     half = xy_to_uv(oled.target.white_xy)
     assert half == pytest.approx(xy_to_uv(oled.standard_white) - 0.5 * plus.shift.uv, abs=2e-4)
+
+
+def test_what_was_read_while_the_display_left_the_tuning_s_mode_is_read_again(oled, bench, signed_in, person, monkeypatch):
+    display, left = bench.displays[1], []
+    told = display.methods["state"]
+    monkeypatch.setattr("fenvik.link.display.LATE_S", 0.0)
+
+    async def state(params):
+        answer = await told(params)
+        if not left and answer["mode"] == oled.mode_id and bench.world.picture is not None and bench.world.picture.rgb[0] > 500:
+            left.append(display.choose_mode("p3"))  # it shows its own when that is chosen, and another once it has been read
+            return await told(params)
+        return answer
+
+    monkeypatch.setitem(display.methods, "state", state)
+    act(signed_in, oled, "white-shifts", named="Bright room")
+    pass_ = Pass.objects.get(purpose=PassPurpose.SHIFT)
+    engine.run(pass_.pk)
+    pass_.refresh_from_db()
+    assert (pass_.state, left) == ("paused", [None])
+    assert "which the others are held against, cannot be read" in pass_.reason
+    assert pass_.readings.count() == 2
+    resume(pass_id=pass_.pk, actor=person)
+    assert read_all(oled, PassPurpose.SHIFT).readings.count() == 12 + 2
 
 
 def test_two_displays_are_brought_together_by_an_eye_that_differs(oled, bench, signed_in, person, now):

@@ -99,12 +99,18 @@ class SurveyRunner(Runner):
             return
         stands = line.state().mode
         if stands is not None and stands != self.at["mode"]:
+            if self._is_first(self.at):  # it is read again once somebody has seen to it
+                for i in self.done & {i for i, row in enumerate(self.rows) if row["at"] == self.at}:
+                    self.store.take_back(i)
             self._pass_over(self.at, "The display left it by itself while it was read.")
+
+    def _is_first(self, at: dict[str, Any]) -> bool:
+        return self.needs_first and at == self.rows[0]["at"]
 
     def _pass_over(self, at: dict[str, Any], reason: str) -> None:
         """Leave out a place, whatever was read of it. Raises PassedOverError where nothing can be told without it."""
         log.warning("passed over in a survey", pass_id=self.plan.pass_.pk, place=at["label"], reason=reason)
-        if self.needs_first and at == self.rows[0]["at"]:
+        if self._is_first(at):
             raise PassedOverError(f"{at['label']}, which the others are held against, cannot be read. {reason}")
         mine = [i for i, row in enumerate(self.rows) if row["at"] == at]
         for i in mine:
